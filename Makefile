@@ -1,0 +1,56 @@
+# make demo   sets everything up and plays the whole job once on sample data
+# make test   sets everything up, checks everything and passes the tests
+# make bench  prints speeds as ratios
+# make build  builds bin/velvet with the console in it
+# make lint   formatting, vet, staticcheck, types, generated files
+
+SHELL := /bin/bash
+.SHELLFLAGS := -eu -o pipefail -c
+.DEFAULT_GOAL := build
+
+console_sources := $(shell find console/src console/index.html console/vite.config.ts console/package.json 2>/dev/null)
+go_sources := $(shell find . -name '*.go' -o -name '*.sql' | grep -v node_modules)
+
+.PHONY: build demo test bench lint prepare generate clean
+build: bin/velvet
+
+prepare:
+	./prepare.sh
+
+console/node_modules/.stamp: console/package.json console/package-lock.json
+	cd console && npm ci --no-audit --no-fund --loglevel=error
+	touch $@
+
+console/dist/index.html: console/node_modules/.stamp $(console_sources)
+	cd console && npm run --silent build
+
+bin/velvet: console/dist/index.html $(go_sources) go.mod
+	go build -trimpath -ldflags "-X main.version=$$(git describe --always --dirty 2>/dev/null || echo development)" -o $@ ./cmd/velvet
+
+# ONCE=1 ends the demo after the job.
+demo: prepare bin/velvet
+	./bin/velvet demo $(if $(ONCE),--once)
+
+# The API's description and the types made from it are committed; lint fails when they are stale.
+generate: console/node_modules/.stamp
+	@mkdir -p console/dist && touch console/dist/index.html
+	go run ./cmd/openapi > docs/openapi.yaml
+	cd console && npx --no-install openapi-typescript ../docs/openapi.yaml -o src/schema.ts >/dev/null
+
+lint: console/dist/index.html
+	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "not formatted:"; gofmt -l $$(git ls-files '*.go'); exit 1; }
+	go vet ./...
+	go tool staticcheck ./...
+	cd console && npx --no-install tsc --noEmit
+	@go run ./cmd/openapi | cmp -s - docs/openapi.yaml || { echo "docs/openapi.yaml is stale: run make generate"; exit 1; }
+	@cd console && npx --no-install openapi-typescript ../docs/openapi.yaml -o /tmp/velvet-schema.$$$$.ts >/dev/null && \
+		{ cmp -s /tmp/velvet-schema.$$$$.ts src/schema.ts || { echo "console/src/schema.ts is stale: run make generate"; exit 1; }; }; rm -f /tmp/velvet-schema.$$$$.ts
+
+test: prepare bin/velvet lint
+	go test -timeout 20m ./...
+
+bench: prepare bin/velvet
+	go test -run '^$$' -bench . -benchtime 1x -timeout 30m ./bench
+
+clean:
+	rm -rf bin console/dist console/node_modules

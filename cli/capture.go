@@ -1,0 +1,97 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+
+	"github.com/spf13/cobra"
+
+	"velvetrewind/core/pg"
+	"velvetrewind/service/wire"
+)
+
+func (a *app) capture() *cobra.Command {
+	c := &cobra.Command{Use: "capture", Short: "The never-ending receipt of WAL"}
+	c.AddCommand(
+		a.captureCommand("start", "Capture a cluster's WAL"),
+		a.captureCommand("stop", "Stop capturing; the server keeps its WAL back until it is started again"),
+		a.captureStatus())
+	return c
+}
+
+func (a *app) captureCommand(verb, short string) *cobra.Command {
+	return &cobra.Command{
+		Use: verb + " CLUSTER", Short: short, Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeClusters,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			var k wire.Cluster
+			if err := c.post(cmd.Context(), "/clusters/"+seg(args[0])+"/capture/"+verb, nil, &k); err != nil {
+				return err
+			}
+			return a.show(cmd, k, func(w io.Writer) {
+				if verb == "stop" {
+					_, _ = fmt.Fprintf(w, "The capture of %s stops. Its slot %s keeps WAL back on the server meanwhile: watch that server's disk.\n", k.Name, k.Slot)
+				} else {
+					_, _ = fmt.Fprintf(w, "The capture of %s starts. See: velvet capture status\n", k.Name)
+				}
+			})
+		},
+	}
+}
+
+func (a *app) captureStatus() *cobra.Command {
+	return &cobra.Command{
+		Use: "status [CLUSTER]", Short: "Show how far capture has got", Args: cobra.MaximumNArgs(1), ValidArgsFunction: a.completeClusters,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			list, err := clustersOr(cmd, c, args)
+			if err != nil {
+				return err
+			}
+			return a.show(cmd, list, func(w io.Writer) {
+				for i, k := range list {
+					if i > 0 {
+						_, _ = fmt.Fprintln(w)
+					}
+					_, _ = fmt.Fprintln(w, k.Name)
+					drawCapture(w, k)
+				}
+			})
+		},
+	}
+}
+
+// clustersOr reads the named cluster, or all of them.
+func clustersOr(cmd *cobra.Command, c *client, args []string) ([]wire.Cluster, error) {
+	if len(args) == 0 {
+		var list []wire.Cluster
+		return list, c.get(cmd.Context(), "/clusters", &list)
+	}
+	var k wire.Cluster
+	err := c.get(cmd.Context(), "/clusters/"+seg(args[0]), &k)
+	return []wire.Cluster{k}, err
+}
+
+func drawCapture(w io.Writer, k wire.Cluster) {
+	s := k.Capture
+	facts(w,
+		"capture", fmt.Sprintf("%s since %s, timeline %d", s.State, when(s.Since), s.Timeline),
+		"problem", s.Problem,
+		"safe here to", lsnOr(s.Flushed),
+		"in the store to", lsnOr(s.Stored),
+		"server is at", fmt.Sprintf("%s, %s ahead", lsnOr(s.Server), size(s.LagBytes)),
+		"complete to", whenOr(s.CompleteTo, "not known yet")+" (server's clock)")
+}
+
+func lsnOr(l pg.LSN) string {
+	if l == 0 {
+		return "nothing yet"
+	}
+	return l.String()
+}

@@ -1,0 +1,121 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+
+	"github.com/spf13/cobra"
+
+	"velvetrewind/service/wire"
+)
+
+func (a *app) copy() *cobra.Command {
+	c := &cobra.Command{Use: "copy", Short: "Restored clusters that run beside their originals"}
+	c.AddCommand(a.copyList(), a.copyShow(), a.copyOpen(), a.copyDiscard())
+	return c
+}
+
+func (a *app) copyList() *cobra.Command {
+	return &cobra.Command{
+		Use: "list", Short: "List the copies", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			var list []wire.Copy
+			if err := c.get(cmd.Context(), "/copies", &list); err != nil {
+				return err
+			}
+			return a.show(cmd, list, func(w io.Writer) {
+				if len(list) == 0 {
+					_, _ = fmt.Fprintln(w, "There is no copy. Make one with: velvet restore start CLUSTER MOMENT")
+					return
+				}
+				t := grid(w, "copy", "of", "moment", "state", "port>", "replayed to", "proof")
+				for _, k := range list {
+					verdict := "none"
+					if k.Proof != nil {
+						verdict = k.Proof.Verdict
+					}
+					t.AppendRow([]any{k.ID, k.Cluster, k.Moment, k.State, k.Port, k.Replayed, verdict})
+				}
+				t.Render()
+			})
+		},
+	}
+}
+
+func (a *app) copyShow() *cobra.Command {
+	return &cobra.Command{
+		Use: "show COPY", Short: "Show a copy", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeCopies,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			return a.showCopy(cmd, c, args[0])
+		},
+	}
+}
+
+func (a *app) showCopy(cmd *cobra.Command, c *client, id string) error {
+	var k wire.Copy
+	if err := c.get(cmd.Context(), "/copies/"+seg(id), &k); err != nil {
+		return err
+	}
+	return a.show(cmd, k, func(w io.Writer) {
+		facts(w, "copy", k.ID, "of", k.Cluster, "state", k.State, "problem", k.Problem,
+			"look", fmt.Sprintf("psql -h 127.0.0.1 -p %d", k.Port), "directory", k.Directory,
+			"replayed to", fmt.Sprintf("%s, last transaction %s", lsnOr(k.Replayed), whenOr(k.ReplayedTo, "none yet")))
+		drawPlan(w, k.Plan)
+		if k.Proof != nil {
+			facts(w, "proof", k.Proof.Verdict+", "+when(k.Proof.FinishedAt))
+		}
+	})
+}
+
+func (a *app) copyOpen() *cobra.Command {
+	return &cobra.Command{
+		Use: "open COPY", Short: "End a paused copy's recovery and open it for writing", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeCopies,
+		Long: "End a paused copy's recovery and open it for writing, on a timeline of its own.\nIt can no longer be moved to another moment then. The original is not touched.",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			var t wire.Task
+			if err := c.post(cmd.Context(), "/copies/"+seg(args[0])+"/open", nil, &t); err != nil {
+				return err
+			}
+			_, err = a.finish(cmd, c, t, false)
+			return err
+		},
+	}
+}
+
+func (a *app) copyDiscard() *cobra.Command {
+	var typed string
+	cmd := &cobra.Command{
+		Use: "discard COPY", Short: "End a copy's server and remove its files; backups are not touched", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeCopies,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			var t wire.Task
+			err = confirming(cmd, typed, func(name string) error {
+				return c.call(cmd.Context(), http.MethodDelete, "/copies/"+seg(args[0])+"?confirm="+url.QueryEscape(name), nil, &t)
+			})
+			if err != nil {
+				return err
+			}
+			_, err = a.finish(cmd, c, t, false)
+			return err
+		},
+	}
+	confirmFlag(cmd, &typed)
+	return cmd
+}

@@ -1,0 +1,97 @@
+package cli
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"strings"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
+	"github.com/spf13/cobra"
+)
+
+// show prints v as JSON, or has draw print it for people.
+func (a *app) show(cmd *cobra.Command, v any, draw func(io.Writer)) error {
+	if a.output == "json" {
+		e := json.NewEncoder(cmd.OutOrStdout())
+		e.SetIndent("", "  ")
+		return e.Encode(v)
+	}
+	draw(cmd.OutOrStdout())
+	return nil
+}
+
+// grid begins a table. A column whose title ends in ">" is right-aligned.
+func grid(w io.Writer, titles ...string) table.Writer {
+	t := table.NewWriter()
+	t.SetOutputMirror(w)
+	style := table.StyleDefault
+	style.Box = table.BoxStyle{PaddingRight: "  ", MiddleHorizontal: "-", MiddleVertical: ""}
+	style.Options = table.Options{}
+	style.Format = table.FormatOptions{Header: text.FormatDefault}
+	t.SetStyle(style)
+	t.SuppressTrailingSpaces()
+	row := make(table.Row, len(titles))
+	var columns []table.ColumnConfig
+	for i, title := range titles {
+		name, right := strings.CutSuffix(title, ">")
+		row[i] = name
+		if right {
+			columns = append(columns, table.ColumnConfig{Number: i + 1, Align: text.AlignRight, AlignHeader: text.AlignRight})
+		}
+	}
+	t.AppendHeader(row)
+	t.SetColumnConfigs(columns)
+	return t
+}
+
+// facts prints names and values one below the other; pairs without a value are left out.
+func facts(w io.Writer, pairs ...string) {
+	width := 0
+	for i := 0; i < len(pairs); i += 2 {
+		width = max(width, len(pairs[i]))
+	}
+	for i := 0; i+1 < len(pairs); i += 2 {
+		if pairs[i+1] != "" {
+			_, _ = fmt.Fprintf(w, "%-*s  %s\n", width, pairs[i], strings.ReplaceAll(pairs[i+1], "\n", "\n"+strings.Repeat(" ", width+2)))
+		}
+	}
+}
+
+// when prints a time in the user's zone, with its offset.
+func when(t time.Time) string { return t.Local().Format("2006-01-02 15:04:05.000 -07:00") }
+
+func whenOr(t *time.Time, otherwise string) string {
+	if t == nil {
+		return otherwise
+	}
+	return when(*t)
+}
+
+// size prints bytes with a unit of 1024.
+func size(n int64) string {
+	const units = "KMGTPE"
+	if n < 1024 {
+		return fmt.Sprintf("%d B", n)
+	}
+	v, i := float64(n)/1024, 0
+	for v >= 1024 && i < len(units)-1 {
+		v, i = v/1024, i+1
+	}
+	return fmt.Sprintf("%.1f %ciB", v, units[i])
+}
+
+// count prints a number with thin groups, so that long ones can be read.
+func count(n int64) string {
+	s := fmt.Sprint(n)
+	for i := len(s) - 3; i > 0 && s[i-1] != '-'; i -= 3 {
+		s = s[:i] + "," + s[i:]
+	}
+	return s
+}
+
+func indent(s string) string {
+	return strings.ReplaceAll(strings.TrimRight(s, "\n"), "\n", "\n        ")
+}

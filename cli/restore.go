@@ -1,0 +1,93 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+
+	"github.com/spf13/cobra"
+
+	"velvetrewind/core/moment"
+	"velvetrewind/core/plan"
+	"velvetrewind/service/wire"
+)
+
+func (a *app) restore() *cobra.Command {
+	c := &cobra.Command{Use: "restore", Short: "Plan a restore, and begin it as a side copy"}
+	c.AddCommand(a.restorePlan(), a.restoreStart())
+	return c
+}
+
+const momentHelp = "\n\nMOMENT is one of:\n  " + moment.Forms
+
+func (a *app) restorePlan() *cobra.Command {
+	return &cobra.Command{
+		Use: "plan CLUSTER MOMENT", Short: "Resolve a moment and show what a restore would do, changing nothing",
+		Long: "Resolve a moment and show what a restore would do, changing nothing." + momentHelp,
+		Args: cobra.ExactArgs(2), ValidArgsFunction: a.completeClusters,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			var p plan.Restore
+			if err := c.post(cmd.Context(), "/clusters/"+seg(args[0])+"/plan", map[string]string{"moment": args[1]}, &p); err != nil {
+				return explainMoment(cmd.ErrOrStderr(), args[1], err)
+			}
+			return a.show(cmd, p, func(w io.Writer) { drawPlan(w, p) })
+		},
+	}
+}
+
+func drawPlan(w io.Writer, p plan.Restore) {
+	b := p.Boundary
+	stop := "before the record at " + b.Stop.String()
+	if b.Inclusive {
+		stop = "behind the record at " + b.Stop.String()
+	}
+	facts(w,
+		"moment", b.Moment,
+		"last in", commit(b.LastIn, "no transaction since the base backup"),
+		"first out", commit(b.FirstOut, "nothing that is known yet"),
+		"replay stops", fmt.Sprintf("%s, on timeline %d", stop, b.Timeline),
+		"base", p.Base,
+		"WAL", fmt.Sprintf("%d segments, %s to %s; %s to replay", p.Count, p.First, p.Last, size(p.Replay)))
+}
+
+func commit(c *moment.Commit, none string) string {
+	if c == nil {
+		return none
+	}
+	return fmt.Sprintf("tx %d, committed %s", c.XID, c.Time.Local().Format("2006-01-02 15:04:05.000000 -07:00"))
+}
+
+func (a *app) restoreStart() *cobra.Command {
+	var port int
+	var detach bool
+	cmd := &cobra.Command{
+		Use: "start CLUSTER MOMENT", Short: "Make a side copy of a cluster as it was at a moment",
+		Long: "Make a side copy: the cluster as it was at a moment, in a directory and on a port of its own,\n" +
+			"paused and read-only. The original is not touched." + momentHelp,
+		Args: cobra.ExactArgs(2), ValidArgsFunction: a.completeClusters,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			in := map[string]any{"moment": args[1]}
+			if cmd.Flags().Changed("port") {
+				in["port"] = port
+			}
+			var t wire.Task
+			if err := c.post(cmd.Context(), "/clusters/"+seg(args[0])+"/copies", in, &t); err != nil {
+				return explainMoment(cmd.ErrOrStderr(), args[1], err)
+			}
+			if t, err = a.finish(cmd, c, t, detach); err != nil || detach {
+				return err
+			}
+			return a.showCopy(cmd, c, t.Subject)
+		},
+	}
+	cmd.Flags().IntVar(&port, "port", 0, "port of the copy on 127.0.0.1 (a free one is chosen)")
+	cmd.Flags().BoolVar(&detach, "detach", false, "do not wait for the end")
+	return cmd
+}

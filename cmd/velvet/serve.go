@@ -1,0 +1,96 @@
+package main
+
+import (
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/knadh/koanf/parsers/yaml"
+	"github.com/knadh/koanf/providers/env/v2"
+	"github.com/knadh/koanf/providers/file"
+	"github.com/knadh/koanf/providers/posflag"
+	"github.com/knadh/koanf/v2"
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+
+	"velvetrewind/engine/host"
+	"velvetrewind/service"
+)
+
+// serveCommand runs the service in the foreground.
+func serveCommand() *cobra.Command {
+	cmd := &cobra.Command{
+		Use: "serve", Short: "Run the service: captures, tasks, API and console", Args: cobra.NoArgs,
+		Long: "Run the service until it is interrupted.\n\n" +
+			"Each setting is a flag, a variable VELVET_… with the flag's name, or a line in HOME/velvet.yaml;\n" +
+			"the flag wins over the variable, the variable over the file.",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			cfg, err := readConfig(cmd.Flags())
+			if err != nil {
+				return err
+			}
+			log := slog.New(slog.NewTextHandler(cmd.ErrOrStderr(), nil))
+			if cfg.LogFormat == "json" {
+				log = slog.New(slog.NewJSONHandler(cmd.ErrOrStderr(), nil))
+			}
+			return service.Run(cmd.Context(), cfg, version, log, func(url, link string) {
+				_, _ = fmt.Fprintf(cmd.OutOrStdout(), "Velvet Rewind serves at %s\nConsole, to be opened once within ten minutes: %s\n", url, link)
+			})
+		},
+	}
+	f := cmd.Flags()
+	f.String("catalogue", "", "connection string of the database for the records, without a password (give that in HOME/velvet.yaml, VELVET_CATALOGUE or PGPASSFILE)")
+	f.String("store", "", "directory of the store (HOME/store)")
+	f.String("copies", "", "directory for side copies (HOME/copies)")
+	f.String("listen", service.DefaultListen, "address and port; other than loopback only with TLS")
+	f.String("tls-cert", "", "certificate file")
+	f.String("tls-key", "", "key file of the certificate")
+	f.String("hosts", "", "further host names to answer to, with commas")
+	f.String("run-as", "", "OS user of the servers of copies, when the service is root (postgres)")
+	f.String("programs", host.DefaultTools, "directory of PostgreSQL's programs, %d for the major version")
+	f.String("compression", "zstd", "zstd (small) or s2 (fast)")
+	f.String("log-format", "text", "text or json")
+	return cmd
+}
+
+const envPrefix = "VELVET_"
+
+// readConfig puts the file, the variables and the flags over one another.
+func readConfig(flags *pflag.FlagSet) (service.Config, error) {
+	var cfg service.Config
+	home, err := flags.GetString("home")
+	if err != nil {
+		return cfg, err
+	}
+	if given, err := flags.GetString("catalogue"); err == nil && hasPassword(given) {
+		return cfg, errors.New("the catalogue's password must not stand on the command line, where others can see it; put the connection string into HOME/velvet.yaml or VELVET_CATALOGUE")
+	}
+	k := koanf.New(".")
+	path := filepath.Join(home, "velvet.yaml")
+	if err := k.Load(file.Provider(path), yaml.Parser()); err != nil && !errors.Is(err, os.ErrNotExist) {
+		return cfg, fmt.Errorf("%s: %w", path, err)
+	}
+	fromEnv := env.Provider(".", env.Opt{Prefix: envPrefix, TransformFunc: func(name, value string) (string, any) {
+		return strings.ReplaceAll(strings.ToLower(strings.TrimPrefix(name, envPrefix)), "_", "-"), value
+	}})
+	if err := k.Load(fromEnv, nil); err != nil {
+		return cfg, err
+	}
+	if err := k.Load(posflag.Provider(flags, ".", k), nil); err != nil {
+		return cfg, err
+	}
+	return cfg, k.Unmarshal("", &cfg)
+}
+
+// hasPassword tells whether a connection string holds a password.
+func hasPassword(s string) bool {
+	if u, err := url.Parse(s); err == nil && u.User != nil {
+		_, has := u.User.Password()
+		return has
+	}
+	return strings.Contains(strings.ToLower(s), "password=")
+}

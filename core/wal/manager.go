@@ -1,0 +1,27 @@
+package wal
+
+import "fmt"
+
+// Manager is a resource manager's id (rmgrlist.h); the list has kept its order from PostgreSQL 13 on.
+type Manager uint8
+
+// The managers whose records are decoded here.
+const (
+	ManagerXLOG        Manager = 0
+	ManagerTransaction Manager = 1
+)
+
+const xlogSwitch = 0x40 // XLOG_SWITCH: the rest of the segment is unused
+
+var managerNames = [...]string{
+	"XLOG", "Transaction", "Storage", "CLOG", "Database", "Tablespace", "MultiXact", "RelMap", "Standby",
+	"Heap2", "Heap", "Btree", "Hash", "Gin", "Gist", "Sequence", "SPGist", "BRIN", "CommitTs",
+	"ReplicationOrigin", "Generic", "LogicalMessage",
+}
+
+func (m Manager) String() string {
+	if int(m) < len(managerNames) {
+		return managerNames[m]
+	}
+	return fmt.Sprintf("Manager%d", uint8(m))
+}

@@ -1,0 +1,220 @@
+package wal
+
+import (
+	"encoding/binary"
+	"errors"
+	"fmt"
+
+	"velvetrewind/core/pg"
+)
+
+// Record is one WAL record (XLogRecord) with its block references taken apart.
+type Record struct {
+	Start, End pg.LSN // End is where the server goes on: aligned, at a page's end the page border
+	Prev       pg.LSN
+	XID        pg.XID // 0 where no transaction wrote it
+	TopXID     pg.XID // of a sub-transaction's first record with wal_level=logical, else 0
+	Timeline   pg.Timeline
+	Manager    Manager
+	Info       uint8
+	Length     uint32 // whole, with header and images, in bytes
+	Origin     uint16 // replication origin, 0 for none
+	Main       []byte // the resource manager's own data
+	Blocks     []Block
+}
+
+// Block is a reference to one page of a relation.
+type Block struct {
+	ID        uint8
+	Fork      uint8 // ForkNumber: 0 main, 1 free-space map, 2 visibility map, 3 init
+	WillInit  bool
+	Space     uint32
+	Database  uint32
+	Filenode  uint32
+	Number    uint32
+	Data      []byte
+	Image     []byte // a full-page image as it stands in the record, without its hole
+	HoleStart uint16
+	HoleSize  uint16
+	ImageInfo uint8
+}
+
+const (
+	recordHeader = 24
+	recordPrev   = 8
+	recordCRC    = 20
+
+	idMainShort = 255
+	idMainLong  = 254
+	idOrigin    = 253
+	idTopXID    = 252
+	maxBlockID  = 32
+
+	blockForkMask = 0x0f
+	blockHasImage = 0x10
+	blockHasData  = 0x20
+	blockWillInit = 0x40
+	blockSameRel  = 0x80
+
+	imageHasHole      = 0x01
+	imageCompressed14 = 0x02 // PostgreSQL 13 and 14
+	imageCompressed15 = 0x1c // pglz, LZ4 or zstd, from 15 on
+)
+
+var errShort = errors.New("the record ends within its headers")
+
+// decode takes raw, whose CRC was checked, apart. Slices point into raw.
+func (r *Record) decode(raw []byte, version int) error {
+	*r = Record{
+		Length: binary.LittleEndian.Uint32(raw), XID: pg.XID(binary.LittleEndian.Uint32(raw[4:])),
+		Prev: pg.LSN(binary.LittleEndian.Uint64(raw[recordPrev:])),
+		Info: raw[16], Manager: Manager(raw[17]), Blocks: r.Blocks[:0],
+	}
+	d := headers{b: raw[recordHeader:], version: version, record: r}
+	for len(d.b) > d.payload {
+		last, err := d.next()
+		if err != nil {
+			return err
+		}
+		if last {
+			break
+		}
+	}
+	return d.share()
+}
+
+// headers walks the block and data headers in front of a record's payload.
+type headers struct {
+	b        []byte
+	version  int
+	record   *Record
+	payload  int // bytes of images, block data and main data announced so far
+	mainSize int
+	lengths  [maxBlockID + 1]struct{ image, data int }
+	relation [3]uint32 // of the block before, for SAME_REL
+}
+
+func (d *headers) take(n int) ([]byte, error) {
+	if len(d.b) < n {
+		return nil, errShort
+	}
+	b := d.b[:n]
+	d.b = d.b[n:]
+	return b, nil
+}
+
+func (d *headers) next() (last bool, err error) {
+	idb, err := d.take(1)
+	if err != nil {
+		return false, err
+	}
+	var b []byte
+	switch id := idb[0]; {
+	case id == idMainShort:
+		if b, err = d.take(1); err == nil {
+			d.mainSize = int(b[0])
+		}
+		last = true
+	case id == idMainLong:
+		if b, err = d.take(4); err == nil {
+			d.mainSize = int(binary.LittleEndian.Uint32(b))
+		}
+		last = true
+	case id == idOrigin:
+		if b, err = d.take(2); err == nil {
+			d.record.Origin = binary.LittleEndian.Uint16(b)
+		}
+	case id == idTopXID:
+		if b, err = d.take(4); err == nil {
+			d.record.TopXID = pg.XID(binary.LittleEndian.Uint32(b))
+		}
+	case id <= maxBlockID:
+		err = d.block(id)
+	default:
+		err = fmt.Errorf("unknown header id %d", id)
+	}
+	d.payload += d.mainSize
+	return last, err
+}
+
+func (d *headers) block(id uint8) error {
+	b, err := d.take(3)
+	if err != nil {
+		return err
+	}
+	flags, n := b[0], len(d.record.Blocks)
+	if n > maxBlockID {
+		return errors.New("too many block references")
+	}
+	blk := Block{ID: id, Fork: flags & blockForkMask, WillInit: flags&blockWillInit != 0}
+	d.lengths[n].data = int(binary.LittleEndian.Uint16(b[1:]))
+	d.lengths[n].image = 0
+	if flags&blockHasImage != 0 {
+		if d.lengths[n].image, err = d.image(&blk); err != nil {
+			return err
+		}
+	}
+	if flags&blockSameRel == 0 {
+		if b, err = d.take(12); err != nil {
+			return err
+		}
+		for i := range d.relation {
+			d.relation[i] = binary.LittleEndian.Uint32(b[i*4:])
+		}
+	} else if n == 0 {
+		return errors.New("the first block reference names no relation")
+	}
+	blk.Space, blk.Database, blk.Filenode = d.relation[0], d.relation[1], d.relation[2]
+	if b, err = d.take(4); err != nil {
+		return err
+	}
+	blk.Number = binary.LittleEndian.Uint32(b)
+	d.payload += d.lengths[n].data + d.lengths[n].image
+	d.record.Blocks = append(d.record.Blocks, blk)
+	return nil
+}
+
+func (d *headers) image(blk *Block) (size int, err error) {
+	b, err := d.take(5)
+	if err != nil {
+		return 0, err
+	}
+	size = int(binary.LittleEndian.Uint16(b))
+	blk.HoleStart, blk.ImageInfo = binary.LittleEndian.Uint16(b[2:]), b[4]
+	compressed := blk.ImageInfo&imageCompressed15 != 0
+	if d.version < 15 {
+		compressed = blk.ImageInfo&imageCompressed14 != 0
+	}
+	switch {
+	case blk.ImageInfo&imageHasHole == 0:
+	case compressed:
+		if b, err = d.take(2); err != nil {
+			return 0, err
+		}
+		blk.HoleSize = binary.LittleEndian.Uint16(b)
+	default:
+		blk.HoleSize = uint16(pg.BlockSize - size) //nolint:gosec // checked below
+	}
+	if size > pg.BlockSize || int(blk.HoleStart)+int(blk.HoleSize) > pg.BlockSize {
+		return 0, fmt.Errorf("impossible page image: %d bytes, hole of %d at %d", size, blk.HoleSize, blk.HoleStart)
+	}
+	return size, nil
+}
+
+// share hands the payload out: each block's image and data in turn, then the main data.
+func (d *headers) share() error {
+	if len(d.b) != d.payload {
+		return fmt.Errorf("its headers announce %d bytes, %d follow", d.payload, len(d.b))
+	}
+	for i := range d.record.Blocks {
+		blk := &d.record.Blocks[i]
+		if n := d.lengths[i].image; n > 0 {
+			blk.Image, d.b = d.b[:n], d.b[n:]
+		}
+		if n := d.lengths[i].data; n > 0 {
+			blk.Data, d.b = d.b[:n], d.b[n:]
+		}
+	}
+	d.record.Main = d.b[:d.mainSize]
+	return nil
+}

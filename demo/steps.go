@@ -1,0 +1,229 @@
+package demo
+
+import (
+	"context"
+	_ "embed"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+)
+
+//go:embed saltmarsh.sql
+var saltmarsh string
+
+// roles are what the ferries' own administrator grants to Velvet Rewind.
+const roles = `create role velvet login replication password '%s';
+grant pg_read_all_data, pg_read_all_settings, pg_read_server_files to velvet;
+create role clerk login password '%s';
+`
+
+func (r *run) load(ctx context.Context) error {
+	admin, err := r.connect(ctx, "harbourmaster", ferriesPassword, "postgres")
+	if err != nil {
+		return err
+	}
+	defer func() { _ = admin.Close(context.WithoutCancel(ctx)) }()
+	if err := r.host.MakeDir(r.path("ferries", "ledger"), 0o700); err != nil {
+		return err
+	}
+	for _, q := range []string{
+		fmt.Sprintf(roles, velvetPassword, velvetPassword),
+		fmt.Sprintf("create tablespace ledger location '%s'", r.path("ferries", "ledger")),
+		"create database saltmarsh",
+	} {
+		if _, err := admin.Exec(ctx, q); err != nil {
+			return err
+		}
+	}
+	db, err := r.connect(ctx, "harbourmaster", ferriesPassword, "saltmarsh")
+	if err != nil {
+		return err
+	}
+	defer func() { _ = db.Close(context.WithoutCancel(ctx)) }()
+	if _, err := db.Exec(ctx, saltmarsh); err != nil {
+		return err
+	}
+	if _, err := db.Exec(ctx, "vacuum analyze"); err != nil {
+		return err
+	}
+	return r.counts(ctx, db, "saltmarsh")
+}
+
+// counts prints how many rows the tables have.
+func (r *run) counts(ctx context.Context, db *pgx.Conn, where string) error {
+	var crossings, bookings, passengers, payments int64
+	err := db.QueryRow(ctx, `select (select count(*) from crossing), (select count(*) from booking), (select count(*) from passenger), (select count(*) from payment)`).
+		Scan(&crossings, &bookings, &passengers, &payments)
+	r.say("%s: %d crossings, %d bookings, %d passengers, %d payments\n", where, crossings, bookings, passengers, payments)
+	return err
+}
+
+func (r *run) protect(ctx context.Context) error {
+	secret := r.path("velvet.password")
+	if err := os.WriteFile(secret, []byte(velvetPassword+"\n"), 0o600); err != nil {
+		return err
+	}
+	conn := fmt.Sprintf("host=127.0.0.1 port=%d user=velvet dbname=saltmarsh sslmode=disable", r.ferries.Port)
+	if err := r.velvet(ctx, "cluster", "add", "ferries", "--connect", conn, "--password-file", secret); err != nil {
+		return err
+	}
+	if err := r.await(ctx, func(k clusterState) bool { return k.Capture.State == "streaming" }); err != nil {
+		return err
+	}
+	return r.velvet(ctx, "capture", "status", "ferries")
+}
+
+// clusterState is what the demo reads of `velvet cluster show --output json`.
+type clusterState struct {
+	Capture struct {
+		State      string     `json:"state"`
+		CompleteTo *time.Time `json:"completeTo"`
+	} `json:"capture"`
+}
+
+// await asks for the cluster until it is as wanted.
+func (r *run) await(ctx context.Context, as func(clusterState) bool) error {
+	ctx, cancel := context.WithTimeout(ctx, time.Minute)
+	defer cancel()
+	tick := time.NewTicker(300 * time.Millisecond)
+	defer tick.Stop()
+	for {
+		var k clusterState
+		if err := r.ask(ctx, &k, "cluster", "show", "ferries"); err == nil && as(k) {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return errors.New("the capture did not get there in time")
+		case <-tick.C:
+		}
+	}
+}
+
+func (r *run) startTraffic(ctx context.Context) error {
+	r.traffic = newTraffic(func(ctx context.Context) (*pgx.Conn, error) {
+		return r.connect(ctx, "harbourmaster", ferriesPassword, "saltmarsh")
+	})
+	if err := r.traffic.start(ctx); err != nil {
+		return err
+	}
+	r.say("%d sessions book crossings from now on\n", trafficSessions)
+	return r.traffic.await(ctx, 50)
+}
+
+func (r *run) backup(ctx context.Context) error {
+	if err := r.velvet(ctx, "backup", "take", "ferries", "--at-once"); err != nil {
+		return err
+	}
+	return r.velvet(ctx, "backup", "list", "ferries")
+}
+
+// accident deletes the season, in a transaction during which others commit.
+func (r *run) accident(ctx context.Context) error {
+	if err := r.traffic.await(ctx, 200); err != nil {
+		return err
+	}
+	db, err := r.connect(ctx, "harbourmaster", ferriesPassword, "saltmarsh")
+	if err != nil {
+		return err
+	}
+	defer func() { _ = db.Close(context.WithoutCancel(ctx)) }()
+	tx, err := db.Begin(ctx)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = tx.Rollback(context.WithoutCancel(ctx)) }()
+	var xid string
+	if err := tx.QueryRow(ctx, "select pg_current_xact_id()::text").Scan(&xid); err != nil {
+		return err
+	}
+	r.say("clerk=# BEGIN;\nclerk=# DELETE FROM booking;  -- WHERE season = 2019 went missing\n")
+	tag, err := tx.Exec(ctx, "delete from booking")
+	if err != nil {
+		return err
+	}
+	if err := r.traffic.await(ctx, 100); err != nil { // others book meanwhile
+		return err
+	}
+	r.traffic.markBefore()
+	if err := tx.Commit(ctx); err != nil {
+		return err
+	}
+	r.traffic.markAfter()
+	r.traffic.accident = xid
+	r.say("%s\nclerk=# COMMIT;\n\nThe demo knows the transaction's id: %s. It committed at %s.\n", tag, xid, time.Now().UTC().Format("15:04:05.000 UTC"))
+	if err := r.traffic.await(ctx, 200); err != nil {
+		return err
+	}
+	return r.counts(ctx, db, "live, some bookings later")
+}
+
+func (r *run) rewind(ctx context.Context) error {
+	now := time.Now()
+	if err := r.await(ctx, func(k clusterState) bool { return k.Capture.CompleteTo != nil && k.Capture.CompleteTo.After(now) }); err != nil {
+		return err
+	}
+	if err := r.velvet(ctx, "reach", "ferries"); err != nil {
+		return err
+	}
+	moment := "before tx " + r.traffic.accident
+	if err := r.velvet(ctx, "restore", "plan", "ferries", moment); err != nil {
+		return err
+	}
+	if err := r.velvet(ctx, "restore", "start", "ferries", moment); err != nil {
+		return err
+	}
+	var copies []struct {
+		ID string `json:"id"`
+	}
+	if err := r.ask(ctx, &copies, "copy", "list"); err != nil {
+		return err
+	}
+	if len(copies) != 1 {
+		return fmt.Errorf("%d copies are listed, one was made", len(copies))
+	}
+	r.copyID = copies[0].ID
+	return r.velvet(ctx, "copy", "list")
+}
+
+func (r *run) prove(ctx context.Context) error {
+	return r.velvet(ctx, "prove", "run", r.copyID)
+}
+
+// compare holds the copy against what the traffic remembers.
+func (r *run) compare(ctx context.Context) error {
+	var k struct {
+		Port int `json:"port"`
+	}
+	if err := r.ask(ctx, &k, "copy", "show", r.copyID); err != nil {
+		return err
+	}
+	db, err := pgx.Connect(ctx, fmt.Sprintf("host=127.0.0.1 port=%d user=harbourmaster password=%s dbname=saltmarsh sslmode=disable", k.Port, ferriesPassword))
+	if err != nil {
+		return err
+	}
+	defer func() { _ = db.Close(context.WithoutCancel(ctx)) }()
+	if err := r.counts(ctx, db, "the copy"); err != nil {
+		return err
+	}
+	return r.traffic.compare(ctx, db, r.say)
+}
+
+// ask runs a velvet command quietly and decodes its JSON.
+func (r *run) ask(ctx context.Context, out any, args ...string) error {
+	quiet := *r
+	quiet.Out = discard{}
+	text, err := quiet.velvetOutput(ctx, append(args, "--output", "json")...)
+	if err != nil {
+		return fmt.Errorf("%w: %s", err, text)
+	}
+	return json.Unmarshal([]byte(text), out)
+}
+
+type discard struct{}
+
+func (discard) Write(p []byte) (int, error) { return len(p), nil }

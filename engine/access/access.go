@@ -1,0 +1,132 @@
+// Package access opens connections to a protected cluster: SQL sessions and
+// replication sessions, from one connection string whose password is kept apart.
+//
+// Invariant: a connection string with a password in it is refused, so that what is
+// shown or logged of an Access never holds a secret.
+package access
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+)
+
+// Access is how to reach a cluster.
+type Access struct {
+	ConnString string // URL or keyword=value, without password
+	Password   string
+}
+
+// connectTimeout bounds the opening of one connection.
+const connectTimeout = 10 * time.Second
+
+// appName is what the cluster shows of our sessions, and what a DBA puts into
+// synchronous_standby_names to have commits wait for capture.
+const appName = "velvet"
+
+// Validate checks the connection string without connecting.
+func (a Access) Validate() error {
+	bare, err := pgconn.ParseConfig(a.ConnString)
+	if err != nil {
+		return fmt.Errorf("the connection string cannot be read: %w", hidePassword(err))
+	}
+	if strings.Contains(strings.ToLower(a.ConnString), "password=") || urlHasPassword(a.ConnString) {
+		return errors.New("the connection string holds a password, which others could see; leave it out and give the password apart")
+	}
+	if !strings.Contains(a.ConnString, "host=") && !strings.Contains(a.ConnString, "://") {
+		return errors.New("the connection string names no host; write host=… port=… user=… dbname=…")
+	}
+	if bare.User == "" {
+		return errors.New("the connection string names no user; add user=…")
+	}
+	return nil
+}
+
+func urlHasPassword(s string) bool {
+	_, rest, ok := strings.Cut(s, "://")
+	if !ok {
+		return false
+	}
+	login, _, ok := strings.Cut(rest, "@")
+	return ok && strings.Contains(login, ":")
+}
+
+func hidePassword(err error) error {
+	var parse *pgconn.ParseConfigError
+	if errors.As(err, &parse) {
+		return errors.New(err.Error()) // pgconn has masked the password in its text
+	}
+	return err
+}
+
+// SQL opens a session in the named database, or in the connection string's own when it is "".
+func (a Access) SQL(ctx context.Context, database string) (*pgx.Conn, error) {
+	c, err := pgx.ParseConfig(a.ConnString)
+	if err != nil {
+		return nil, hidePassword(err)
+	}
+	a.complete(&c.Config)
+	if database != "" {
+		c.Database = database
+	}
+	return pgx.ConnectConfig(ctx, c)
+}
+
+// Replication opens a session that speaks the streaming replication protocol.
+func (a Access) Replication(ctx context.Context) (*pgconn.PgConn, error) {
+	c, err := pgconn.ParseConfig(a.ConnString)
+	if err != nil {
+		return nil, hidePassword(err)
+	}
+	a.complete(c)
+	c.RuntimeParams["replication"] = "true"
+	return pgconn.ConnectConfig(ctx, c)
+}
+
+func (a Access) complete(c *pgconn.Config) {
+	if a.Password != "" {
+		c.Password = a.Password
+	}
+	if c.ConnectTimeout == 0 {
+		c.ConnectTimeout = connectTimeout
+	}
+	c.RuntimeParams["application_name"] = appName
+}
+
+// Remedy puts a failed connection into words that say what to do about it.
+func Remedy(err error) string {
+	var pgErr *pgconn.PgError
+	if errors.As(err, &pgErr) {
+		switch pgErr.Code {
+		case "28P01", "28000":
+			if strings.Contains(pgErr.Message, "pg_hba.conf") {
+				return "the server's pg_hba.conf admits no such connection (" + pgErr.Message + "); add a line for this role and address, for replication too, and reload"
+			}
+			return "the server refused the login (" + pgErr.Message + "); check the user and the password"
+		case "3D000":
+			return pgErr.Message + "; name an existing database in the connection string"
+		case "42501":
+			return pgErr.Message + "; grant the role what it lacks"
+		case "53300":
+			return "the server has no free connection or WAL sender (" + pgErr.Message + "); raise max_connections or max_wal_senders, or end what is not needed"
+		case "57P03":
+			return "the server is not accepting connections yet (" + pgErr.Message + "); try again when it is up"
+		}
+		return pgErr.Message
+	}
+	var connErr *pgconn.ConnectError
+	if errors.As(err, &connErr) {
+		return "the server cannot be reached (" + lastLine(err.Error()) + "); check host, port and that it is running"
+	}
+	return err.Error()
+}
+
+func lastLine(s string) string {
+	lines := strings.Split(strings.TrimSpace(s), "\n")
+	return strings.TrimSpace(lines[len(lines)-1])
+}

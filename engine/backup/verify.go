@@ -1,0 +1,140 @@
+package backup
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/zeebo/blake3"
+
+	"velvetrewind/core/pg"
+	"velvetrewind/engine/replication"
+	"velvetrewind/engine/task"
+)
+
+// fileSum is what is kept of each file until the server's manifest has been compared.
+type fileSum struct {
+	size int64
+	crc  uint32
+}
+
+// pathHash stands for a path, so that memory does not grow with the length of paths.
+func pathHash(path string) uint64 {
+	h := blake3.Sum256([]byte(path))
+	var v uint64
+	for _, b := range h[:8] {
+		v = v<<8 | uint64(b)
+	}
+	return v
+}
+
+// compare holds the files received against the server's own manifest, both ways.
+func (w *writer) compare(manifest io.Reader, base *replication.BaseBackup) error {
+	listed := 0
+	ranges, err := pg.ReadManifest(manifest, func(f pg.ManifestFile) error {
+		listed++
+		got, ok := w.sums[pathHash(f.Path)]
+		switch {
+		case !ok:
+			return fmt.Errorf("%s is listed, but did not arrive", f.Path)
+		case got.size != f.Size:
+			return fmt.Errorf("%s should have %d bytes, but %d arrived", f.Path, f.Size, got.size)
+		case got.crc != f.CRC32C:
+			return fmt.Errorf("%s arrived with another checksum than the server sent: it was damaged on the way", f.Path)
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	if listed != len(w.sums) {
+		return fmt.Errorf("the server's backup manifest lists %d files, but %d arrived", listed, len(w.sums))
+	}
+	for _, r := range ranges {
+		if r.Timeline == base.Timeline && r.Start > base.Start {
+			return fmt.Errorf("the server's backup manifest needs WAL from %s on, but the backup began at %s", r.Start, base.Start)
+		}
+	}
+	w.report.Log("the server's backup manifest agrees: %d files, sizes and checksums", listed)
+	return nil
+}
+
+// suspect is a page whose checksum was wrong as it passed. It may have been torn:
+// read while the server wrote it. Replay mends a torn page, but not a damaged one.
+type suspect struct {
+	path   string
+	offset int64 // in the file
+	block  uint32
+	fault  pg.PageFault
+	lsn    pg.LSN
+}
+
+// mostSuspects bounds the memory for suspects; more than these are real damage.
+const mostSuspects = 10_000
+
+func checkPages(found []suspect, p *piece, checksums bool) []suspect {
+	for at := 0; at+pg.BlockSize <= len(p.plain); at += pg.BlockSize {
+		page := p.plain[at : at+pg.BlockSize]
+		block := p.block + uint32(at/pg.BlockSize) //nolint:gosec // within a frame
+		if fault := pg.CheckPage(page, block, checksums); fault != "" {
+			found = append(found, suspect{
+				path: p.path, block: block, fault: fault, lsn: pg.PageLSN(page),
+				offset: int64(block%pg.BlocksPerFile) * pg.BlockSize,
+			})
+		}
+	}
+	return found
+}
+
+// judgePages reads suspect pages once more from the server. What is whole there now,
+// or was changed since the backup began, is mended by replay; the rest is damage,
+// which is counted and told, for a backup with a damaged page is better than none.
+func (t *Taker) judgePages(ctx context.Context, w *writer, start pg.LSN, report task.Report) (faults int64, err error) {
+	if len(w.suspects) == 0 {
+		report.Log("every page checksum is right (%d pages)", w.tail.Pages)
+		return 0, nil
+	}
+	if len(w.suspects) > mostSuspects {
+		return 0, fmt.Errorf("%d pages are damaged, for example %s, block %d: %s", len(w.suspects), w.suspects[0].path, w.suspects[0].block, w.suspects[0].fault)
+	}
+	conn, err := t.Access.SQL(ctx, "")
+	if err != nil {
+		return 0, err
+	}
+	defer func() { _ = conn.Close(context.WithoutCancel(ctx)) }()
+	torn := 0
+	for _, s := range w.suspects {
+		if s.lsn >= start {
+			torn++ // changed since the start, so that its image is in the WAL
+			continue
+		}
+		ok, err := wholeNow(ctx, conn, s, t.Cluster.DataChecksums)
+		if err != nil {
+			report.Warn("%s, block %d: %s; it could not be read again to tell damage from a torn read: %v", s.path, s.block, s.fault, err)
+			faults++
+			continue
+		}
+		if ok {
+			torn++
+			continue
+		}
+		faults++
+		report.Warn("damaged page: %s, block %d: %s", s.path, s.block, s.fault)
+	}
+	report.Log("%d pages were torn while the server wrote them, which replay mends; %d are damaged", torn, faults)
+	return faults, nil
+}
+
+func wholeNow(ctx context.Context, conn *pgx.Conn, s suspect, checksums bool) (bool, error) {
+	var page []byte
+	err := conn.QueryRow(ctx, `select pg_read_binary_file($1, $2, $3, true)`, s.path, s.offset, int64(pg.BlockSize)).Scan(&page)
+	if errors.Is(err, pgx.ErrNoRows) || err == nil && len(page) < pg.BlockSize {
+		return true, nil // dropped or truncated since, which the WAL says too
+	}
+	if err != nil {
+		return false, err
+	}
+	return pg.CheckPage(page, s.block, checksums) == "", nil
+}

@@ -1,0 +1,348 @@
+package capture
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"sync"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"velvetrewind/core/layout"
+	"velvetrewind/engine/access"
+	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/replication"
+	"velvetrewind/engine/store"
+)
+
+const (
+	reportEvery   = time.Second
+	saveEvery     = 500 * time.Millisecond
+	firstBackoff  = 250 * time.Millisecond
+	longestWait   = 15 * time.Second
+	spoolLimit    = 64 // finished segments that may wait for the store before capture pauses
+	batchMessages = 64 // received at most between two flushes
+)
+
+// capturer is the capture of one cluster while this instance holds its lease.
+type capturer struct {
+	cluster catalog.Cluster
+	access  access.Access
+	catalog *catalog.Catalog
+	store   store.Store
+	codec   layout.Codec
+	log     *slog.Logger
+	changed func(cluster string)
+
+	spool  *spool
+	wakeup chan struct{} // a segment is waiting for the store
+
+	mu    sync.Mutex
+	state catalog.Capture
+	// storeTrouble is what keeps segments from the store; the stream goes on meanwhile.
+	storeTrouble string
+}
+
+// errForGood marks what trying again cannot mend.
+var errForGood = errors.New("this needs a person")
+
+// run captures until ctx ends.
+func (c *capturer) run(ctx context.Context) {
+	var wg sync.WaitGroup
+	ctx, cancel := context.WithCancel(ctx)
+	defer wg.Wait()
+	defer cancel()
+	wg.Go(func() { c.archiveLoop(ctx) })
+	wg.Go(func() { c.saveLoop(ctx) })
+	wait := firstBackoff
+	for {
+		streamed := false
+		err := c.connect(ctx, &streamed)
+		c.spool.close()
+		if ctx.Err() != nil {
+			return
+		}
+		if streamed {
+			wait = firstBackoff
+		}
+		state := catalog.CaptureRetrying
+		if errors.Is(err, errForGood) {
+			state, wait = catalog.CaptureFailed, longestWait
+		}
+		c.set(func(k *catalog.Capture) { k.State, k.Problem = state, access.Remedy(err) })
+		c.log.Warn("capture interrupted", "error", err, "next_try_in", wait.String())
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(wait):
+		}
+		wait = min(2*wait, longestWait)
+	}
+}
+
+// connect opens one replication session and follows it, over timelines, to its end.
+func (c *capturer) connect(ctx context.Context, streamed *bool) error {
+	for {
+		next, err := c.session(ctx, streamed)
+		if err != nil {
+			return err
+		}
+		if err := c.leaveTimeline(ctx, next); err != nil {
+			return err
+		}
+	}
+}
+
+// session streams one timeline to its end.
+func (c *capturer) session(ctx context.Context, streamed *bool) (replication.Next, error) {
+	s, err := replication.Open(ctx, c.access)
+	if err != nil {
+		return replication.Next{}, err
+	}
+	defer func() { _ = s.Close(context.WithoutCancel(ctx)) }()
+	at, next, err := c.locate(ctx, s)
+	if err != nil || next.Timeline != 0 {
+		return next, err
+	}
+	if err := c.fetchHistory(ctx, s, at.timeline); err != nil {
+		return replication.Next{}, err
+	}
+	if err := c.spool.resume(at.timeline, at.lsn); err != nil {
+		return replication.Next{}, err
+	}
+	st, err := s.Start(ctx, c.cluster.Slot, at.timeline, at.lsn)
+	if err != nil {
+		return endOr(c.onRemoved(err, at))
+	}
+	defer func() { _ = st.Close() }()
+	*streamed = true
+	c.log.Info("capture streaming", "timeline", uint32(at.timeline), "from", at.lsn.String())
+	c.set(func(k *catalog.Capture) {
+		k.State, k.Problem, k.Timeline = catalog.CaptureStreaming, "", at.timeline
+		k.ReceivedLSN, k.FlushedLSN = at.lsn, at.lsn
+	})
+	return endOr(c.follow(ctx, st))
+}
+
+// endOr splits the regular end of a timeline from errors.
+func endOr(err error) (replication.Next, error) {
+	var end *replication.EndOfTimeline
+	if errors.As(err, &end) {
+		return end.Next, nil
+	}
+	return replication.Next{}, err
+}
+
+// onRemoved explains that the server has thrown away WAL that we still needed.
+func (c *capturer) onRemoved(err error, at position) error {
+	var pgErr *pgconn.PgError
+	if errors.As(err, &pgErr) && pgErr.Code == "58P01" {
+		return fmt.Errorf("the server no longer has the WAL at %s, so there is a hole from there on: %w; "+
+			"drop the slot %s on the server and start the capture again: it goes on where the server's WAL begins, and a new base backup makes later moments reachable", at.lsn, errForGood, c.cluster.Slot)
+	}
+	return err
+}
+
+// follow receives until the stream ends.
+func (c *capturer) follow(ctx context.Context, st *replication.Stream) error {
+	ctx, cancel := context.WithCancel(ctx)
+	messages := make(chan replication.Message, batchMessages)
+	received := make(chan error, 1)
+	go func() { received <- receive(ctx, st, messages) }()
+	defer func() {
+		cancel()
+		_ = st.Close() // ends the receiver
+		<-received
+	}()
+	tick := time.NewTicker(reportEvery)
+	defer tick.Stop()
+	for {
+		in := messages
+		if c.backlog() >= spoolLimit {
+			in = nil // the server waits, and keeps its WAL
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case m, ok := <-in:
+			if !ok {
+				err := <-received
+				received <- err
+				return err
+			}
+			if err := c.take(st, m, messages); err != nil {
+				return err
+			}
+		case <-tick.C:
+			if err := st.Report(c.spool.written, c.spool.flushed, true); err != nil {
+				return err
+			}
+		}
+	}
+}
+
+// receive hands messages over in order, and closes the channel at the end.
+func receive(ctx context.Context, st *replication.Stream, to chan<- replication.Message) error {
+	defer close(to)
+	for {
+		m, err := st.Receive()
+		if err != nil {
+			return err
+		}
+		m.Data = append([]byte(nil), m.Data...)
+		select {
+		case to <- m:
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+}
+
+// take writes a message and whatever else has arrived, makes it safe, and only then reports it.
+func (c *capturer) take(st *replication.Stream, m replication.Message, more <-chan replication.Message) error {
+	for n := 1; ; n++ {
+		if len(m.Data) > 0 {
+			finished, err := c.spool.write(m.Start, m.Data)
+			if err != nil {
+				return err
+			}
+			if finished {
+				c.wake()
+			}
+		}
+		if n == batchMessages || len(more) == 0 {
+			break
+		}
+		next, ok := <-more
+		if !ok {
+			break
+		}
+		m = next
+	}
+	if err := c.spool.flush(); err != nil {
+		return err
+	}
+	c.set(func(k *catalog.Capture) {
+		k.ReceivedLSN, k.FlushedLSN = c.spool.written, c.spool.flushed
+		k.ServerLSN = max(m.ServerEnd, c.spool.flushed)
+		if c.spool.flushed >= m.ServerEnd {
+			k.CompleteTo = sql.NullTime{Time: m.ServerTime, Valid: true}
+		}
+	})
+	return st.Report(c.spool.written, c.spool.flushed, false)
+}
+
+func (c *capturer) wake() {
+	select {
+	case c.wakeup <- struct{}{}:
+	default: // it will look anyway
+	}
+}
+
+func (c *capturer) backlog() int {
+	list, err := c.spool.finished()
+	if err != nil {
+		return 0
+	}
+	return len(list)
+}
+
+func (c *capturer) set(change func(*catalog.Capture)) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	change(&c.state)
+}
+
+// snapshot is the state to show, with trouble at the store mixed in.
+func (c *capturer) snapshot() catalog.Capture {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	k := c.state
+	if c.storeTrouble != "" {
+		k.Problem = joinText(k.Problem, c.storeTrouble)
+	}
+	return k
+}
+
+func joinText(a, b string) string {
+	if a == "" {
+		return b
+	}
+	return a + "; " + b
+}
+
+// saveLoop writes the state to the catalogue whenever it has changed.
+func (c *capturer) saveLoop(ctx context.Context) {
+	tick := time.NewTicker(saveEvery)
+	defer tick.Stop()
+	var saved catalog.Capture
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+		k := c.snapshot()
+		if k == saved {
+			continue
+		}
+		if err := c.catalog.SaveCapture(ctx, k); err != nil {
+			c.log.Warn("the capture's state was not saved", "error", err)
+			continue
+		}
+		saved = k
+		c.changed(c.cluster.ID)
+	}
+}
+
+// archiveLoop brings finished segments into the store, in order, until ctx ends.
+func (c *capturer) archiveLoop(ctx context.Context) {
+	wait := time.Duration(0)
+	for {
+		err := c.archiveAll(ctx)
+		if ctx.Err() != nil {
+			return
+		}
+		c.mu.Lock()
+		c.storeTrouble = ""
+		if err != nil {
+			c.storeTrouble = err.Error()
+		}
+		c.mu.Unlock()
+		if err != nil {
+			wait = min(max(2*wait, firstBackoff), longestWait)
+			c.log.Warn("WAL is waiting in the spool", "error", err, "next_try_in", wait.String())
+			select {
+			case <-ctx.Done():
+				return
+			case <-time.After(wait):
+			}
+			continue
+		}
+		wait = 0
+		select {
+		case <-ctx.Done():
+			return
+		case <-c.wakeup:
+		}
+	}
+}
+
+func (c *capturer) archiveAll(ctx context.Context) error {
+	list, err := c.spool.finished()
+	if err != nil {
+		return err
+	}
+	for _, seg := range list {
+		if err := c.archive(ctx, seg, c.spool.path(seg)); err != nil && !errors.Is(err, os.ErrNotExist) {
+			return err
+		}
+		end := c.cluster.SegmentSize.Start(seg.Number + 1)
+		c.set(func(k *catalog.Capture) { k.StoredLSN = max(k.StoredLSN, end) })
+	}
+	return nil
+}

@@ -1,0 +1,15 @@
+// Package capture receives a cluster's WAL without end and brings it into the store.
+//
+// How WAL travels: the stream is appended to a partial file in the spool, a
+// directory on local disk; the server is told "flushed" only after that file was
+// fsynced. A finished segment is renamed, then verified record by record,
+// compressed and put into the store; only then does it leave the spool.
+//
+// What holds at any instant, so that a kill loses nothing:
+//   - everything below the flush position that the server has heard is in the
+//     spool or in the store;
+//   - the slot keeps everything above it on the server;
+//   - after a restart the partial file is trusted only up to the slot's position.
+//
+// One instance captures a cluster at a time: whoever holds the catalogue's lease.
+package capture

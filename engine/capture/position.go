@@ -1,0 +1,209 @@
+package capture
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"os"
+
+	"velvetrewind/core/pg"
+	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/replication"
+	"velvetrewind/engine/store"
+)
+
+// position is where the stream must go on.
+type position struct {
+	timeline pg.Timeline
+	lsn      pg.LSN
+}
+
+// locate finds where to go on, making the slot if there is none. next is set
+// instead where the server has left our timeline behind us.
+func (c *capturer) locate(ctx context.Context, s *replication.Session) (at position, next replication.Next, err error) {
+	sys, err := s.Identify(ctx)
+	if err != nil {
+		return at, next, err
+	}
+	if sys.ID != c.cluster.SystemID {
+		return at, next, fmt.Errorf("the server has system identifier %d, but %s was registered with %d: it is another cluster: %w; "+
+			"point the connection at the right server, or register this one under another name", sys.ID, c.cluster.Name, c.cluster.SystemID, errForGood)
+	}
+	slot, ok, err := s.ReadSlot(ctx, c.cluster.Slot)
+	if err != nil {
+		return at, next, err
+	}
+	if !ok || slot.Restart == 0 {
+		if !ok {
+			if err := s.CreateSlot(ctx, c.cluster.Slot); err != nil {
+				return at, next, err
+			}
+		}
+		if slot, _, err = s.ReadSlot(ctx, c.cluster.Slot); err != nil {
+			return at, next, err
+		}
+		if slot.Restart == 0 {
+			return at, next, fmt.Errorf("the slot %s holds no WAL back", c.cluster.Slot)
+		}
+	}
+	if at, err = c.continueAt(ctx, slot, sys); err != nil {
+		return at, next, err
+	}
+	if at.timeline != sys.Timeline {
+		next, err = c.overtaken(ctx, s, at, sys.Timeline)
+	}
+	return at, next, err
+}
+
+// continueAt prefers the partial segment, as far as the slot vouches for it; then
+// the end of what was finished; then, for a new capture, the slot's segment.
+func (c *capturer) continueAt(ctx context.Context, slot replication.Slot, sys replication.System) (position, error) {
+	z := c.cluster.SegmentSize
+	partials, err := c.spool.partials()
+	if err != nil {
+		return position{}, err
+	}
+	if n := len(partials); n > 0 {
+		seg := partials[n-1]
+		size, err := c.spool.partialSize(seg)
+		if err != nil {
+			return position{}, err
+		}
+		start := z.Start(seg.Number)
+		if slot.Restart > start && slot.Restart <= start+pg.LSN(size) {
+			start = slot.Restart
+		}
+		return position{seg.Timeline, start}, nil
+	}
+	last, ok, err := c.lastFinished(ctx)
+	if err != nil {
+		return position{}, err
+	}
+	if ok && c.gapIsHeld(slot, z.Start(last.Number+1)) {
+		return position{last.Timeline, z.Start(last.Number + 1)}, nil
+	}
+	t := slot.RestartTimeline
+	if t == 0 {
+		t = sys.Timeline
+	}
+	return position{t, z.Start(z.Number(slot.Restart))}, nil
+}
+
+// gapIsHeld tells whether going on at end can work: a slot that was made anew
+// further on no longer holds the WAL in between, and the capture starts afresh there.
+func (c *capturer) gapIsHeld(slot replication.Slot, end pg.LSN) bool {
+	if slot.Restart <= end || c.cluster.SegmentSize.Number(slot.Restart) == c.cluster.SegmentSize.Number(end) {
+		return true
+	}
+	c.log.Warn("the slot begins behind the captured WAL: a hole", "from", end.String(), "to", slot.Restart.String())
+	return false
+}
+
+// lastFinished is the newest whole segment in spool or store.
+func (c *capturer) lastFinished(ctx context.Context) (last pg.Segment, ok bool, err error) {
+	stored, err := c.catalog.Segments(ctx, c.cluster.ID, 0)
+	if err != nil {
+		return last, false, err
+	}
+	for _, s := range stored {
+		if s.End == c.cluster.SegmentSize.Start(s.Number+1) {
+			last, ok = pg.Segment{Timeline: s.Timeline, Number: s.Number}, true
+		}
+	}
+	spooled, err := c.spool.finished()
+	if err != nil {
+		return last, false, err
+	}
+	if n := len(spooled); n > 0 {
+		last, ok = spooled[n-1], true
+	}
+	return last, ok, nil
+}
+
+// overtaken finds out whether the server, now on a later timeline, still has our
+// timeline up to where we are; if it left it earlier, we go on from the fork.
+func (c *capturer) overtaken(ctx context.Context, s *replication.Session, at position, now pg.Timeline) (next replication.Next, err error) {
+	history, err := s.History(ctx, now)
+	if err != nil {
+		return next, err
+	}
+	forks, err := pg.ParseHistory(history)
+	if err != nil {
+		return next, err
+	}
+	for i, f := range forks {
+		if f.Timeline != at.timeline {
+			continue
+		}
+		if at.lsn <= f.At {
+			return next, nil // the server sends the rest itself and names the next timeline
+		}
+		child := now
+		if i+1 < len(forks) {
+			child = forks[i+1].Timeline
+		}
+		c.log.Warn("the server left our timeline before where we are", "timeline", uint32(at.timeline), "ours", at.lsn.String(), "fork", f.At.String())
+		return replication.Next{Timeline: child, At: f.At}, nil
+	}
+	return next, fmt.Errorf("the server is on timeline %d, whose history does not lead through our timeline %d: %w; was another cluster's data put in its place?", now, at.timeline, errForGood)
+}
+
+// fetchHistory keeps the history file of a timeline above 1.
+func (c *capturer) fetchHistory(ctx context.Context, s *replication.Session, t pg.Timeline) error {
+	if t < 2 {
+		return nil
+	}
+	known, err := c.catalog.Timelines(ctx, c.cluster.ID)
+	if err != nil {
+		return err
+	}
+	for _, k := range known {
+		if k.Timeline == t {
+			return nil
+		}
+	}
+	content, err := s.History(ctx, t)
+	if err != nil {
+		return err
+	}
+	forks, err := pg.ParseHistory(content)
+	if err != nil {
+		return err
+	}
+	if len(forks) == 0 {
+		return fmt.Errorf("the history of timeline %d names no parent", t)
+	}
+	if _, _, err := c.put(ctx, store.HistoryKey(c.cluster.ID, t), bytes.NewReader(content)); err != nil {
+		return err
+	}
+	parent := forks[len(forks)-1]
+	return c.catalog.AddTimeline(ctx, catalog.Timeline{ClusterID: c.cluster.ID, Timeline: t, Parent: parent.Timeline, ForkedAt: parent.At, History: string(content)})
+}
+
+// leaveTimeline puts the cut segment at the end of a timeline into the store as it
+// is, and opens the next timeline at the beginning of the segment in which it forked.
+func (c *capturer) leaveTimeline(ctx context.Context, next replication.Next) error {
+	c.spool.close()
+	partials, err := c.spool.partials()
+	if err != nil {
+		return err
+	}
+	for _, seg := range partials {
+		if seg.Timeline >= next.Timeline {
+			continue
+		}
+		path := c.spool.path(seg) + partialSuffix
+		if size, err := c.spool.partialSize(seg); err == nil && size == 0 {
+			err = os.Remove(path)
+			if err != nil {
+				return err
+			}
+			continue
+		}
+		if err := c.archive(ctx, seg, path); err != nil {
+			return err
+		}
+	}
+	c.log.Info("capture follows to another timeline", "timeline", uint32(next.Timeline), "forked_at", next.At.String())
+	return c.spool.resume(next.Timeline, c.cluster.SegmentSize.Start(c.cluster.SegmentSize.Number(next.At)))
+}

@@ -1,0 +1,214 @@
+package capture
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"sort"
+	"strings"
+
+	"velvetrewind/core/pg"
+)
+
+// partialSuffix marks the segment that is still being received.
+const partialSuffix = ".partial"
+
+// spool is the directory in which a cluster's WAL waits for the store. One
+// goroutine writes; others may list and read.
+type spool struct {
+	dir  string
+	size pg.SegmentSize
+
+	segment pg.Segment // being written
+	file    *os.File   // nil before the first write
+	written pg.LSN
+	flushed pg.LSN
+}
+
+func openSpool(dir string, size pg.SegmentSize) (*spool, error) {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, err
+	}
+	return &spool{dir: dir, size: size}, nil
+}
+
+// finished lists the whole segments that wait for the store, oldest first.
+func (s *spool) finished() ([]pg.Segment, error) { return s.list("") }
+
+// partials lists the segments that were cut short.
+func (s *spool) partials() ([]pg.Segment, error) { return s.list(partialSuffix) }
+
+func (s *spool) list(suffix string) ([]pg.Segment, error) {
+	entries, err := os.ReadDir(s.dir)
+	if err != nil {
+		return nil, err
+	}
+	var list []pg.Segment
+	for _, e := range entries {
+		name, ok := strings.CutSuffix(e.Name(), suffix)
+		if !ok {
+			continue
+		}
+		if seg, err := pg.ParseSegmentName(name, s.size); err == nil {
+			list = append(list, seg)
+		}
+	}
+	sort.Slice(list, func(i, j int) bool {
+		if list[i].Timeline != list[j].Timeline {
+			return list[i].Timeline < list[j].Timeline
+		}
+		return list[i].Number < list[j].Number
+	})
+	return list, nil
+}
+
+func (s *spool) path(seg pg.Segment) string { return filepath.Join(s.dir, seg.Name(s.size)) }
+
+// resume makes at the place where writing goes on, keeping the partial file's
+// bytes before it and dropping those behind.
+func (s *spool) resume(t pg.Timeline, at pg.LSN) error {
+	s.close()
+	s.segment = pg.Segment{Timeline: t, Number: s.size.Number(at)}
+	s.written, s.flushed = at, at
+	keep := s.size.Offset(at)
+	f, err := os.OpenFile(s.path(s.segment)+partialSuffix, os.O_RDWR|os.O_CREATE, 0o600)
+	if err != nil {
+		return err
+	}
+	if info, err := f.Stat(); err != nil || info.Size() < keep {
+		return errors.Join(err, f.Close(), fmt.Errorf("the spool holds less than was thought of %s", f.Name()))
+	}
+	if err := errors.Join(f.Truncate(keep), f.Sync(), syncDir(s.dir)); err != nil {
+		return errors.Join(err, f.Close())
+	}
+	s.file = f
+	return nil
+}
+
+// write appends data that begins at LSN at, and says whether it finished a segment.
+func (s *spool) write(at pg.LSN, data []byte) (finished bool, err error) {
+	if at != s.written {
+		return false, fmt.Errorf("the server sent WAL from %s where %s was next", at, s.written)
+	}
+	for len(data) > 0 {
+		if s.file == nil {
+			if err := s.open(); err != nil {
+				return finished, err
+			}
+		}
+		n := min(len(data), int(s.size)-int(s.size.Offset(s.written)))
+		if _, err := s.file.WriteAt(data[:n], s.size.Offset(s.written)); err != nil {
+			return finished, err
+		}
+		s.written += pg.LSN(n)
+		data = data[n:]
+		if s.size.Offset(s.written) == 0 {
+			if err := s.finish(); err != nil {
+				return finished, err
+			}
+			finished = true
+		}
+	}
+	return finished, nil
+}
+
+func (s *spool) open() (err error) {
+	s.segment.Number = s.size.Number(s.written)
+	s.file, err = os.OpenFile(s.path(s.segment)+partialSuffix, os.O_RDWR|os.O_CREATE|os.O_TRUNC, 0o600)
+	if err != nil {
+		return err
+	}
+	return syncDir(s.dir)
+}
+
+// flush makes all that was written safe.
+func (s *spool) flush() error {
+	if s.file != nil && s.flushed != s.written {
+		if err := fdatasync(s.file); err != nil {
+			return err
+		}
+	}
+	s.flushed = s.written
+	return nil
+}
+
+// finish closes a segment of which every byte is there.
+func (s *spool) finish() error {
+	path := s.path(s.segment)
+	if err := errors.Join(s.file.Sync(), s.file.Close()); err != nil {
+		return err
+	}
+	s.file = nil
+	if err := os.Rename(path+partialSuffix, path); err != nil {
+		return err
+	}
+	if err := syncDir(s.dir); err != nil {
+		return err
+	}
+	s.flushed = s.written
+	return nil
+}
+
+func (s *spool) close() {
+	if s.file != nil {
+		_ = s.file.Close()
+		s.file = nil
+	}
+}
+
+// partialSize is how many bytes of a cut segment are there.
+func (s *spool) partialSize(seg pg.Segment) (int64, error) {
+	info, err := os.Stat(s.path(seg) + partialSuffix)
+	if err != nil {
+		return 0, err
+	}
+	return info.Size(), nil
+}
+
+// Tail is WAL that is in the spool and not in the store.
+type Tail struct {
+	Segment pg.Segment
+	Path    string
+	Partial bool
+	End     pg.LSN // behind its last byte
+}
+
+// Tails lists what waits in the spool of a cluster, for those who need WAL that has
+// not reached the store yet. A listed file may be gone by the time it is opened,
+// and is in the store then.
+func Tails(root, cluster string, size pg.SegmentSize) ([]Tail, error) {
+	s := &spool{dir: filepath.Join(root, cluster), size: size}
+	whole, err := s.finished()
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	var tails []Tail
+	for _, seg := range whole {
+		tails = append(tails, Tail{Segment: seg, Path: s.path(seg), End: size.Start(seg.Number + 1)})
+	}
+	cut, err := s.partials()
+	if err != nil {
+		return nil, err
+	}
+	for _, seg := range cut {
+		n, err := s.partialSize(seg)
+		if err != nil {
+			continue
+		}
+		tails = append(tails, Tail{Segment: seg, Path: s.path(seg) + partialSuffix, Partial: true, End: size.Start(seg.Number) + pg.LSN(n)})
+	}
+	return tails, nil
+}
+
+func syncDir(dir string) error {
+	d, err := os.Open(dir)
+	if err != nil {
+		return err
+	}
+	return errors.Join(d.Sync(), d.Close())
+}

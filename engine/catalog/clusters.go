@@ -1,0 +1,177 @@
+package catalog
+
+import (
+	"context"
+	"database/sql"
+	"time"
+
+	"velvetrewind/core/pg"
+	"velvetrewind/engine/problem"
+)
+
+// Cluster is a protected cluster.
+type Cluster struct {
+	ID             string         `db:"id"`
+	Name           string         `db:"name"`
+	ConnString     string         `db:"conn_string"`
+	PasswordSealed []byte         `db:"password_sealed"`
+	SystemID       uint64         `db:"system_id"`
+	ServerVersion  int            `db:"server_version"`
+	SegmentSize    pg.SegmentSize `db:"segment_size"`
+	DataChecksums  bool           `db:"data_checksums"`
+	Superuser      string         `db:"superuser"`
+	Slot           string         `db:"slot"`
+	CreatedAt      time.Time      `db:"created_at"`
+}
+
+// Major is the server's major version.
+func (c Cluster) Major() int { return c.ServerVersion / 10000 }
+
+// AddCluster records a cluster together with its capture, which is wanted from now on.
+func (c *Catalog) AddCluster(ctx context.Context, k Cluster) error {
+	tx, err := c.db.BeginTxx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = tx.Rollback() }()
+	_, err = tx.ExecContext(ctx, `insert into velvet.clusters
+		(id, name, conn_string, password_sealed, system_id, server_version, segment_size, data_checksums, superuser, slot)
+		values ($1, $2, $3, $4, $5::text::numeric, $6, $7, $8, $9, $10)`,
+		k.ID, k.Name, k.ConnString, k.PasswordSealed, utoa(k.SystemID), k.ServerVersion, int64(k.SegmentSize), k.DataChecksums, k.Superuser, k.Slot)
+	if violates(err, "clusters_name_key") {
+		return problem.New(problem.Conflict, "Choose another name, or remove the other cluster first.", "the cluster was not added", "there is a cluster named %q already", k.Name)
+	}
+	if err != nil {
+		return err
+	}
+	if _, err := tx.ExecContext(ctx, `insert into velvet.captures (cluster_id, state) values ($1, $2)`, k.ID, CaptureStarting); err != nil {
+		return err
+	}
+	return tx.Commit()
+}
+
+const clusterColumns = `id, name, conn_string, password_sealed, system_id::text as system_id, server_version, segment_size, data_checksums, superuser, slot, created_at`
+
+// Clusters lists all clusters by name.
+func (c *Catalog) Clusters(ctx context.Context) ([]Cluster, error) {
+	var list []Cluster
+	return list, c.db.SelectContext(ctx, &list, `select `+clusterColumns+` from velvet.clusters order by name`)
+}
+
+// Cluster finds a cluster by name or id.
+func (c *Catalog) Cluster(ctx context.Context, nameOrID string) (Cluster, error) {
+	var k Cluster
+	err := c.db.GetContext(ctx, &k, `select `+clusterColumns+` from velvet.clusters where name = $1 or id = $1`, nameOrID)
+	return k, found(err, "cluster", nameOrID, "List the clusters with: velvet cluster list")
+}
+
+// RemoveCluster forgets a cluster that has neither backups nor copies.
+func (c *Catalog) RemoveCluster(ctx context.Context, id string) error {
+	_, err := c.db.ExecContext(ctx, `delete from velvet.clusters where id = $1`, id)
+	return err
+}
+
+// States of a capture.
+const (
+	CaptureStarting  = "starting"
+	CaptureStreaming = "streaming"
+	CaptureRetrying  = "retrying" // interrupted, and trying again by itself
+	CaptureStopped   = "stopped"
+	CaptureFailed    = "failed" // needs a person
+)
+
+// Capture is how far the capture of a cluster has got.
+type Capture struct {
+	ClusterID   string       `db:"cluster_id"`
+	Wanted      bool         `db:"wanted"`
+	State       string       `db:"state"`
+	Problem     string       `db:"problem"`
+	Timeline    pg.Timeline  `db:"timeline"`
+	ReceivedLSN pg.LSN       `db:"received_lsn"`
+	FlushedLSN  pg.LSN       `db:"flushed_lsn"`
+	StoredLSN   pg.LSN       `db:"stored_lsn"`
+	ServerLSN   pg.LSN       `db:"server_lsn"`
+	CompleteTo  sql.NullTime `db:"complete_to"`
+	Since       time.Time    `db:"since"`
+	UpdatedAt   time.Time    `db:"updated_at"`
+}
+
+// Capture reads a cluster's capture.
+func (c *Catalog) Capture(ctx context.Context, cluster string) (Capture, error) {
+	var k Capture
+	return k, c.db.GetContext(ctx, &k, `select * from velvet.captures where cluster_id = $1`, cluster)
+}
+
+// WantCapture says whether a cluster's capture should run.
+func (c *Catalog) WantCapture(ctx context.Context, cluster string, wanted bool) error {
+	_, err := c.db.ExecContext(ctx, `update velvet.captures set wanted = $2, updated_at = now() where cluster_id = $1`, cluster, wanted)
+	return err
+}
+
+// SaveCapture writes what the running capture knows; what is zero stays as it was.
+func (c *Catalog) SaveCapture(ctx context.Context, k Capture) error {
+	_, err := c.db.ExecContext(ctx, `update velvet.captures set
+		since = case when state = $2 then since else now() end,
+		state = $2, problem = $3,
+		timeline = case when $4::bigint = 0 then timeline else $4::bigint end,
+		received_lsn = coalesce($5::pg_lsn, received_lsn), flushed_lsn = coalesce($6::pg_lsn, flushed_lsn),
+		stored_lsn = coalesce($7::pg_lsn, stored_lsn), server_lsn = coalesce($8::pg_lsn, server_lsn),
+		complete_to = coalesce($9::timestamptz, complete_to), updated_at = now()
+		where cluster_id = $1`,
+		k.ClusterID, k.State, k.Problem, int64(k.Timeline), lsn(k.ReceivedLSN), lsn(k.FlushedLSN), lsn(k.StoredLSN), lsn(k.ServerLSN), k.CompleteTo)
+	return err
+}
+
+// Segment is a WAL segment in the store.
+type Segment struct {
+	ClusterID   string       `db:"cluster_id"`
+	Timeline    pg.Timeline  `db:"timeline"`
+	Number      uint64       `db:"number"`
+	Name        string       `db:"name"`
+	Start       pg.LSN       `db:"start_lsn"`
+	End         pg.LSN       `db:"end_lsn"`
+	StoredBytes int64        `db:"stored_bytes"`
+	Records     int64        `db:"records"`
+	LastCommit  sql.NullTime `db:"last_commit"`
+	StoredAt    time.Time    `db:"stored_at"`
+}
+
+// AddSegment records a stored segment; the same one again replaces the record.
+func (c *Catalog) AddSegment(ctx context.Context, s Segment) error {
+	_, err := c.db.ExecContext(ctx, `insert into velvet.segments
+		(cluster_id, timeline, number, name, start_lsn, end_lsn, stored_bytes, records, last_commit)
+		values ($1, $2, $3, $4, $5::pg_lsn, $6::pg_lsn, $7, $8, $9)
+		on conflict (cluster_id, timeline, number) do update set
+		end_lsn = excluded.end_lsn, stored_bytes = excluded.stored_bytes, records = excluded.records,
+		last_commit = excluded.last_commit, stored_at = now()`,
+		s.ClusterID, int64(s.Timeline), int64(s.Number), s.Name, lsn(s.Start), s.End.String(), s.StoredBytes, s.Records, s.LastCommit) //nolint:gosec // below 2^40
+	return err
+}
+
+// Segments lists the stored segments of a cluster from the one numbered from on, by timeline and number.
+func (c *Catalog) Segments(ctx context.Context, cluster string, from uint64) ([]Segment, error) {
+	var list []Segment
+	return list, c.db.SelectContext(ctx, &list, `select * from velvet.segments where cluster_id = $1 and number >= $2 order by timeline, number`, cluster, int64(from)) //nolint:gosec // below 2^40
+}
+
+// Timeline is a timeline above 1 with its history file.
+type Timeline struct {
+	ClusterID string      `db:"cluster_id"`
+	Timeline  pg.Timeline `db:"timeline"`
+	Parent    pg.Timeline `db:"parent"`
+	ForkedAt  pg.LSN      `db:"forked_at"`
+	History   string      `db:"history"`
+}
+
+// AddTimeline records a timeline.
+func (c *Catalog) AddTimeline(ctx context.Context, t Timeline) error {
+	_, err := c.db.ExecContext(ctx, `insert into velvet.timelines (cluster_id, timeline, parent, forked_at, history)
+		values ($1, $2, $3, $4::pg_lsn, $5) on conflict do nothing`, t.ClusterID, int64(t.Timeline), int64(t.Parent), t.ForkedAt.String(), t.History)
+	return err
+}
+
+// Timelines lists a cluster's timelines above 1.
+func (c *Catalog) Timelines(ctx context.Context, cluster string) ([]Timeline, error) {
+	var list []Timeline
+	return list, c.db.SelectContext(ctx, &list, `select * from velvet.timelines where cluster_id = $1 order by timeline`, cluster)
+}

@@ -1,0 +1,199 @@
+package catalog
+
+import (
+	"context"
+	"crypto/sha256"
+	"database/sql"
+	"encoding/json"
+	"time"
+
+	"velvetrewind/engine/problem"
+)
+
+// States of a task.
+const (
+	TaskWaiting   = "waiting"
+	TaskRunning   = "running"
+	TaskDone      = "done"
+	TaskFailed    = "failed"
+	TaskCancelled = "cancelled"
+)
+
+// Task is one piece of work.
+type Task struct {
+	ID         string           `db:"id"`
+	Kind       string           `db:"kind"`
+	ClusterID  sql.NullString   `db:"cluster_id"`
+	Subject    string           `db:"subject"`
+	Arguments  json.RawMessage  `db:"arguments"`
+	State      string           `db:"state"`
+	Done       int64            `db:"done"`
+	Total      int64            `db:"total"`
+	Unit       string           `db:"unit"`
+	Note       string           `db:"note"`
+	Outcome    *json.RawMessage `db:"outcome"`
+	Problem    *json.RawMessage `db:"problem"`
+	Owner      sql.NullInt64    `db:"owner"`
+	JobID      sql.NullInt64    `db:"job_id"`
+	CreatedAt  time.Time        `db:"created_at"`
+	StartedAt  sql.NullTime     `db:"started_at"`
+	FinishedAt sql.NullTime     `db:"finished_at"`
+}
+
+// Ended tells whether nothing more will happen to the task.
+func (t Task) Ended() bool { return t.State != TaskWaiting && t.State != TaskRunning }
+
+// TaskLine is a line of a task's log.
+type TaskLine struct {
+	TaskID string    `db:"task_id"`
+	Number int       `db:"number"`
+	At     time.Time `db:"at"`
+	Level  string    `db:"level"` // "info" or "warning"
+	Text   string    `db:"text"`
+}
+
+// AddTask records a waiting task. A second backup of a cluster at the same time is refused.
+func (c *Catalog) AddTask(ctx context.Context, t Task) error {
+	_, err := c.db.ExecContext(ctx, `insert into velvet.tasks (id, kind, cluster_id, subject, arguments, state) values ($1, $2, $3, $4, $5, $6)`,
+		t.ID, t.Kind, t.ClusterID, t.Subject, string(t.Arguments), TaskWaiting)
+	if violates(err, "one_backup_at_a_time") {
+		return problem.New(problem.Conflict, "Watch it with: velvet task list. Take another when it has ended.",
+			"no second backup was begun", "a base backup of this cluster is under way already")
+	}
+	return err
+}
+
+// SetJob notes which job of the queue carries the task.
+func (c *Catalog) SetJob(ctx context.Context, id string, job int64) error {
+	_, err := c.db.ExecContext(ctx, `update velvet.tasks set job_id = $2 where id = $1`, id, job)
+	return err
+}
+
+// BeginTask moves a task from waiting to running; ok is false if it is not waiting.
+func (c *Catalog) BeginTask(ctx context.Context, id string, owner int64) (ok bool, err error) {
+	r, err := c.db.ExecContext(ctx, `update velvet.tasks set state = $2, owner = $3, started_at = now() where id = $1 and state = $4`,
+		id, TaskRunning, owner, TaskWaiting)
+	if err != nil {
+		return false, err
+	}
+	n, err := r.RowsAffected()
+	return n == 1, err
+}
+
+// SaveProgress writes how far a running task is.
+func (c *Catalog) SaveProgress(ctx context.Context, t Task) error {
+	_, err := c.db.ExecContext(ctx, `update velvet.tasks set done = $2, total = $3, unit = $4, note = $5 where id = $1`,
+		t.ID, t.Done, t.Total, t.Unit, t.Note)
+	return err
+}
+
+// EndTask writes how a task ended. outcome and trouble may be nil.
+func (c *Catalog) EndTask(ctx context.Context, id, state string, outcome, trouble any) error {
+	encode := func(v any) (any, error) {
+		if v == nil {
+			return nil, nil
+		}
+		b, err := json.Marshal(v)
+		return string(b), err
+	}
+	o, err := encode(outcome)
+	if err != nil {
+		return err
+	}
+	p, err := encode(trouble)
+	if err != nil {
+		return err
+	}
+	_, err = c.db.ExecContext(ctx, `update velvet.tasks set state = $2, outcome = $3, problem = $4, finished_at = now() where id = $1 and state in ('waiting', 'running')`,
+		id, state, o, p)
+	return err
+}
+
+// AddTaskLine appends to a task's log.
+func (c *Catalog) AddTaskLine(ctx context.Context, task, level, text string) error {
+	_, err := c.db.ExecContext(ctx, `insert into velvet.task_lines (task_id, number, level, text)
+		select $1, coalesce(max(number), 0) + 1, $2, $3 from velvet.task_lines where task_id = $1`, task, level, text)
+	return err
+}
+
+// TaskLines reads a task's log behind line number after.
+func (c *Catalog) TaskLines(ctx context.Context, task string, after int) ([]TaskLine, error) {
+	var list []TaskLine
+	return list, c.db.SelectContext(ctx, &list, `select * from velvet.task_lines where task_id = $1 and number > $2 order by number`, task, after)
+}
+
+// Task finds a task by its id.
+func (c *Catalog) Task(ctx context.Context, id string) (Task, error) {
+	var t Task
+	err := c.db.GetContext(ctx, &t, `select * from velvet.tasks where id = $1`, id)
+	return t, found(err, "task", id, "List the tasks with: velvet task list")
+}
+
+// Tasks lists tasks, newest first, at most limit; with active only those that have not ended.
+func (c *Catalog) Tasks(ctx context.Context, cluster string, active bool, limit int) ([]Task, error) {
+	var list []Task
+	return list, c.db.SelectContext(ctx, &list, `select * from velvet.tasks
+		where ($1 = '' or cluster_id = $1) and (not $2 or state in ('waiting', 'running')) order by created_at desc limit $3`, cluster, active, limit)
+}
+
+// Orphans lists the tasks whose instance died while it ran them.
+func (c *Catalog) Orphans(ctx context.Context) ([]Task, error) {
+	var list []Task
+	if err := c.db.SelectContext(ctx, &list, `select * from velvet.tasks where state = $1`, TaskRunning); err != nil {
+		return nil, err
+	}
+	alive := make(map[int64]bool)
+	orphans := list[:0]
+	for _, t := range list {
+		if _, known := alive[t.Owner.Int64]; !known {
+			var held bool
+			err := c.db.GetContext(ctx, &held, `select exists (select from pg_locks where locktype = 'advisory'
+				and classid = $1::bigint::oid and objid = (hashtext($2)::bigint & 4294967295)::oid and granted
+				and database = (select oid from pg_database where datname = current_database()))`,
+				spaceInstance, utoa(uint64(t.Owner.Int64))) //nolint:gosec // from a sequence
+			if err != nil {
+				return nil, err
+			}
+			alive[t.Owner.Int64] = held
+		}
+		if !alive[t.Owner.Int64] {
+			orphans = append(orphans, t)
+		}
+	}
+	return orphans, nil
+}
+
+// Kinds of sign-in secrets.
+const (
+	SignInLink    = "link"    // opens the console once
+	SignInSession = "session" // a browser's cookie
+)
+
+// AddSignIn keeps the hash of a secret until it expires.
+func (c *Catalog) AddSignIn(ctx context.Context, kind, secret string, expires time.Time) error {
+	hash := sha256.Sum256([]byte(secret))
+	_, err := c.db.ExecContext(ctx, `insert into velvet.sign_ins (hash, kind, expires_at) values ($1, $2, $3)`, hash[:], kind, expires)
+	if err == nil {
+		_, err = c.db.ExecContext(ctx, `delete from velvet.sign_ins where expires_at < now()`)
+	}
+	return err
+}
+
+// CheckSignIn tells whether a secret is known and has not expired.
+func (c *Catalog) CheckSignIn(ctx context.Context, kind, secret string) (bool, error) {
+	hash := sha256.Sum256([]byte(secret))
+	var ok bool
+	err := c.db.GetContext(ctx, &ok, `select exists (select from velvet.sign_ins where hash = $1 and kind = $2 and expires_at > now())`, hash[:], kind)
+	return ok, err
+}
+
+// UseSignIn takes a secret that may be used only once.
+func (c *Catalog) UseSignIn(ctx context.Context, kind, secret string) (bool, error) {
+	hash := sha256.Sum256([]byte(secret))
+	r, err := c.db.ExecContext(ctx, `delete from velvet.sign_ins where hash = $1 and kind = $2 and expires_at > now()`, hash[:], kind)
+	if err != nil {
+		return false, err
+	}
+	n, err := r.RowsAffected()
+	return n == 1, err
+}

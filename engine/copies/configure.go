@@ -1,0 +1,123 @@
+package copies
+
+import (
+	"fmt"
+	"path/filepath"
+	"strings"
+
+	"velvetrewind/core/layout"
+	"velvetrewind/core/pg"
+	"velvetrewind/core/plan"
+	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/host"
+	"velvetrewind/engine/problem"
+	"velvetrewind/engine/restore"
+)
+
+// configure replaces the configuration that came with the base by the copy's own.
+func (c *Keeper) configure(cluster catalog.Cluster, k catalog.Copy, p plan.Restore, last pg.Segment, head layout.Head, t restore.Trees) error {
+	control, err := c.control(t, cluster)
+	if err != nil {
+		return err
+	}
+	for _, name := range []string{"postgresql.conf", "postgresql.auto.conf", "pg_hba.conf", "pg_ident.conf", "standby.signal"} {
+		if err := c.keepAside(t, name); err != nil {
+			return err
+		}
+	}
+	if err := c.tablespaceMap(t, head); err != nil {
+		return err
+	}
+	ticket, err := c.ticket(cluster, k, last)
+	if err != nil {
+		return err
+	}
+	files := map[string]string{
+		"postgresql.conf":      settings(k, p, control, host.RestoreCommand(c.Program, ticket)),
+		"postgresql.auto.conf": "",
+		"pg_hba.conf":          hba,
+		"pg_ident.conf":        "",
+		"recovery.signal":      "",
+	}
+	for name, content := range files {
+		if err := c.Host.WriteFile(filepath.Join(t.Data, name), []byte(content), 0o600); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// control reads the laid-out control file and makes sure whose it is.
+func (c *Keeper) control(t restore.Trees, cluster catalog.Cluster) (pg.Control, error) {
+	b, err := c.Host.ReadFile(filepath.Join(t.Data, "global", "pg_control"))
+	if err != nil {
+		return pg.Control{}, err
+	}
+	control, err := pg.ParseControl(b)
+	if err != nil {
+		return control, err
+	}
+	if control.SystemID != cluster.SystemID {
+		return control, problem.New(problem.Failed, "Audit the store.", "the copy was not made",
+			"the base backup is of the cluster with system identifier %d, not %d", control.SystemID, cluster.SystemID)
+	}
+	return control, nil
+}
+
+// settings writes the whole configuration of a copy. The five limits must be at
+// least the original's, or recovery refuses; the control file knows them.
+func settings(k catalog.Copy, p plan.Restore, control pg.Control, restoreCommand string) string {
+	q := func(s string) string { return "'" + strings.ReplaceAll(s, "'", "''") + "'" }
+	inclusive := "off"
+	if p.Boundary.Inclusive {
+		inclusive = "on"
+	}
+	lines := []string{
+		"# Written by Velvet Rewind: a side copy of its own, which must never disturb its original.",
+		"# What the original was configured with is kept in ../original-configuration.",
+		"cluster_name = " + q("velvet side copy "+k.ID),
+		fmt.Sprintf("port = %d", k.Port),
+		"listen_addresses = '127.0.0.1'",
+		"unix_socket_directories = " + q(k.Socket),
+		"unix_socket_permissions = 0700",
+		"",
+		"# Recovery: to the boundary, and no further.",
+		"restore_command = " + q(restoreCommand),
+		"recovery_target_lsn = " + q(p.Boundary.Stop.String()),
+		"recovery_target_inclusive = " + inclusive,
+		"recovery_target_timeline = " + q(fmt.Sprint(uint32(p.Boundary.Timeline))),
+		"recovery_target_action = 'pause'",
+		"hot_standby = on",
+		"",
+		"# Nothing leaves this copy, and nothing runs in it by itself.",
+		"archive_mode = off",
+		"archive_command = ''",
+		"archive_library = ''",
+		"primary_conninfo = ''",
+		"primary_slot_name = ''",
+		"synchronous_standby_names = ''",
+		"shared_preload_libraries = ''",
+		"session_preload_libraries = ''",
+		"local_preload_libraries = ''",
+		"max_logical_replication_workers = 0",
+		"ssl = off",
+		"",
+		"# At least what the original had.",
+		fmt.Sprintf("max_connections = %d", control.MaxConnections),
+		fmt.Sprintf("max_worker_processes = %d", control.MaxWorkers),
+		fmt.Sprintf("max_wal_senders = %d", control.MaxWALSenders),
+		fmt.Sprintf("max_prepared_transactions = %d", control.MaxPreparedXacts),
+		fmt.Sprintf("max_locks_per_transaction = %d", control.MaxLocksPerXact),
+		"",
+		"shared_buffers = '128MB'",
+		"huge_pages = off",
+		"max_wal_size = '4GB'",
+		"logging_collector = off",
+		"log_destination = 'stderr'",
+		"log_line_prefix = '%m [%p] '",
+		"log_timezone = 'UTC'",
+		"lc_messages = 'C'",
+		"",
+	}
+	return strings.Join(lines, "\n")
+}

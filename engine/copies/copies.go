@@ -1,0 +1,297 @@
+package copies
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+
+	"github.com/jackc/pgx/v5"
+
+	"velvetrewind/core/layout"
+	"velvetrewind/core/pg"
+	"velvetrewind/core/plan"
+	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/feed"
+	"velvetrewind/engine/host"
+	"velvetrewind/engine/problem"
+	"velvetrewind/engine/restore"
+	"velvetrewind/engine/seal"
+	"velvetrewind/engine/store"
+	"velvetrewind/engine/task"
+)
+
+// Keeper makes, follows, opens and discards copies on one host.
+type Keeper struct {
+	Catalog *catalog.Catalog
+	Store   store.Store
+	Host    *host.Host
+	Dir     string // below it each copy has a directory
+	Spool   string
+	Program string // the velvet that recovering servers call
+	Service string // base URL for deliveries, "" to read straight from the store
+	Key     seal.Key
+	Changed func(copyID string)
+}
+
+// paths of a copy, below its directory.
+func dataDir(k catalog.Copy) string { return filepath.Join(k.Directory, "data") }
+
+// Server is the server of a copy.
+func Server(k catalog.Copy, major int) host.Server {
+	return host.Server{Major: major, DataDir: dataDir(k), Port: k.Port, Socket: k.Socket, Log: filepath.Join(k.Directory, "server.log")}
+}
+
+// Connect opens a session on a copy through its Unix socket, as the bootstrap superuser.
+func Connect(ctx context.Context, k catalog.Copy, superuser, database string) (*pgx.Conn, error) {
+	cfg, err := pgx.ParseConfig("sslmode=disable connect_timeout=5")
+	if err != nil {
+		return nil, err
+	}
+	cfg.Host, cfg.Port = k.Socket, uint16(k.Port) //nolint:gosec // a TCP port
+	cfg.User, cfg.Password, cfg.Database = superuser, "", database
+	cfg.Fallbacks = nil
+	cfg.RuntimeParams["application_name"] = "velvet"
+	return pgx.ConnectConfig(ctx, cfg)
+}
+
+// Prepare checks the port, or chooses one, and fills in what a new copy is.
+func (c *Keeper) Prepare(cluster catalog.Cluster, p plan.Restore, port int) (catalog.Copy, error) {
+	k := catalog.Copy{
+		ID: catalog.NewID(), ClusterID: cluster.ID, BackupID: p.Base, Moment: p.Boundary.Moment, Port: port, State: catalog.CopyLayingOut,
+	}
+	if port != 0 && c.Host.PortTaken(port) {
+		return k, problem.New(problem.Conflict, "Choose another with --port, or leave it out to have a free one chosen.",
+			"the copy was not made", "something listens on port %d already", port)
+	}
+	if port == 0 {
+		free, err := c.Host.FreePort()
+		if err != nil {
+			return k, err
+		}
+		k.Port = free
+	}
+	k.Directory = filepath.Join(c.Dir, k.ID)
+	encoded, err := json.Marshal(p)
+	k.Plan = encoded
+	return k, err
+}
+
+// Make lays the copy out, starts it and follows its recovery to the moment, where
+// it stays, paused and read-only. On an error nothing of it is left.
+func (c *Keeper) Make(ctx context.Context, cluster catalog.Cluster, k catalog.Copy, p plan.Restore, report task.Report) (err error) {
+	defer func() {
+		if err == nil {
+			return
+		}
+		undo := context.WithoutCancel(ctx)
+		k.Problem = err.Error()
+		if e := c.Remove(undo, cluster, k); e != nil {
+			report.Warn("what there was of the copy could not be removed: %v", e)
+		}
+	}()
+	backup, err := c.Catalog.Backup(ctx, k.BackupID)
+	if err != nil {
+		return err
+	}
+	if err := c.hasRoom(backup); err != nil {
+		return err
+	}
+	trees, err := c.makeDirs(&k)
+	if err != nil {
+		return err
+	}
+	report.Log("laying out base %s in %s", backup.ID, k.Directory)
+	head, _, err := restore.LayOut(ctx, c.Store, c.Host, cluster.ID, backup.ID, trees, backup.BytesRead, report)
+	if err != nil {
+		return err
+	}
+	segments, err := c.feedTail(ctx, cluster, k, p, report)
+	if err != nil {
+		return err
+	}
+	if err := c.configure(cluster, k, p, segments[len(segments)-1], head, trees); err != nil {
+		return err
+	}
+	k.State = catalog.CopyReplaying
+	if err := c.save(ctx, k); err != nil {
+		return err
+	}
+	report.Log("starting the copy on 127.0.0.1, port %d; it replays %d segments (%s to %s) and stops at %s", k.Port, p.Count, p.First, p.Last, p.Boundary.Stop)
+	if err := c.Host.Start(ctx, Server(k, cluster.Major())); err != nil {
+		return err
+	}
+	return c.follow(ctx, cluster, &k, p, report)
+}
+
+func (c *Keeper) save(ctx context.Context, k catalog.Copy) error {
+	err := c.Catalog.SaveCopy(ctx, k)
+	c.Changed(k.ID)
+	return err
+}
+
+func (c *Keeper) hasRoom(b catalog.Backup) error {
+	free, err := c.Host.FreeSpace(c.Dir)
+	if err != nil {
+		return err
+	}
+	if free < b.BytesRead+b.BytesRead/10 {
+		return problem.New(problem.Full, "Free space there, discard a copy that is no longer needed, or serve with another --copies directory.",
+			"the copy was not made", "it needs about %d MB in %s, and %d MB are free", b.BytesRead>>20, c.Dir, free>>20)
+	}
+	return nil
+}
+
+func (c *Keeper) makeDirs(k *catalog.Copy) (restore.Trees, error) {
+	t := restore.Trees{
+		Data: dataDir(*k), Tablespaces: filepath.Join(k.Directory, "tablespaces"), Config: filepath.Join(k.Directory, "original-configuration"),
+	}
+	for _, d := range []string{k.Directory, t.Data, t.Tablespaces, t.Config, filepath.Join(k.Directory, "feed")} {
+		if err := c.Host.MakeDir(d, 0o700); err != nil {
+			return t, err
+		}
+	}
+	var err error
+	k.Socket, err = c.Host.SocketDir(k.Directory)
+	return t, err
+}
+
+// feedTail puts segments that are not in the store yet beside the copy. It returns
+// all segments that the copy will replay.
+func (c *Keeper) feedTail(ctx context.Context, cluster catalog.Cluster, k catalog.Copy, p plan.Restore, report task.Report) ([]pg.Segment, error) {
+	archive, err := restore.OpenArchive(ctx, c.Catalog, c.Store, c.Spool, cluster)
+	if err != nil {
+		return nil, err
+	}
+	segments := p.Segments(archive.Ancestors, cluster.SegmentSize)
+	for _, tail := range archive.Spooled(segments) {
+		name := tail.Segment.Name(cluster.SegmentSize)
+		if err := c.feedOne(ctx, archive, tail.Segment, filepath.Join(k.Directory, "feed", name)); err != nil {
+			return nil, fmt.Errorf("segment %s from the spool: %w", name, err)
+		}
+		report.Log("segment %s is not in the store yet; the copy gets what is in the spool, up to %s", name, tail.End)
+	}
+	return segments, nil
+}
+
+func (c *Keeper) feedOne(ctx context.Context, a *restore.Archive, s pg.Segment, to string) error {
+	src, err := a.OpenSegment(ctx, s)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = src.Close() }()
+	f, err := c.Host.Create(to, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(f, src)
+	return errors.Join(err, f.Close())
+}
+
+// Remove ends the copy's server and removes its directory.
+func (c *Keeper) Remove(ctx context.Context, cluster catalog.Cluster, k catalog.Copy) error {
+	if err := c.Host.Stop(ctx, Server(k, cluster.Major()), host.Immediate); err != nil {
+		return err
+	}
+	if k.Socket != "" && filepath.Dir(k.Socket) != k.Directory {
+		if err := c.Host.RemoveTree(k.Socket); err != nil {
+			return err
+		}
+	}
+	if err := c.Host.RemoveTree(k.Directory); err != nil {
+		return err
+	}
+	k.State = catalog.CopyDiscarded
+	return c.save(ctx, k)
+}
+
+// Open ends the recovery of a paused copy: it becomes writable, on a timeline of its own.
+func (c *Keeper) Open(ctx context.Context, cluster catalog.Cluster, k catalog.Copy, report task.Report) error {
+	if k.State != catalog.CopyPaused {
+		return problem.New(problem.Conflict, "See: velvet copy show "+k.ID, "the copy was not opened", "it is %s; only a paused copy can be opened", k.State)
+	}
+	conn, err := Connect(ctx, k, cluster.Superuser, "template1")
+	if err != nil {
+		return err
+	}
+	defer func() { _ = conn.Close(context.WithoutCancel(ctx)) }()
+	report.Progress(0, 0, task.None, "ending recovery")
+	if _, err := conn.Exec(ctx, `select pg_wal_replay_resume()`); err != nil {
+		return err
+	}
+	for {
+		var recovering bool
+		if err := conn.QueryRow(ctx, `select pg_is_in_recovery() from pg_sleep(0.1)`).Scan(&recovering); err != nil {
+			return fmt.Errorf("%w; the copy's log ends:\n%s", err, c.Host.LogTail(Server(k, cluster.Major()), 1000))
+		}
+		if !recovering {
+			break
+		}
+	}
+	k.State = catalog.CopyOpen
+	report.Log("the copy is open for writing on 127.0.0.1, port %d; its archiving is off and stays off", k.Port)
+	return c.save(ctx, k)
+}
+
+// Refresh notices a copy whose server has gone, or has come back.
+func (c *Keeper) Refresh(ctx context.Context, cluster catalog.Cluster, k catalog.Copy) (catalog.Copy, error) {
+	runs := c.Host.Running(Server(k, cluster.Major()))
+	switch {
+	case (k.State == catalog.CopyPaused || k.State == catalog.CopyOpen) && !runs:
+		k.State, k.Problem = catalog.CopyDown, "its server is not running"
+	case k.State == catalog.CopyDown && runs:
+		k.State, k.Problem = catalog.CopyPaused, ""
+		if conn, err := Connect(ctx, k, cluster.Superuser, "template1"); err == nil {
+			var recovering bool
+			if conn.QueryRow(ctx, `select pg_is_in_recovery()`).Scan(&recovering) == nil && !recovering {
+				k.State = catalog.CopyOpen
+			}
+			_ = conn.Close(ctx)
+		}
+	default:
+		return k, nil
+	}
+	return k, c.save(ctx, k)
+}
+
+// ticket writes what `velvet segment deliver` needs.
+func (c *Keeper) ticket(cluster catalog.Cluster, k catalog.Copy, last pg.Segment) (string, error) {
+	t := feed.Ticket{
+		Copy: k.ID, Cluster: cluster.ID, Service: c.Service, Token: feed.Token(c.Key, k.ID), Store: c.Store.String(),
+		Feed: filepath.Join(k.Directory, "feed"), Size: cluster.SegmentSize, Needed: last.Number, Timeline: last.Timeline,
+	}
+	b, err := json.MarshalIndent(t, "", "  ")
+	if err != nil {
+		return "", err
+	}
+	path := filepath.Join(k.Directory, "ticket.json")
+	return path, c.Host.WriteFile(path, b, 0o600)
+}
+
+// keepAside moves a configuration file of the original out of the data directory.
+func (c *Keeper) keepAside(t restore.Trees, name string) error {
+	err := os.Rename(filepath.Join(t.Data, name), filepath.Join(t.Config, name))
+	if errors.Is(err, os.ErrNotExist) {
+		return nil
+	}
+	return err
+}
+
+// tablespaceMap tells the server where its tablespaces are now; it makes the links itself.
+func (c *Keeper) tablespaceMap(t restore.Trees, head layout.Head) error {
+	if len(head.Tablespaces) == 0 {
+		return nil
+	}
+	content := ""
+	for _, s := range head.Tablespaces {
+		d := filepath.Join(t.Tablespaces, fmt.Sprint(s.OID))
+		if err := c.Host.MakeDir(d, 0o700); err != nil { // one without files is not there yet
+			return err
+		}
+		content += fmt.Sprintf("%d %s\n", s.OID, d)
+	}
+	return c.Host.WriteFile(filepath.Join(t.Data, "tablespace_map"), []byte(content), 0o600)
+}

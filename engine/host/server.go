@@ -1,0 +1,222 @@
+package host
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+)
+
+// Server is a PostgreSQL server of ours on this host: a copy, or in the demo and
+// the tests an original.
+type Server struct {
+	Major   int
+	DataDir string
+	Port    int
+	Socket  string // directory of its Unix socket
+	Log     string // file that it logs to
+}
+
+// InitOptions choose how a new data directory is made.
+type InitOptions struct {
+	Superuser   string
+	Password    string // of the superuser; "" trusts every local login
+	Checksums   bool
+	SegmentSize int // MiB, 0 for the default
+}
+
+// InitDB makes a new, empty data directory.
+func (h *Host) InitDB(ctx context.Context, s Server, opt InitOptions) error {
+	args := []string{"-D", s.DataDir, "-U", opt.Superuser, "-E", "UTF8", "--locale=C.UTF-8", "--no-instructions", "--no-sync"}
+	if opt.Checksums {
+		args = append(args, "--data-checksums")
+	}
+	if opt.SegmentSize > 0 {
+		args = append(args, "--wal-segsize", strconv.Itoa(opt.SegmentSize))
+	}
+	if opt.Password != "" {
+		file := s.DataDir + ".password"
+		if err := h.WriteFile(file, []byte(opt.Password+"\n"), 0o600); err != nil {
+			return err
+		}
+		defer func() { _ = os.Remove(file) }()
+		args = append(args, "--auth=scram-sha-256", "--pwfile", file)
+	} else {
+		args = append(args, "--auth=trust")
+	}
+	return h.run(ctx, s.Major, "initdb", args...)
+}
+
+// Start starts the server in the background and waits until its first process
+// has its postmaster.pid. It does not wait for connections: a recovering server
+// may take long until it allows them.
+func (h *Host) Start(ctx context.Context, s Server) error {
+	if _, err := os.Stat(s.Log); err != nil {
+		f, err := h.Create(s.Log, 0o600)
+		if err != nil {
+			return err
+		}
+		_ = f.Close()
+	}
+	return h.run(ctx, s.Major, "pg_ctl", "start", "--no-wait", "-D", s.DataDir, "-l", s.Log,
+		"-o", fmt.Sprintf("-p %d -k %s", s.Port, shellQuote(s.Socket)))
+}
+
+// StartAndWait starts the server and waits until it accepts connections.
+func (h *Host) StartAndWait(ctx context.Context, s Server) error {
+	if err := h.Start(ctx, s); err != nil {
+		return err
+	}
+	return h.waitReady(ctx, s)
+}
+
+// readyStatus is the line of postmaster.pid with the server's status (LOCK_FILE_LINE_PM_STATUS).
+const readyStatus = 7
+
+func (h *Host) waitReady(ctx context.Context, s Server) error {
+	tick := time.NewTicker(50 * time.Millisecond)
+	defer tick.Stop()
+	for started := time.Now(); ; {
+		content, err := os.ReadFile(filepath.Join(s.DataDir, "postmaster.pid"))
+		lines := strings.Split(string(content), "\n")
+		if err == nil && len(lines) > readyStatus {
+			if st := strings.TrimSpace(lines[readyStatus]); st == "ready" || st == "standby" {
+				return nil
+			}
+		}
+		if !h.Running(s) && time.Since(started) > 2*time.Second {
+			return fmt.Errorf("the server did not start; its log %s ends:\n%s", s.Log, h.LogTail(s, 1500))
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-tick.C:
+		}
+	}
+}
+
+// StopMode is how a server is told to end.
+type StopMode string
+
+// The modes that are used: Fast ends sessions and writes a checkpoint, Immediate does neither.
+const (
+	Fast      StopMode = "fast"
+	Immediate StopMode = "immediate"
+)
+
+// Stop ends the server and waits for it; one that does not run is no error.
+func (h *Host) Stop(ctx context.Context, s Server, mode StopMode) error {
+	if !h.Running(s) {
+		return nil
+	}
+	err := h.run(ctx, s.Major, "pg_ctl", "stop", "-w", "-t", "120", "-m", string(mode), "-D", s.DataDir)
+	if err != nil && !h.Running(s) {
+		return nil
+	}
+	return err
+}
+
+// Running tells whether the server's first process lives.
+func (h *Host) Running(s Server) bool {
+	pid, err := h.PID(s)
+	return err == nil && syscall.Kill(pid, 0) == nil
+}
+
+// PID is the process id of the server's first process.
+func (h *Host) PID(s Server) (int, error) {
+	content, err := os.ReadFile(filepath.Join(s.DataDir, "postmaster.pid"))
+	if err != nil {
+		return 0, err
+	}
+	line, _, _ := strings.Cut(string(content), "\n")
+	pid, err := strconv.Atoi(strings.TrimSpace(line))
+	if err != nil || pid <= 1 {
+		return 0, errors.New("postmaster.pid names no process")
+	}
+	return pid, nil
+}
+
+// LogTail is the end of the server's log, at most n bytes, from a line's beginning.
+func (h *Host) LogTail(s Server, n int64) string {
+	f, err := os.Open(s.Log)
+	if err != nil {
+		return ""
+	}
+	defer func() { _ = f.Close() }()
+	info, err := f.Stat()
+	if err != nil {
+		return ""
+	}
+	at := max(0, info.Size()-n)
+	b := make([]byte, info.Size()-at)
+	read, _ := f.ReadAt(b, at)
+	b = b[:read]
+	if at > 0 {
+		if i := bytes.IndexByte(b, '\n'); i >= 0 {
+			b = b[i+1:]
+		}
+	}
+	return strings.TrimSpace(string(b))
+}
+
+func (h *Host) run(ctx context.Context, major int, name string, args ...string) error {
+	cmd, err := h.command(ctx, major, name, args...)
+	if err != nil {
+		return err
+	}
+	// A file, not a pipe: a server started by pg_ctl would hold a pipe open.
+	out, err := os.CreateTemp("", "velvet-"+name+"-*")
+	if err != nil {
+		return err
+	}
+	defer func() { _ = out.Close(); _ = os.Remove(out.Name()) }()
+	cmd.Stdout, cmd.Stderr = out, out
+	if err := cmd.Run(); err != nil {
+		said, _ := os.ReadFile(out.Name())
+		return fmt.Errorf("%s: %w: %s", name, err, strings.TrimSpace(string(said)))
+	}
+	return nil
+}
+
+// shellQuote quotes a word for a POSIX shell.
+func shellQuote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
+
+// RestoreCommand makes the shell command by which a recovering server asks for
+// WAL; %f and %p are left for the server to fill in.
+func RestoreCommand(program, ticket string) string {
+	escape := func(s string) string { return strings.ReplaceAll(shellQuote(s), "%", "%%") }
+	return escape(program) + " segment deliver --ticket " + escape(ticket) + ` "%f" "%p"`
+}
+
+// SocketDir makes a directory for a server's Unix socket that only the OS user
+// may enter: below dir if its path is short enough for a socket, else in the
+// system's temporary directory.
+func (h *Host) SocketDir(dir string) (string, error) {
+	const longest = 80 // of 107 bytes, leaving room for ".s.PGSQL.65535.lock"
+	path := filepath.Join(dir, "socket")
+	if len(path) <= longest {
+		return path, h.MakeDir(path, 0o700)
+	}
+	path, err := os.MkdirTemp("", "velvet-")
+	if err != nil {
+		return "", err
+	}
+	return path, h.MakeDir(path, 0o700)
+}
+
+// InstalledMajor is the newest major version of PostgreSQL from oldest to newest
+// whose programs are installed.
+func (h *Host) InstalledMajor(oldest, newest int) (int, error) {
+	for major := newest; major >= oldest; major-- {
+		if _, err := os.Stat(filepath.Join(fmt.Sprintf(h.binDirs, major), "initdb")); err == nil {
+			return major, nil
+		}
+	}
+	return 0, fmt.Errorf("no PostgreSQL from %d to %d is installed below %s", oldest, newest, h.binDirs)
+}

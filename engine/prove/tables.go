@@ -1,0 +1,140 @@
+package prove
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"velvetrewind/core/proof"
+	"velvetrewind/engine/access"
+	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/copies"
+	"velvetrewind/engine/task"
+)
+
+// tables reads every table of every database on the copy to its end, and counts
+// the same tables on the live cluster beside it.
+func (p *Prover) tables(ctx context.Context, conn *pgx.Conn, k catalog.Copy, report task.Report) (proof.Check, error) {
+	rows, err := conn.Query(ctx, `select datname::text from pg_database where datallowconn and datname <> 'template0' order by datname`)
+	if err != nil {
+		return proof.Check{}, err
+	}
+	databases, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	if err != nil {
+		return proof.Check{}, err
+	}
+	var all []proof.Table
+	liveProblem := ""
+	for _, db := range databases {
+		tables, err := p.database(ctx, k, db, report)
+		if err != nil {
+			return proof.Check{}, fmt.Errorf("database %s: %w", db, err)
+		}
+		if err := p.compare(ctx, db, tables, report); err != nil && liveProblem == "" && len(tables) > 0 {
+			liveProblem = fmt.Sprintf("database %s: %s", db, access.Remedy(err))
+		}
+		all = append(all, tables...)
+	}
+	return proof.Tables(all, time.Now(), liveProblem), nil
+}
+
+// database counts the rows of every table of one database on the copy.
+func (p *Prover) database(ctx context.Context, k catalog.Copy, db string, report task.Report) ([]proof.Table, error) {
+	conn, err := copies.Connect(ctx, k, p.Cluster.Superuser, db)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = conn.Close(context.WithoutCancel(ctx)) }()
+	names, err := tableNames(ctx, conn)
+	if err != nil {
+		return nil, err
+	}
+	if err := readWhole(ctx, conn); err != nil {
+		return nil, err
+	}
+	var tables []proof.Table
+	for i, n := range names {
+		report.Progress(int64(i), int64(len(names)), task.Tables, fmt.Sprintf("reading %s in %s", n, db))
+		t := proof.Table{Database: db, Name: n.String()}
+		if err := count(ctx, conn, n, &t.Copy); err != nil {
+			if ctx.Err() != nil {
+				return nil, context.Cause(ctx)
+			}
+			t.Problem = err.Error()
+			report.Warn("%s in %s could not be read to the end: %v", n, db, err)
+		}
+		tables = append(tables, t)
+	}
+	return tables, nil
+}
+
+// compare counts the tables on the live cluster. A table that is gone there, or may
+// not be read, is left without a figure.
+func (p *Prover) compare(ctx context.Context, db string, tables []proof.Table, report task.Report) error {
+	if len(tables) == 0 {
+		return nil
+	}
+	conn, err := p.Access.SQL(ctx, db)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = conn.Close(context.WithoutCancel(ctx)) }()
+	names, err := tableNames(ctx, conn)
+	if err != nil {
+		return err
+	}
+	live := make(map[string]table, len(names))
+	for _, n := range names {
+		live[n.String()] = n
+	}
+	var refused error
+	for i := range tables {
+		n, ok := live[tables[i].Name]
+		if !ok {
+			continue
+		}
+		report.Progress(int64(i), int64(len(tables)), task.Tables, fmt.Sprintf("counting %s in the live %s", n, db))
+		var rows int64
+		if err := count(ctx, conn, n, &rows); err != nil {
+			refused = errors.Join(refused, err)
+			continue
+		}
+		tables[i].Live = &rows
+	}
+	if refused != nil {
+		report.Warn("not every table of the live %s could be counted: %v", db, refused)
+	}
+	return nil
+}
+
+// table is a table's schema and name.
+type table struct{ Schema, Name string }
+
+func (t table) String() string { return t.Schema + "." + t.Name }
+
+// tableNames lists ordinary tables and materialised views with storage of their
+// own, without the system's and without unlogged ones, which are empty after recovery.
+func tableNames(ctx context.Context, conn *pgx.Conn) ([]table, error) {
+	rows, err := conn.Query(ctx, `select n.nspname::text as schema, c.relname::text as name
+		from pg_class c join pg_namespace n on n.oid = c.relnamespace
+		where c.relkind in ('r', 'm') and c.relpersistence = 'p' and (c.relkind = 'r' or c.relispopulated)
+		and n.nspname not in ('pg_catalog', 'information_schema') and n.nspname not like 'pg\_toast%' and n.nspname not like 'pg\_temp%'
+		order by 1, 2`)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[table])
+}
+
+// readWhole has counting read the tables themselves and not an index.
+func readWhole(ctx context.Context, conn *pgx.Conn) error {
+	_, err := conn.Exec(ctx, `set enable_indexscan = off; set enable_indexonlyscan = off; set enable_bitmapscan = off`)
+	return err
+}
+
+func count(ctx context.Context, conn *pgx.Conn, t table, rows *int64) error {
+	return conn.QueryRow(ctx, "select count(*) from only "+pgx.Identifier{t.Schema, t.Name}.Sanitize()).Scan(rows)
+}

@@ -1,0 +1,278 @@
+// Package dir keeps a store in a directory of a file system.
+//
+// Invariant: an object is written aside, flushed, renamed into place, and its
+// directory flushed, before Commit returns.
+package dir
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"syscall"
+
+	"velvetrewind/engine/store"
+)
+
+// Store is a store in a directory.
+type Store struct {
+	root  string
+	group int // group that may read it, or -1
+}
+
+// unfinished is the suffix of files that no writer has committed yet.
+const unfinished = ".unfinished"
+
+var validKey = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]*(/[A-Za-z0-9][A-Za-z0-9._-]*)*$`)
+
+// Open opens the store in the directory root and makes the directory if need be.
+// Members of group (-1: nobody) may read what is in it, so that a recovering
+// server can be fed straight from the store.
+func Open(root string, group int) (*Store, error) {
+	abs, err := filepath.Abs(root)
+	if err != nil {
+		return nil, err
+	}
+	s := &Store{root: abs, group: group}
+	if err := s.makeDir(abs); err != nil {
+		return nil, fmt.Errorf("open the store in %s: %w", abs, err)
+	}
+	return s, nil
+}
+
+// OpenExisting opens a store for reading, and makes nothing.
+func OpenExisting(root string) (*Store, error) {
+	if info, err := os.Stat(root); err != nil || !info.IsDir() {
+		return nil, fmt.Errorf("open the store in %s: %w", root, errors.Join(err, errors.New("it cannot be read")))
+	}
+	return &Store{root: root, group: -1}, nil
+}
+
+// String names the store's directory.
+func (s *Store) String() string { return s.root }
+
+func (s *Store) path(key string) (string, error) {
+	if !validKey.MatchString(key) || strings.HasSuffix(key, unfinished) {
+		return "", fmt.Errorf("%q is not a key", key)
+	}
+	return filepath.Join(s.root, filepath.FromSlash(key)), nil
+}
+
+// makeDir makes a directory and those above it, each flushed into its parent.
+func (s *Store) makeDir(dir string) error {
+	if info, err := os.Stat(dir); err == nil {
+		if !info.IsDir() {
+			return fmt.Errorf("%s is not a directory", dir)
+		}
+		return nil
+	}
+	if parent := filepath.Dir(dir); parent != dir {
+		if err := s.makeDir(parent); err != nil {
+			return err
+		}
+	}
+	if err := os.Mkdir(dir, 0o750); err != nil && !errors.Is(err, fs.ErrExist) {
+		return err
+	}
+	if s.group >= 0 {
+		if err := os.Chown(dir, -1, s.group); err != nil {
+			return err
+		}
+	}
+	return syncDir(filepath.Dir(dir))
+}
+
+// Create implements store.Store.
+func (s *Store) Create(_ context.Context, key string) (store.Writer, error) {
+	path, err := s.path(key)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.makeDir(filepath.Dir(path)); err != nil {
+		return nil, full(err)
+	}
+	f, err := os.CreateTemp(filepath.Dir(path), filepath.Base(path)+".*"+unfinished)
+	if err != nil {
+		return nil, full(err)
+	}
+	mode := os.FileMode(0o600)
+	if s.group >= 0 {
+		mode = 0o640
+		err = f.Chown(-1, s.group)
+	}
+	if err == nil {
+		err = f.Chmod(mode)
+	}
+	w := &writer{file: f, path: path}
+	if err != nil {
+		w.Abort()
+		return nil, err
+	}
+	return w, nil
+}
+
+type writer struct {
+	file *os.File
+	path string
+	done bool
+}
+
+func (w *writer) Write(p []byte) (int, error) {
+	n, err := w.file.Write(p)
+	return n, full(err)
+}
+
+func (w *writer) Commit() error {
+	if err := w.commit(); err != nil {
+		w.Abort()
+		return full(err)
+	}
+	return nil
+}
+
+func (w *writer) commit() error {
+	if err := w.file.Sync(); err != nil {
+		return err
+	}
+	if err := w.file.Close(); err != nil {
+		return err
+	}
+	if err := os.Rename(w.file.Name(), w.path); err != nil {
+		return err
+	}
+	w.done = true
+	return syncDir(filepath.Dir(w.path))
+}
+
+func (w *writer) Abort() {
+	if !w.done {
+		w.done = true
+		_ = w.file.Close()
+		_ = os.Remove(w.file.Name())
+	}
+}
+
+// Open implements store.Store.
+func (s *Store) Open(_ context.Context, key string, offset int64) (io.ReadCloser, error) {
+	path, err := s.path(key)
+	if err != nil {
+		return nil, err
+	}
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, missing(key, err)
+	}
+	if _, err := f.Seek(offset, io.SeekStart); err != nil {
+		_ = f.Close()
+		return nil, err
+	}
+	return f, nil
+}
+
+// Stat implements store.Store.
+func (s *Store) Stat(_ context.Context, key string) (store.Info, error) {
+	path, err := s.path(key)
+	if err != nil {
+		return store.Info{}, err
+	}
+	info, err := os.Stat(path)
+	if err != nil {
+		return store.Info{}, missing(key, err)
+	}
+	return store.Info{Key: key, Size: info.Size()}, nil
+}
+
+// Delete implements store.Store; deleting what is not there is no error.
+func (s *Store) Delete(_ context.Context, key string) error {
+	path, err := s.path(key)
+	if err != nil {
+		return err
+	}
+	if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	dir := filepath.Dir(path)
+	if err := syncDir(dir); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	for dir != s.root && os.Remove(dir) == nil { // until one is not empty
+		dir = filepath.Dir(dir)
+	}
+	return nil
+}
+
+// List implements store.Store.
+func (s *Store) List(ctx context.Context, prefix string, visit func(store.Info) error) error {
+	return s.walk(ctx, prefix, func(path, key string, d fs.DirEntry) error {
+		if strings.HasSuffix(key, unfinished) {
+			return nil
+		}
+		info, err := d.Info()
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		return visit(store.Info{Key: key, Size: info.Size()})
+	})
+}
+
+// Sweep implements store.Store.
+func (s *Store) Sweep(ctx context.Context, prefix string) error {
+	return s.walk(ctx, prefix, func(path, key string, _ fs.DirEntry) error {
+		if strings.HasSuffix(key, unfinished) {
+			return os.Remove(path)
+		}
+		return nil
+	})
+}
+
+func (s *Store) walk(ctx context.Context, prefix string, visit func(path, key string, d fs.DirEntry) error) error {
+	top := filepath.Join(s.root, filepath.FromSlash(prefix[:strings.LastIndex(prefix, "/")+1]))
+	return filepath.WalkDir(top, func(path string, d fs.DirEntry, err error) error {
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil
+		}
+		if err != nil || d.IsDir() {
+			return errors.Join(err, ctx.Err())
+		}
+		rel, err := filepath.Rel(s.root, path)
+		if err != nil {
+			return err
+		}
+		key := filepath.ToSlash(rel)
+		if !strings.HasPrefix(key, prefix) {
+			return nil
+		}
+		return visit(path, key, d)
+	})
+}
+
+func syncDir(dir string) error {
+	d, err := os.Open(dir)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = d.Close() }()
+	return d.Sync()
+}
+
+func missing(key string, err error) error {
+	if errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("%s: %w", key, store.ErrNotFound)
+	}
+	return err
+}
+
+func full(err error) error {
+	if errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT) {
+		return fmt.Errorf("%w (%w)", store.ErrFull, err)
+	}
+	return err
+}

@@ -1,0 +1,36 @@
+package store
+
+import (
+	"fmt"
+
+	"velvetrewind/core/pg"
+)
+
+// The names of objects. Everything of a cluster is below its id, so that the
+// catalogue can be made anew from the store and two clusters never meet.
+
+// SegmentKey is where a finished WAL segment is kept.
+func SegmentKey(cluster string, t pg.Timeline, segment string) string {
+	return fmt.Sprintf("clusters/%s/wal/%08x/%s", cluster, uint32(t), segment)
+}
+
+// HistoryKey is where a timeline's history file is kept.
+func HistoryKey(cluster string, t pg.Timeline) string {
+	return fmt.Sprintf("clusters/%s/wal/%s", cluster, pg.HistoryName(t))
+}
+
+// WALPrefix is what all WAL of a cluster is below.
+func WALPrefix(cluster string) string { return fmt.Sprintf("clusters/%s/wal/", cluster) }
+
+// BackupPrefix is what everything of a base backup is below.
+func BackupPrefix(cluster, backup string) string {
+	return fmt.Sprintf("clusters/%s/bases/%s/", cluster, backup)
+}
+
+// ManifestKey is the manifest of a base backup: it is put last, and without it there is no backup.
+func ManifestKey(cluster, backup string) string { return BackupPrefix(cluster, backup) + "manifest" }
+
+// PackKey is a pack of a base backup; packs are numbered from 1.
+func PackKey(cluster, backup string, pack int) string {
+	return fmt.Sprintf("%spack-%06d", BackupPrefix(cluster, backup), pack)
+}

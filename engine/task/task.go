@@ -1,0 +1,37 @@
+// Package task is what a piece of work tells of itself while it runs.
+package task
+
+import "context"
+
+// Report is told of progress and of what is worth a line in the task's log.
+// It may be called from several goroutines.
+type Report interface {
+	// Log writes a line to the task's log.
+	Log(format string, args ...any)
+	// Warn writes a line that a person should not overlook.
+	Warn(format string, args ...any)
+	// Progress says how far the work is: done of total units (total 0: not known), and in words.
+	Progress(done, total int64, unit Unit, note string)
+}
+
+// Unit is what progress is counted in.
+type Unit string
+
+// The units.
+const (
+	Bytes  Unit = "bytes"
+	Pages  Unit = "pages"
+	Tables Unit = "tables"
+	None   Unit = ""
+)
+
+// Cancelled is the cause of a context that ended because somebody cancelled the task.
+type Cancelled struct{ By string }
+
+func (c *Cancelled) Error() string { return "cancelled by " + c.By }
+
+// WasCancelled tells whether ctx ended because the task was cancelled.
+func WasCancelled(ctx context.Context) (*Cancelled, bool) {
+	c, ok := context.Cause(ctx).(*Cancelled)
+	return c, ok
+}

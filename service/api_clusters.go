@@ -1,0 +1,256 @@
+package service
+
+import (
+	"context"
+	"net/http"
+	"regexp"
+	"strconv"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"velvetrewind/core/reach"
+	"velvetrewind/engine/access"
+	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/problem"
+	"velvetrewind/engine/readiness"
+	"velvetrewind/engine/replication"
+	"velvetrewind/engine/restore"
+	"velvetrewind/service/wire"
+)
+
+// ClusterPath names a cluster in a path.
+type ClusterPath struct {
+	Cluster string `path:"cluster" doc:"name or id of the cluster"`
+}
+
+func (s *Service) clusterAPI(api huma.API) {
+	op(s, api, http.MethodGet, "/clusters", "list-clusters", "List the protected clusters", 0, s.listClusters)
+	op(s, api, http.MethodPost, "/clusters", "add-cluster", "Register a cluster, after testing it", http.StatusCreated, s.addCluster)
+	op(s, api, http.MethodGet, "/clusters/{cluster}", "show-cluster", "Show a cluster and how it stands", 0, s.showCluster)
+	op(s, api, http.MethodGet, "/clusters/{cluster}/readiness", "check-readiness", "Look at what the cluster is and lacks", 0, s.checkReadiness)
+	op(s, api, http.MethodDelete, "/clusters/{cluster}", "remove-cluster", "Forget a cluster that has neither backups nor copies", http.StatusNoContent, s.removeCluster)
+	op(s, api, http.MethodPost, "/clusters/{cluster}/capture/start", "start-capture", "Capture the cluster's WAL", 0, s.startCapture)
+	op(s, api, http.MethodPost, "/clusters/{cluster}/capture/stop", "stop-capture", "Stop capturing; the server keeps WAL back until it is started again", 0, s.stopCapture)
+	op(s, api, http.MethodPost, "/links", "make-link", "Make a link that opens the console once", http.StatusCreated, s.makeLink)
+}
+
+func (s *Service) clusterView(ctx context.Context, k catalog.Cluster) (wire.Cluster, error) {
+	v := wire.Cluster{
+		ID: k.ID, Name: k.Name, ConnString: k.ConnString, SystemID: strconv.FormatUint(k.SystemID, 10), ServerVersion: k.ServerVersion,
+		Checksums: k.DataChecksums, Slot: k.Slot, CreatedAt: k.CreatedAt.UTC(), MeasuredAt: time.Now().UTC(),
+		Reach: []reach.Span{}, Holes: []reach.Hole{},
+	}
+	archive, err := restore.OpenArchive(ctx, s.catalog, s.store, s.cfg.spool(), k)
+	if err != nil {
+		return v, err
+	}
+	v.Capture = captureView(archive.Capture)
+	spans, holes := archive.Reach()
+	v.Reach, v.Holes = append(v.Reach, spans...), append(v.Holes, holes...)
+	backups, err := s.catalog.Backups(ctx, k.ID)
+	if err != nil {
+		return v, err
+	}
+	if len(backups) > 0 {
+		b, err := backupView(backups[0], k.Name)
+		if err != nil {
+			return v, err
+		}
+		v.LastBackup = &b
+	}
+	proofs, err := s.catalog.Proofs(ctx, k.ID)
+	if err != nil || len(proofs) == 0 {
+		return v, err
+	}
+	p, err := proofView(proofs[0])
+	v.LastProof = &p
+	return v, err
+}
+
+func (s *Service) listClusters(ctx context.Context, _ *empty) (*body[[]wire.Cluster], error) {
+	list, err := s.catalog.Clusters(ctx)
+	if err != nil {
+		return nil, err
+	}
+	views := make([]wire.Cluster, len(list))
+	for i, k := range list {
+		if views[i], err = s.clusterView(ctx, k); err != nil {
+			return nil, err
+		}
+	}
+	return answer(views, nil)
+}
+
+func (s *Service) showCluster(ctx context.Context, in *ClusterPath) (*body[wire.Cluster], error) {
+	k, err := s.catalog.Cluster(ctx, in.Cluster)
+	if err != nil {
+		return nil, err
+	}
+	return answer(s.clusterView(ctx, k))
+}
+
+type addCluster struct {
+	Body struct {
+		Name       string `json:"name" doc:"by which you will call it: lower-case letters, digits, - and _"`
+		ConnString string `json:"connString" doc:"URL or keyword=value, without a password"`
+		Password   string `json:"password,omitempty" doc:"kept encrypted, never shown again; leave it out to use the service's password file"`
+	}
+}
+
+var clusterName = regexp.MustCompile(`^[a-z][a-z0-9_-]{0,39}$`)
+
+func (s *Service) addCluster(ctx context.Context, in *addCluster) (*body[wire.AddedCluster], error) {
+	var added wire.AddedCluster
+	name := in.Body.Name
+	if !clusterName.MatchString(name) {
+		return nil, problem.New(problem.Invalid, "Begin with a letter; use lower-case letters, digits, - and _, at most 40.", "the cluster was not added", "%q cannot be a cluster's name", name)
+	}
+	k := catalog.Cluster{ID: catalog.NewID(), Name: name, ConnString: in.Body.ConnString}
+	k.Slot = "velvet_" + k.ID
+	report, err := readiness.Check(ctx, access.Access{ConnString: in.Body.ConnString, Password: in.Body.Password}, k.Slot)
+	if err != nil {
+		return nil, err
+	}
+	if !report.Ready() {
+		return nil, notReady(report)
+	}
+	if k.PasswordSealed, err = s.sealPassword(k.ID, in.Body.Password); err != nil {
+		return nil, err
+	}
+	f := report.Facts
+	k.SystemID, k.ServerVersion, k.SegmentSize, k.DataChecksums, k.Superuser = f.SystemID, f.ServerVersion, f.SegmentSize, f.Checksums, f.Superuser
+	if err := s.catalog.AddCluster(ctx, k); err != nil {
+		return nil, err
+	}
+	s.log.Info("cluster added", "cluster", name, "system_id", k.SystemID)
+	s.captures.Look()
+	s.events.publish(eventCluster, k.ID)
+	added.Readiness = report
+	added.Cluster, err = s.clusterView(ctx, k)
+	return answer(added, err)
+}
+
+func (s *Service) sealPassword(cluster, password string) ([]byte, error) {
+	if password == "" {
+		return nil, nil
+	}
+	return s.key.Seal(password, passwordPurpose(cluster))
+}
+
+// notReady puts what blocks, with its remedies, into one problem.
+func notReady(r readiness.Report) error {
+	detail, next := "", ""
+	for _, f := range r.Findings {
+		if !f.Blocks {
+			continue
+		}
+		if detail != "" {
+			detail += "; "
+		}
+		detail += f.What
+		for _, q := range f.SQL {
+			next += q + "\n"
+		}
+		if f.Restart {
+			next += "-- then restart the server\n"
+		}
+	}
+	if next != "" {
+		next = "As a superuser of that cluster:\n" + next + "Then add it again."
+	}
+	return problem.New(problem.NotReady, next, "the cluster was not added", "%s", detail)
+}
+
+func (s *Service) checkReadiness(ctx context.Context, in *ClusterPath) (*body[readiness.Report], error) {
+	k, err := s.catalog.Cluster(ctx, in.Cluster)
+	if err != nil {
+		return nil, err
+	}
+	a, err := s.access(k)
+	if err != nil {
+		return nil, err
+	}
+	r, err := readiness.Check(ctx, a, k.Slot)
+	if r.Findings == nil {
+		r.Findings = []readiness.Finding{}
+	}
+	return answer(r, err)
+}
+
+type removeCluster struct {
+	ClusterPath
+	Confirm string `query:"confirm" doc:"the cluster's name"`
+}
+
+func (s *Service) removeCluster(ctx context.Context, in *removeCluster) (*empty, error) {
+	k, err := s.catalog.Cluster(ctx, in.Cluster)
+	if err != nil {
+		return nil, err
+	}
+	backups, err := s.catalog.Backups(ctx, k.ID)
+	if err != nil {
+		return nil, err
+	}
+	copies, err := s.catalog.Copies(ctx, k.ID)
+	if err != nil {
+		return nil, err
+	}
+	if len(backups)+len(copies) > 0 {
+		return nil, problem.New(problem.Conflict, "Keep it, and stop its capture with: velvet capture stop "+k.Name, "the cluster was not removed",
+			"it has %d base backups and %d copies", len(backups), len(copies))
+	}
+	if err := confirmed(in.Confirm, k.Name, "the cluster was not removed", "removing "+k.Name+" ends its capture and forgets its captured WAL"); err != nil {
+		return nil, err
+	}
+	if err := s.catalog.WantCapture(ctx, k.ID, false); err != nil {
+		return nil, err
+	}
+	s.captures.Look()
+	if err := s.dropSlot(ctx, k); err != nil {
+		return nil, problem.Wrap(err, problem.Conflict, "the cluster was not removed", "Its capture has been stopped. Wait a few seconds for it to end, see that the server can be reached, and remove the cluster again.")
+	}
+	if err := restore.Forget(ctx, s.store, s.cfg.spool(), k); err != nil {
+		return nil, err
+	}
+	return nil, s.catalog.RemoveCluster(ctx, k.ID)
+}
+
+// dropSlot lets the server forget the WAL that it kept back for us.
+func (s *Service) dropSlot(ctx context.Context, k catalog.Cluster) error {
+	a, err := s.access(k)
+	if err != nil {
+		return err
+	}
+	session, err := replication.Open(ctx, a)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = session.Close(context.WithoutCancel(ctx)) }()
+	return session.DropSlot(ctx, k.Slot)
+}
+
+func (s *Service) startCapture(ctx context.Context, in *ClusterPath) (*body[wire.Cluster], error) {
+	return s.wantCapture(ctx, in.Cluster, true)
+}
+
+func (s *Service) stopCapture(ctx context.Context, in *ClusterPath) (*body[wire.Cluster], error) {
+	return s.wantCapture(ctx, in.Cluster, false)
+}
+
+func (s *Service) wantCapture(ctx context.Context, name string, wanted bool) (*body[wire.Cluster], error) {
+	k, err := s.catalog.Cluster(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.catalog.WantCapture(ctx, k.ID, wanted); err != nil {
+		return nil, err
+	}
+	s.captures.Look()
+	return answer(s.clusterView(ctx, k))
+}
+
+func (s *Service) makeLink(ctx context.Context, _ *empty) (*body[wire.Link], error) {
+	path, err := s.newLink(ctx, "")
+	return answer(wire.Link{Path: path, Expires: time.Now().Add(linkLifetime).UTC()}, err)
+}

@@ -1,0 +1,117 @@
+package service
+
+import (
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"velvetrewind/core/layout"
+)
+
+// Config is what `velvet serve` is told. Fields are set by flags, by VELVET_…
+// variables or in the configuration file, under their koanf names.
+type Config struct {
+	Home        string `koanf:"home"`        // secrets, spool, the installed program
+	Catalogue   string `koanf:"catalogue"`   // connection string of the catalogue
+	Store       string `koanf:"store"`       // directory; "" is HOME/store
+	Copies      string `koanf:"copies"`      // directory; "" is HOME/copies
+	Listen      string `koanf:"listen"`      // address and port
+	TLSCert     string `koanf:"tls-cert"`    // files in PEM form
+	TLSKey      string `koanf:"tls-key"`     //
+	Hosts       string `koanf:"hosts"`       // further host names by which we are called, with commas
+	RunAs       string `koanf:"run-as"`      // OS user of copies
+	Programs    string `koanf:"programs"`    // directory of PostgreSQL's programs, %d for the major version
+	Compression string `koanf:"compression"` // zstd or s2
+	LogFormat   string `koanf:"log-format"`  // text or json
+}
+
+// DefaultListen is where the service listens unless told otherwise.
+const DefaultListen = "127.0.0.1:8417"
+
+// complete fills in defaults and refuses what cannot be right.
+func (c *Config) complete() (layout.Codec, error) {
+	if c.Home == "" {
+		return 0, errors.New("no home directory was given; name one with --home or VELVET_HOME")
+	}
+	abs, err := filepath.Abs(c.Home)
+	if err != nil {
+		return 0, err
+	}
+	c.Home = abs
+	if c.Store == "" {
+		c.Store = filepath.Join(c.Home, "store")
+	}
+	if c.Copies == "" {
+		c.Copies = filepath.Join(c.Home, "copies")
+	}
+	if c.Copies, err = filepath.Abs(c.Copies); err != nil {
+		return 0, err
+	}
+	if c.Catalogue == "" {
+		return 0, errors.New("no catalogue was given; set VELVET_CATALOGUE, or catalogue in the configuration file, to the connection string of a PostgreSQL database for Velvet Rewind's records")
+	}
+	if c.Listen == "" {
+		c.Listen = DefaultListen
+	}
+	if c.Compression == "" {
+		c.Compression = "zstd"
+	}
+	codec, err := layout.ParseCodec(c.Compression)
+	if err != nil {
+		return 0, err
+	}
+	return codec, c.checkListen()
+}
+
+// checkListen lets the service be reached from elsewhere only through TLS.
+func (c *Config) checkListen() error {
+	if (c.TLSCert == "") != (c.TLSKey == "") {
+		return errors.New("--tls-cert and --tls-key go together")
+	}
+	host, _, err := net.SplitHostPort(c.Listen)
+	if err != nil {
+		return fmt.Errorf("--listen %q: %w; write it as 127.0.0.1:8417", c.Listen, err)
+	}
+	ip := net.ParseIP(host)
+	if c.TLSCert == "" && host != "localhost" && (ip == nil || !ip.IsLoopback()) {
+		return fmt.Errorf("--listen %s can be reached from other machines; give --tls-cert and --tls-key too, or listen on 127.0.0.1", c.Listen)
+	}
+	return nil
+}
+
+// makeDirs makes the service's directories: the home's content is its owner's
+// alone, but the copies' directory must be passable for the servers' OS user.
+func (c *Config) makeDirs() error {
+	for _, d := range []struct {
+		path string
+		mode os.FileMode
+	}{{c.Home, 0o711}, {c.spool(), 0o700}, {c.Copies, 0o711}, {c.programs(), 0o755}} {
+		if err := os.MkdirAll(d.path, d.mode); err != nil {
+			return err
+		}
+		if err := os.Chmod(d.path, d.mode); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (c *Config) spool() string    { return filepath.Join(c.Home, "spool") }
+func (c *Config) programs() string { return filepath.Join(c.Home, "program") }
+
+// hostNames are the Host headers that are answered.
+func (c *Config) hostNames() []string {
+	names := []string{"localhost", "127.0.0.1", "::1"}
+	if host, _, err := net.SplitHostPort(c.Listen); err == nil && host != "" {
+		names = append(names, host)
+	}
+	for _, h := range strings.Split(c.Hosts, ",") {
+		if h = strings.TrimSpace(h); h != "" {
+			names = append(names, h)
+		}
+	}
+	return names
+}

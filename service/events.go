@@ -1,0 +1,105 @@
+package service
+
+import (
+	"fmt"
+	"net/http"
+	"sync"
+	"time"
+)
+
+// Names of events. Each says that a thing has changed and gives its id; who cares reads it anew.
+const (
+	eventTask    = "task"
+	eventCluster = "cluster"
+	eventCopy    = "copy"
+)
+
+type event struct{ name, id string }
+
+// events hands events to everyone who listens. A listener that is slow misses
+// repeats of what it has not read yet, never the last state.
+type events struct {
+	mu        sync.Mutex
+	listeners map[*listener]struct{}
+}
+
+type listener struct {
+	pending map[event]struct{}
+	wake    chan struct{}
+}
+
+func newEvents() *events { return &events{listeners: make(map[*listener]struct{})} }
+
+func (e *events) publish(name, id string) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	for l := range e.listeners {
+		l.pending[event{name, id}] = struct{}{}
+		select {
+		case l.wake <- struct{}{}:
+		default:
+		}
+	}
+}
+
+func (e *events) listen() *listener {
+	l := &listener{pending: make(map[event]struct{}), wake: make(chan struct{}, 1)}
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	e.listeners[l] = struct{}{}
+	return l
+}
+
+func (e *events) leave(l *listener) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	delete(e.listeners, l)
+}
+
+func (e *events) takeAll(l *listener) map[event]struct{} {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	taken := l.pending
+	l.pending = make(map[event]struct{})
+	return taken
+}
+
+const (
+	eventPause = 200 * time.Millisecond // at least between two batches
+	eventPing  = 15 * time.Second
+)
+
+// ServeHTTP streams events as server-sent events.
+func (e *events) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	out := http.NewResponseController(w)
+	w.Header().Set("Content-Type", "text/event-stream")
+	w.Header().Set("Cache-Control", "no-store")
+	_ = out.SetWriteDeadline(time.Time{})
+	l := e.listen()
+	defer e.leave(l)
+	ping := time.NewTicker(eventPing)
+	defer ping.Stop()
+	if _, err := fmt.Fprint(w, ": listening\n\n"); err != nil || out.Flush() != nil {
+		return
+	}
+	for {
+		select {
+		case <-r.Context().Done():
+			return
+		case <-ping.C:
+			_, _ = fmt.Fprint(w, ": still here\n\n")
+		case <-l.wake:
+			for ev := range e.takeAll(l) {
+				_, _ = fmt.Fprintf(w, "event: %s\ndata: %s\n\n", ev.name, ev.id)
+			}
+		}
+		if out.Flush() != nil {
+			return
+		}
+		select {
+		case <-r.Context().Done():
+			return
+		case <-time.After(eventPause):
+		}
+	}
+}

@@ -1,0 +1,64 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"log/slog"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"velvetrewind/core/moment"
+	"velvetrewind/engine/problem"
+	"velvetrewind/service/wire"
+)
+
+var statusOf = map[problem.Kind]int{
+	problem.Invalid: http.StatusUnprocessableEntity, problem.NotFound: http.StatusNotFound, problem.Conflict: http.StatusConflict,
+	problem.OutOfReach: http.StatusUnprocessableEntity, problem.Unreachable: http.StatusBadGateway, problem.NotReady: http.StatusUnprocessableEntity,
+	problem.Unconfirmed: http.StatusPreconditionRequired, problem.Unauthorized: http.StatusUnauthorized,
+	problem.Full: http.StatusInsufficientStorage, problem.Interrupted: http.StatusServiceUnavailable, problem.Failed: http.StatusInternalServerError,
+}
+
+// problemDoc makes the document of a problem.
+func problemDoc(p *problem.Problem) *wire.Problem {
+	return &wire.Problem{Type: wire.ProblemType + string(p.Kind), Title: p.Title, Status: statusOf[p.Kind], Detail: p.Detail, Next: p.Next}
+}
+
+// apiError turns any error of a handler into a problem document.
+func apiError(ctx context.Context, log *slog.Logger, err error) error {
+	var syntax *moment.SyntaxError
+	if errors.As(err, &syntax) {
+		at := syntax.At
+		return &wire.Problem{
+			Type: wire.ProblemType + string(problem.Invalid), Title: "the moment cannot be read", Status: http.StatusUnprocessableEntity,
+			Detail: syntax.Error(), Next: "Write one of: " + moment.Forms, At: &at,
+		}
+	}
+	var doc *wire.Problem
+	if errors.As(err, &doc) {
+		return doc
+	}
+	var p *problem.Problem
+	if !errors.As(err, &p) {
+		if ctx.Err() == nil {
+			log.Error("a request failed", "error", err)
+		}
+		p = problem.Wrap(err, problem.Failed, "something went wrong in the service", "Look into the service's log; if it persists, restart the service: captures go on by themselves.")
+	}
+	return problemDoc(p)
+}
+
+// useProblemDocuments has the API library give its own errors in the same form.
+func useProblemDocuments() {
+	huma.NewError = func(status int, message string, errs ...error) huma.StatusError {
+		p := &wire.Problem{Type: wire.ProblemType + string(problem.Invalid), Title: message, Status: status}
+		for _, e := range errs {
+			if p.Detail != "" {
+				p.Detail += "; "
+			}
+			p.Detail += e.Error()
+		}
+		return p
+	}
+}

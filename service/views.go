@@ -1,0 +1,79 @@
+package service
+
+import (
+	"encoding/json"
+
+	"velvetrewind/engine/catalog"
+	"velvetrewind/service/wire"
+)
+
+// Records of the catalogue become what the API shows.
+
+func lagBytes(c catalog.Capture) int64 {
+	if c.ServerLSN <= c.FlushedLSN {
+		return 0
+	}
+	return int64(c.ServerLSN - c.FlushedLSN) //nolint:gosec // LSNs stay far below 2^63
+}
+
+func captureView(c catalog.Capture) wire.Capture {
+	v := wire.Capture{
+		State: c.State, Wanted: c.Wanted, Problem: c.Problem, Timeline: uint32(c.Timeline),
+		Flushed: c.FlushedLSN, Stored: c.StoredLSN, Server: c.ServerLSN, LagBytes: lagBytes(c), Since: c.Since.UTC(),
+	}
+	if c.CompleteTo.Valid {
+		t := c.CompleteTo.Time.UTC()
+		v.CompleteTo = &t
+	}
+	return v
+}
+
+func backupView(b catalog.Backup, cluster string) (wire.Backup, error) {
+	v := wire.Backup{
+		ID: b.ID, Cluster: cluster, Kind: b.Kind, Timeline: uint32(b.Timeline), Start: b.Start, Stop: b.Stop,
+		StartedAt: b.StartedAt.UTC(), StoppedAt: b.StoppedAt.UTC(), Files: b.Files, BytesRead: b.BytesRead, BytesStored: b.BytesStored,
+		Pages: b.Pages, PageFaults: b.PageFaults, Task: b.TaskID,
+	}
+	return v, json.Unmarshal(b.Tablespaces, &v.Tablespaces)
+}
+
+func copyView(k catalog.Copy, cluster string) (wire.Copy, error) {
+	v := wire.Copy{
+		ID: k.ID, Cluster: cluster, Moment: k.Moment, State: k.State, Problem: k.Problem, Port: k.Port, Directory: k.Directory,
+		Replayed: k.ReplayedLSN, CreatedAt: k.CreatedAt.UTC(), Task: k.TaskID,
+	}
+	if k.ReplayedTo.Valid {
+		t := k.ReplayedTo.Time.UTC()
+		v.ReplayedTo = &t
+	}
+	return v, json.Unmarshal(k.Plan, &v.Plan)
+}
+
+func proofView(p catalog.Proof) (wire.Proof, error) {
+	v := wire.Proof{ID: p.ID, Copy: p.CopyID, Moment: p.Moment, Verdict: p.Verdict, StartedAt: p.StartedAt.UTC(), FinishedAt: p.FinishedAt.UTC(), Task: p.TaskID}
+	return v, json.Unmarshal(p.Checks, &v.Checks)
+}
+
+func taskView(t catalog.Task, names map[string]string) (wire.Task, error) {
+	v := wire.Task{
+		ID: t.ID, Kind: t.Kind, Cluster: names[t.ClusterID.String], Subject: t.Subject, State: t.State,
+		Done: t.Done, Total: t.Total, Unit: t.Unit, Note: t.Note, CreatedAt: t.CreatedAt.UTC(),
+	}
+	if t.StartedAt.Valid {
+		at := t.StartedAt.Time.UTC()
+		v.StartedAt = &at
+	}
+	if t.FinishedAt.Valid {
+		at := t.FinishedAt.Time.UTC()
+		v.FinishedAt = &at
+	}
+	if t.Outcome != nil {
+		if err := json.Unmarshal(*t.Outcome, &v.Outcome); err != nil {
+			return v, err
+		}
+	}
+	if t.Problem != nil {
+		return v, json.Unmarshal(*t.Problem, &v.Problem)
+	}
+	return v, nil
+}
