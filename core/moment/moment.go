@@ -183,7 +183,8 @@ func (p *parser) time(word string, at int) (Moment, error) {
 	if clock == "" {
 		return Moment{}, p.fail(clockAt, "a time of day is missing behind the date, for example 14:03:07")
 	}
-	zone, zoneAt := "", clockAt+len(clock)
+	var zone string
+	var zoneAt int
 	if cut := strings.IndexAny(clock, "Zz+-"); cut >= 0 {
 		clock, zone, zoneAt = clock[:cut], clock[cut:], clockAt+cut
 	} else {

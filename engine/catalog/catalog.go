@@ -96,14 +96,6 @@ func lsn(l pg.LSN) any {
 	return l.String()
 }
 
-// orNull passes a time as a parameter; the zero time is NULL.
-func orNull(t time.Time) any {
-	if t.IsZero() {
-		return nil
-	}
-	return t
-}
-
 // found turns "no rows" into a problem that names what is missing.
 func found(err error, what, name string, next string) error {
 	if errors.Is(err, sql.ErrNoRows) {

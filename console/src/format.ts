@@ -1,0 +1,43 @@
+// How figures, sizes and times are written.
+
+export function size(bytes: number): string {
+  if (bytes < 1024) return `${bytes} B`;
+  const units = ["KiB", "MiB", "GiB", "TiB", "PiB"];
+  let v = bytes / 1024;
+  let i = 0;
+  for (; v >= 1024 && i < units.length - 1; i++) v /= 1024;
+  return `${v.toFixed(1)} ${units[i]}`;
+}
+
+export const count = (n: number): string => n.toLocaleString("en-US");
+
+const pad = (n: number, width = 2) => String(n).padStart(width, "0");
+
+function offset(d: Date): string {
+  const minutes = -d.getTimezoneOffset();
+  const abs = Math.abs(minutes);
+  return `${minutes < 0 ? "-" : "+"}${pad(Math.floor(abs / 60))}:${pad(abs % 60)}`;
+}
+
+// when writes a time with its zone, and with the date when it is not today's.
+export function when(iso: string, now = new Date()): string {
+  const d = new Date(iso);
+  const clock = `${pad(d.getHours())}:${pad(d.getMinutes())}:${pad(d.getSeconds())}.${pad(d.getMilliseconds(), 3)} ${offset(d)}`;
+  if (d.toDateString() === now.toDateString()) return clock;
+  return `${d.getFullYear()}-${pad(d.getMonth() + 1)}-${pad(d.getDate())} ${clock}`;
+}
+
+// clock writes the time of day only, for the ends of an axis.
+export function clock(iso: string): string {
+  const d = new Date(iso);
+  return `${pad(d.getHours())}:${pad(d.getMinutes())}:${pad(d.getSeconds())}`;
+}
+
+// lag says how long ago something was complete.
+export function ago(iso: string, now = Date.now()): string {
+  const s = Math.max(0, (now - new Date(iso).getTime()) / 1000);
+  if (s < 2) return "up to date";
+  if (s < 120) return `${Math.round(s)} s behind`;
+  if (s < 7200) return `${Math.round(s / 60)} min behind`;
+  return `${Math.round(s / 3600)} h behind`;
+}

@@ -1,0 +1,71 @@
+import { Link, Outlet } from "@tanstack/react-router";
+import { useEffect, useState } from "react";
+import { listen, useClusters } from "../api";
+import { ReachStrip } from "../parts/Reel";
+import { needs } from "../pages/needs";
+import { TaskStrip } from "./TaskStrip";
+
+type Theme = "system" | "light" | "dark";
+const themes: Theme[] = ["system", "light", "dark"];
+
+function useTheme(): [Theme, () => void] {
+  const [theme, setTheme] = useState<Theme>(() => (localStorage.getItem("theme") as Theme | null) ?? "system");
+  useEffect(() => {
+    localStorage.setItem("theme", theme);
+    if (theme === "system") delete document.documentElement.dataset.theme;
+    else document.documentElement.dataset.theme = theme;
+  }, [theme]);
+  return [theme, () => setTheme(themes[(themes.indexOf(theme) + 1) % themes.length] ?? "system")];
+}
+
+// Frame is what every page stands in: the clusters at the left, running tasks along the bottom.
+export function Frame() {
+  const clusters = useClusters();
+  const [theme, turn] = useTheme();
+  useEffect(listen, []);
+  return (
+    <div className="flex min-h-screen flex-col">
+      <a href="#page" className="sr-only focus:not-sr-only">
+        Skip to the page
+      </a>
+      <div className="flex flex-1 max-md:flex-col">
+        <nav aria-label="Clusters" className="flex w-56 shrink-0 flex-col border-r border-line px-4 py-5 max-md:w-full max-md:border-b max-md:border-r-0">
+          <Link to="/" className="mb-5 text-lg font-bold text-ink no-underline">
+            <span aria-hidden className="text-velvet">◂◂ </span>Velvet Rewind
+          </Link>
+          <ul className="space-y-3">
+            {(clusters.data ?? []).map((c) => (
+              <li key={c.id}>
+                <Link to="/clusters/$cluster" params={{ cluster: c.name }} className="block text-ink no-underline [&.active]:font-bold">
+                  <span className="flex justify-between">
+                    {c.name}
+                    {needs(c).length > 0 && (
+                      <span className="text-undone" title={needs(c)[0]?.text} aria-label="needs a person">
+                        ▲
+                      </span>
+                    )}
+                  </span>
+                  <ReachStrip cluster={c} />
+                </Link>
+              </li>
+            ))}
+          </ul>
+          <ul className="mt-6 space-y-2 border-t border-line pt-4">
+            <li>
+              <Link to="/tasks" className="text-ink no-underline [&.active]:font-bold">
+                Tasks
+              </Link>
+            </li>
+          </ul>
+          <button className="button mt-auto self-start text-soft max-md:mt-3" onClick={turn}>
+            Colours: {theme}
+          </button>
+        </nav>
+        <main id="page" className="min-w-0 flex-1 px-8 py-5 pb-16">
+          <Outlet />
+        </main>
+      </div>
+      <TaskStrip />
+    </div>
+  );
+}

@@ -1,0 +1,185 @@
+import { Link, useNavigate, useParams, useSearch } from "@tanstack/react-router";
+import { type Backup, type Copy, useBackups, useCapture, useCluster, useCopies, useTakeBackup } from "../api";
+import { ago, count, size } from "../format";
+import { Facts } from "../parts/Facts";
+import { Mark } from "../parts/Mark";
+import { Time } from "../parts/Time";
+import { Trouble, Waiting } from "../parts/Trouble";
+import { MomentDesk } from "./MomentDesk";
+
+// ClusterPage answers: to which moment can I go back, and what is there to look at?
+export function ClusterPage() {
+  const { cluster: name } = useParams({ from: "/frame/clusters/$cluster" });
+  const { moment } = useSearch({ from: "/frame/clusters/$cluster" });
+  const navigate = useNavigate();
+  const cluster = useCluster(name);
+  const backups = useBackups(name);
+  const copies = useCopies(name);
+  const take = useTakeBackup(name);
+  const capture = useCapture(name);
+  if (cluster.error) return <Trouble error={cluster.error} />;
+  if (!cluster.data) return <Waiting what={name} />;
+  const c = cluster.data;
+  const span = (c.reach ?? [])[0];
+  return (
+    <>
+      <header className="flex flex-wrap items-baseline justify-between gap-3">
+        <h1>
+          {c.name}
+          <span className="ml-4 text-base font-normal text-soft">
+            {span ? (
+              <>
+                can be rewound to any moment since <Time at={span.fromTime} />
+              </>
+            ) : (
+              "cannot be rewound yet: it has no base backup"
+            )}
+          </span>
+        </h1>
+        <span className="flex items-baseline gap-3">
+          <Mark state={c.capture.state}>
+            capture {c.capture.state}
+            {c.capture.completeTo && `, ${ago(c.capture.completeTo)}`}
+          </Mark>
+          {!c.capture.wanted && (
+            <button className="button primary" onClick={() => capture.mutate(true)}>
+              Start the capture
+            </button>
+          )}
+          <button className={span ? "button" : "button primary"} disabled={take.isPending} onClick={() => take.mutate()}>
+            Take a base backup
+          </button>
+        </span>
+      </header>
+      {c.capture.problem && <Trouble error={new Error(`capture: ${c.capture.problem}`)} />}
+      {(take.error ?? capture.error) && <Trouble error={(take.error ?? capture.error)!} />}
+      {span && (
+        <MomentDesk
+          cluster={c}
+          backups={backups.data ?? []}
+          moment={moment ?? ""}
+          onMoment={(m) => void navigate({ to: "/clusters/$cluster", params: { cluster: name }, search: m ? { moment: m } : {}, replace: true })}
+        />
+      )}
+      <Copies list={copies.data ?? []} />
+      <Backups list={backups.data ?? []} />
+      <details className="mt-6">
+        <summary className="cursor-pointer text-soft">About this cluster</summary>
+        <div className="mt-3">
+          <Facts
+            rows={[
+              ["connection", <code key="c">{c.connString}</code>],
+              ["server", `PostgreSQL ${Math.floor(c.serverVersion / 10000)}.${c.serverVersion % 10000}`],
+              ["system identifier", <code key="s">{c.systemId}</code>],
+              ["data checksums", c.dataChecksums ? "on" : "off"],
+              ["replication slot", <code key="l">{c.slot}</code>],
+              ["safe here to", <code key="f">{c.capture.flushed}</code>],
+              ["in the store to", <code key="t">{c.capture.stored}</code>],
+            ]}
+          />
+          {c.capture.wanted && (
+            <p className="mt-3">
+              <button className="button destructive mr-3" onClick={() => capture.mutate(false)}>
+                Stop the capture
+              </button>
+              <span className="text-soft">What is committed then cannot be reached until it is started again; the slot keeps WAL back on the server meanwhile.</span>
+            </p>
+          )}
+        </div>
+      </details>
+    </>
+  );
+}
+
+function Copies({ list }: { list: Copy[] }) {
+  return (
+    <section className="mt-6" aria-label="Copies">
+      <h2>Copies</h2>
+      {list.length === 0 ? (
+        <p className="text-soft py-1">None. Write a moment above and make a side copy of it: the original is not touched.</p>
+      ) : (
+        <table className="w-full">
+          <thead>
+            <tr>
+              <th>Copy</th>
+              <th>At</th>
+              <th>State</th>
+              <th className="number">Port</th>
+              <th>Replayed to</th>
+              <th>Proof</th>
+            </tr>
+          </thead>
+          <tbody>
+            {list.map((k) => (
+              <tr key={k.id}>
+                <td>
+                  <Link to="/copies/$copy" params={{ copy: k.id }} className="mono">
+                    {k.id}
+                  </Link>
+                </td>
+                <td>{k.moment}</td>
+                <td>
+                  <Mark state={k.state} />
+                </td>
+                <td className="number mono">{k.port}</td>
+                <td>
+                  <code>{k.replayed}</code>
+                  {k.replayedTo && (
+                    <>
+                      {" · "}
+                      <Time at={k.replayedTo} />
+                    </>
+                  )}
+                </td>
+                <td>{k.proof ? <Mark state={k.proof.verdict} /> : <span className="text-soft">none</span>}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+    </section>
+  );
+}
+
+function Backups({ list }: { list: Backup[] }) {
+  if (list.length === 0) return null;
+  return (
+    <section className="mt-6" aria-label="Base backups">
+      <h2>Base backups</h2>
+      <table className="w-full">
+        <thead>
+          <tr>
+            <th>Base</th>
+            <th>Ended</th>
+            <th>Reaches from</th>
+            <th className="number">Read</th>
+            <th className="number">Stored</th>
+            <th className="number">Pages checked</th>
+            <th>Damaged</th>
+          </tr>
+        </thead>
+        <tbody>
+          {list.map((b) => (
+            <tr key={b.id}>
+              <td>
+                <Link to="/tasks/$task" params={{ task: b.task }} className="mono" title="how it was taken">
+                  {b.id}
+                </Link>
+              </td>
+              <td>
+                <Time at={b.stoppedAt} />
+              </td>
+              <td>
+                <code>{b.stop}</code>
+              </td>
+              <td className="number">{size(b.bytesRead)}</td>
+              <td className="number">{size(b.bytesStored)}</td>
+              <td className="number">{count(b.pages)}</td>
+              <td>{b.pageFaults === 0 ? <Mark state="passed">none</Mark> : <Mark state="failed">{count(b.pageFaults)}</Mark>}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </section>
+  );
+}

@@ -1,0 +1,169 @@
+import { Link, useParams } from "@tanstack/react-router";
+import { type Copy, type Proof, useCopy, useDiscard, useOpenCopy, useProve, useTask } from "../api";
+import { count } from "../format";
+import { Bar, amount } from "../parts/Bar";
+import { Confirm } from "../parts/Confirm";
+import { Facts } from "../parts/Facts";
+import { Mark } from "../parts/Mark";
+import { TaskLog } from "../parts/TaskLog";
+import { Time } from "../parts/Time";
+import { Trouble, Waiting } from "../parts/Trouble";
+
+const headline: Record<string, string> = {
+  "laying out": "The copy is being laid out.",
+  replaying: "The copy is replaying WAL.",
+  paused: "The copy stands at its moment, read-only.",
+  open: "The copy is open for writing, on a timeline of its own.",
+  down: "The copy's server is not running.",
+  discarded: "The copy has been discarded.",
+};
+
+// CopyPage answers: is the copy where I want it, and is it right?
+export function CopyPage() {
+  const { copy: id } = useParams({ from: "/frame/copies/$copy" });
+  const copy = useCopy(id);
+  const prove = useProve(id);
+  const open = useOpenCopy(id);
+  const discard = useDiscard(id);
+  if (copy.error) return <Trouble error={copy.error} />;
+  if (!copy.data) return <Waiting what="the copy" />;
+  const k = copy.data;
+  const making = k.state === "laying out" || k.state === "replaying";
+  const stands = k.state === "paused" || k.state === "open";
+  return (
+    <>
+      <p className="text-soft">
+        <Link to="/clusters/$cluster" params={{ cluster: k.cluster }}>
+          {k.cluster}
+        </Link>{" "}
+        at <b className="text-ink">{k.moment}</b>
+      </p>
+      <header className="flex flex-wrap items-baseline justify-between gap-3">
+        <h1>{headline[k.state] ?? k.state}</h1>
+        <span className="flex gap-3">
+          {stands && (
+            <button className={k.proof ? "button" : "button primary"} disabled={prove.isPending} onClick={() => prove.mutate()}>
+              {k.proof ? "Prove it again" : "Prove it"}
+            </button>
+          )}
+          {k.state === "paused" && (
+            <button className="button" disabled={open.isPending} onClick={() => open.mutate()}>
+              Open for writing
+            </button>
+          )}
+          {!making && k.state !== "discarded" && (
+            <Confirm
+              label="Discard"
+              title="Discard this copy?"
+              loss={`Its server on port ${k.port} ends and ${k.directory} is removed; what was changed in the copy is lost. Backups and WAL are not touched.`}
+              name={k.cluster}
+              busy={discard.isPending}
+              error={discard.error}
+              onConfirm={(typed) => discard.mutate(typed)}
+            />
+          )}
+        </span>
+      </header>
+      {(prove.error ?? open.error) && <Trouble error={(prove.error ?? open.error)!} />}
+      {k.problem && <Trouble error={new Error(k.problem)} />}
+      {making && <Making copy={k} />}
+      {k.proof && <ProofView proof={k.proof} />}
+      <Where copy={k} />
+      {making && k.task && <TaskLog task={k.task} />}
+    </>
+  );
+}
+
+function Making({ copy }: { copy: Copy }) {
+  const task = useTask(copy.task, copy.task !== "");
+  if (!task.data) return null;
+  return (
+    <div className="my-4">
+      <Bar task={task.data} />
+      <p className="mt-1 flex justify-between">
+        <span>{task.data.note}</span>
+        <span className="text-soft">{amount(task.data)}</span>
+      </p>
+    </div>
+  );
+}
+
+function Where({ copy: k }: { copy: Copy }) {
+  const b = k.plan.boundary;
+  return (
+    <section aria-label="Where it stands" className="mt-6">
+      <h2 className="mb-2">Where it stands</h2>
+      <Facts
+        rows={[
+          ["look at it with", <code key="p">{`psql -h 127.0.0.1 -p ${k.port}`}</code>],
+          ["replayed to", <span key="r"><code>{k.replayed}</code>{k.replayedTo && <>, last transaction committed <Time at={k.replayedTo} /></>}</span>],
+          ["last in", b.lastIn && <span key="l">tx <code>{b.lastIn.xid}</code>, committed <Time at={b.lastIn.time} /></span>],
+          ["first out", b.firstOut && <span key="f">tx <code>{b.firstOut.xid}</code>, committed <Time at={b.firstOut.time} /></span>],
+          ["begun from", <code key="b">{k.plan.base}</code>],
+          ["directory", <code key="d">{k.directory}</code>],
+          ["made", <Link key="t" to="/tasks/$task" params={{ task: k.task }}><Time at={k.createdAt} /></Link>],
+        ]}
+      />
+    </section>
+  );
+}
+
+const order = ["failed", "could not run", "passed"];
+
+// ProofView gives the verdict first, then what failed, could not run, passed.
+function ProofView({ proof }: { proof: Proof }) {
+  const checks = [...(proof.checks ?? [])].sort((a, b) => order.indexOf(a.verdict) - order.indexOf(b.verdict));
+  const tables = checks.flatMap((c) => c.tables ?? []);
+  return (
+    <section aria-label="Proof" className="mt-4">
+      <h2 className="mb-1">
+        <Mark state={proof.verdict}>The proof {proof.verdict === "could not run" ? "could not run whole" : proof.verdict}</Mark>
+        <span className="font-normal text-soft">
+          , <Time at={proof.finishedAt} />
+        </span>
+      </h2>
+      <table className="w-full">
+        <tbody>
+          {checks.map((c) => (
+            <tr key={c.name}>
+              <td className="w-36">
+                <Mark state={c.verdict} />
+              </td>
+              <td className="w-44">{c.name}</td>
+              <td>{c.summary}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      {tables.length > 0 && (
+        <table className="mt-4" aria-label="Rows">
+          <thead>
+            <tr>
+              <th>Database</th>
+              <th>Table</th>
+              <th className="number">Rows in the copy</th>
+              <th className="number">Rows live</th>
+              <th className="number">Difference</th>
+            </tr>
+          </thead>
+          <tbody>
+            {tables.map((t) => (
+              <tr key={`${t.database}.${t.table}`}>
+                <td>{t.database}</td>
+                <td>{t.table}</td>
+                <td className="number">{t.problem ?? count(t.copyRows)}</td>
+                <td className="number">{t.liveRows === undefined ? "not read" : count(t.liveRows)}</td>
+                <td className="number">{difference(t.copyRows, t.liveRows)}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+    </section>
+  );
+}
+
+function difference(copy: number, live?: number): string {
+  if (live === undefined || live === copy) return "";
+  return (copy > live ? "+" : "−") + count(Math.abs(copy - live));
+}

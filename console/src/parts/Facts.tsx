@@ -1,0 +1,17 @@
+import type { ReactNode } from "react";
+
+// Facts are names and values, one below the other; a value of undefined is left out.
+export function Facts({ rows }: { rows: [string, ReactNode | undefined][] }) {
+  return (
+    <dl className="grid grid-cols-[max-content_1fr] gap-x-6 gap-y-1">
+      {rows
+        .filter(([, value]) => value !== undefined && value !== "")
+        .map(([name, value]) => (
+          <div key={name} className="contents">
+            <dt className="text-soft">{name}</dt>
+            <dd className="min-w-0 break-words">{value}</dd>
+          </div>
+        ))}
+    </dl>
+  );
+}
