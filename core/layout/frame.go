@@ -180,6 +180,11 @@ func (r *FrameReader) open(codec Codec, plain int) ([]byte, error) {
 
 // end verifies the mark that closes an object: the length of all content and the hash of all hashes.
 func (r *FrameReader) end() error {
+	for _, b := range r.head[1:12] {
+		if b != 0 {
+			return fmt.Errorf("%w: impossible end mark", ErrCorrupt)
+		}
+	}
 	if !r.inside && endHash(r.hashes, r.total) != string(r.head[12:]) {
 		return fmt.Errorf("%w: the object is not whole", ErrCorrupt)
 	}

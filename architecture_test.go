@@ -1,0 +1,103 @@
+// Package velvetrewind holds the rules of the tree as tests.
+package velvetrewind
+
+import (
+	"go/parser"
+	"go/token"
+	"io/fs"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+const module = "velvetrewind/"
+
+// allowed says which rooms a room may import. Dependencies point one way:
+// cmd → cli, service → engine → core.
+var allowed = map[string][]string{
+	"core":    {"core"},
+	"engine":  {"core", "engine"},
+	"service": {"core", "engine", "service", "console"},
+	"cli":     {"core", "engine", "cli", "service/wire"},
+	"console": {},
+	"demo":    {"core", "engine", "demo"},
+	"testbed": {"core", "engine"},
+	"cmd":     {"cli", "service", "demo", "engine", "core"},
+}
+
+// impure are packages by which code reaches the outside: core imports none of them.
+var impure = []string{"net", "os", "syscall", "database/sql", "log", "log/slog", "embed", "plugin", "runtime/debug", "golang.org/x/sys", "github.com/jackc", "github.com/jmoiron", "github.com/spf13"}
+
+func eachImport(t *testing.T, visit func(file, room, path string)) {
+	seen := 0
+	err := filepath.WalkDir(".", func(file string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		if d.IsDir() && (d.Name() == "node_modules" || strings.HasPrefix(d.Name(), ".") && file != ".") {
+			return filepath.SkipDir
+		}
+		if filepath.Ext(file) != ".go" || strings.HasSuffix(file, "_test.go") {
+			return nil
+		}
+		parsed, err := parser.ParseFile(token.NewFileSet(), file, nil, parser.ImportsOnly)
+		if err != nil {
+			return err
+		}
+		room, _, _ := strings.Cut(filepath.ToSlash(file), "/")
+		for _, i := range parsed.Imports {
+			path, err := strconv.Unquote(i.Path.Value)
+			if err != nil {
+				return err
+			}
+			seen++
+			visit(file, room, path)
+		}
+		return nil
+	})
+	require.NoError(t, err)
+	require.Greater(t, seen, 100, "the tree was not found")
+}
+
+func within(path, room string) bool { return path == room || strings.HasPrefix(path, room+"/") }
+
+func TestDependenciesPointOneWay(t *testing.T) {
+	eachImport(t, func(file, room, path string) {
+		own, ok := strings.CutPrefix(path, module)
+		if !ok {
+			return
+		}
+		rooms, known := allowed[room]
+		require.True(t, known, "%s: the room %q is not in the plan", file, room)
+		for _, r := range rooms {
+			if within(own, r) {
+				return
+			}
+		}
+		assert.Fail(t, "an import against the direction", "%s imports %s", file, path)
+	})
+}
+
+func TestCoreIsPure(t *testing.T) {
+	eachImport(t, func(file, room, path string) {
+		if room != "core" {
+			return
+		}
+		for _, p := range impure {
+			assert.False(t, within(path, p), "%s imports %s", file, path)
+		}
+	})
+}
+
+// TestOnlyHostStartsPrograms keeps the seam through which a database host is reached.
+func TestOnlyHostStartsPrograms(t *testing.T) {
+	eachImport(t, func(file, room, path string) {
+		if path == "os/exec" && room != "demo" && room != "testbed" {
+			assert.True(t, within(filepath.ToSlash(file), "engine/host"), "%s starts programs", file)
+		}
+	})
+}

@@ -1,0 +1,217 @@
+package pg
+
+import (
+	"encoding/binary"
+	"errors"
+	"hash/crc32"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+)
+
+func TestLSNNotation(t *testing.T) {
+	for text, want := range map[string]LSN{"0/0": 0, "0/5A3F2B8": 0x5A3F2B8, "16/B374D848": 0x16B374D848, "FFFFFFFF/FFFFFFFF": 1<<64 - 1} {
+		got, err := ParseLSN(text)
+		require.NoError(t, err, text)
+		assert.Equal(t, want, got)
+		assert.Equal(t, text, got.String())
+	}
+	for _, bad := range []string{"", "0", "/", "0/", "/0", "0/G", "100000000/0", "0/100000000", "0/1/2", "-1/0", "0x1/0"} {
+		_, err := ParseLSN(bad)
+		assert.Error(t, err, bad)
+	}
+}
+
+func TestLSNScansColumns(t *testing.T) {
+	var l LSN
+	require.NoError(t, l.Scan("1/2"))
+	assert.Equal(t, LSN(1<<32|2), l)
+	require.NoError(t, l.Scan([]byte("0/7")))
+	assert.Equal(t, LSN(7), l)
+	require.NoError(t, l.Scan(nil))
+	assert.Zero(t, l)
+	assert.Error(t, l.Scan(7))
+}
+
+func TestSegmentNames(t *testing.T) {
+	for _, c := range []struct {
+		size SegmentSize
+		seg  Segment
+		name string
+	}{
+		{16 << 20, Segment{1, 1}, "000000010000000000000001"},
+		{16 << 20, Segment{1, 256}, "000000010000000100000000"},
+		{16 << 20, Segment{0x1a, 0x1234}, "0000001A0000001200000034"},
+		{1 << 20, Segment{2, 4095}, "000000020000000000000FFF"},
+		{1 << 20, Segment{2, 4096}, "000000020000000100000000"},
+		{1 << 30, Segment{3, 7}, "000000030000000100000003"},
+	} {
+		assert.Equal(t, c.name, c.seg.Name(c.size))
+		back, err := ParseSegmentName(c.name, c.size)
+		require.NoError(t, err)
+		assert.Equal(t, c.seg, back)
+	}
+	for _, bad := range []string{"", "00000001000000000000000", "0000000100000000000000FG", "000000000000000000000001", "000000010000000000000100", "00000001000000000000000a", "000000010000000000000001.partial"} {
+		_, err := ParseSegmentName(bad, 16<<20)
+		assert.Error(t, err, bad)
+	}
+}
+
+func TestSegmentArithmetic(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		z := SegmentSize(1 << rapid.IntRange(20, 30).Draw(t, "bits"))
+		require.True(t, z.Valid())
+		l := LSN(rapid.Uint64Range(0, 1<<62).Draw(t, "lsn"))
+		assert.Equal(t, l, z.Start(z.Number(l))+LSN(z.Offset(l)))
+		assert.Less(t, z.Offset(l), int64(z))
+	})
+	for _, bad := range []SegmentSize{0, 1, 3 << 20, 1 << 31} {
+		assert.False(t, bad.Valid(), bad)
+	}
+}
+
+func TestXIDOrderIsCircular(t *testing.T) {
+	assert.True(t, XID(3).Precedes(4))
+	assert.True(t, XID(0xfffffff0).Precedes(5))
+	assert.False(t, XID(5).Precedes(0xfffffff0))
+	assert.Equal(t, FullXID(7), XID(7).WithEpochNear(9))
+	assert.Equal(t, FullXID(1<<32|7), XID(7).WithEpochNear(1<<32|9))
+	assert.Equal(t, FullXID(0xfffffff0), XID(0xfffffff0).WithEpochNear(1<<32|9))
+}
+
+func TestTimestamps(t *testing.T) {
+	at := time.Date(2026, 11, 23, 14, 3, 7, 412_000_000, time.UTC)
+	assert.Equal(t, at, Timestamp(ToTimestamp(at)))
+	assert.Equal(t, time.Date(2000, 1, 1, 0, 0, 0, 0, time.UTC), Timestamp(0))
+}
+
+func TestHistory(t *testing.T) {
+	forks, err := ParseHistory([]byte("1\t0/3000000\tno recovery target specified\n\n# a comment\n2\t0/5000158\tbefore 2026\n"))
+	require.NoError(t, err)
+	assert.Equal(t, []Fork{{1, 0x3000000}, {2, 0x5000158}}, forks)
+	for _, bad := range []string{"1\n", "x\t0/1\n", "1\tnowhere\n", "2\t0/1\n1\t0/2\n"} {
+		_, err := ParseHistory([]byte(bad))
+		assert.ErrorContains(t, err, "line ", bad)
+	}
+	name := HistoryName(0x2a)
+	assert.Equal(t, "0000002A.history", name)
+	back, ok := ParseHistoryName(name)
+	assert.True(t, ok)
+	assert.Equal(t, Timeline(0x2a), back)
+	_, ok = ParseHistoryName("000000010000000000000001")
+	assert.False(t, ok)
+}
+
+func TestRelationFiles(t *testing.T) {
+	for name, want := range map[string]RelationFile{
+		"base/5/1259":      {Database: 5, Filenode: 1259},
+		"base/5/16385.3":   {Database: 5, Filenode: 16385, Part: 3},
+		"base/5/16385_fsm": {Database: 5, Filenode: 16385, Fork: "fsm"},
+		"global/1262_vm":   {Filenode: 1262, Fork: "vm"},
+		"pg_tblspc/16400/PG_15_202209061/5/16401_init": {Database: 5, Filenode: 16401, Fork: "init"},
+	} {
+		got, ok := ParseRelationFile(name)
+		assert.True(t, ok, name)
+		assert.Equal(t, want, got, name)
+	}
+	for _, other := range []string{"PG_VERSION", "global/pg_control", "base/5/pg_filenode.map", "base/5/t3_16385", "base/5/16385_x", "base/5/16385.x", "pg_xact/0000", "base/x/16385", "pg_tblspc/16400/x/5/1", "base/5/016385", "base/5/+1"} {
+		_, ok := ParseRelationFile(other)
+		assert.False(t, ok, other)
+	}
+	f, _ := ParseRelationFile("base/5/16385.2")
+	assert.Equal(t, uint32(2*BlocksPerFile), f.FirstBlock())
+}
+
+// page makes a sound page of one relation block.
+func page(block uint32) []byte {
+	p := make([]byte, BlockSize)
+	binary.LittleEndian.PutUint32(p[4:], 0x1000)
+	binary.LittleEndian.PutUint16(p[12:], 28)
+	binary.LittleEndian.PutUint16(p[14:], 8000)
+	binary.LittleEndian.PutUint16(p[16:], BlockSize)
+	binary.LittleEndian.PutUint16(p[18:], BlockSize|4)
+	copy(p[8000:], "some row of some ferry")
+	binary.LittleEndian.PutUint16(p[8:], PageChecksum(p, block))
+	return p
+}
+
+func TestPagesAreChecked(t *testing.T) {
+	assert.Empty(t, CheckPage(page(7), 7, true))
+	assert.Empty(t, CheckPage(make([]byte, BlockSize), 7, true), "a page of zeroes is new")
+	assert.Contains(t, CheckPage(page(7), 8, true), "checksum", "a page in another's place")
+	rapid.Check(t, func(t *rapid.T) {
+		p := page(7)
+		p[rapid.IntRange(0, BlockSize-1).Draw(t, "byte")] ^= byte(1 << rapid.IntRange(0, 7).Draw(t, "bit"))
+		assert.NotEmpty(t, CheckPage(p, 7, true))
+	})
+	p := page(7)
+	p[8100] ^= 1
+	assert.Empty(t, CheckPage(p, 7, false), "without checksums only the header can tell")
+	binary.LittleEndian.PutUint16(p[12:], 9000)
+	assert.Contains(t, CheckPage(p, 7, false), "impossible header")
+	p = make([]byte, BlockSize)
+	p[5000] = 1
+	assert.Contains(t, CheckPage(p, 7, true), "not empty")
+	assert.Equal(t, LSN(0x1000), PageLSN(page(1)))
+}
+
+func TestControlFileIsRefusedUnlessWhole(t *testing.T) {
+	b := make([]byte, ControlFileSize)
+	binary.LittleEndian.PutUint64(b, 7711250609914397501)
+	binary.LittleEndian.PutUint32(b[ctlVersion:], 1300)
+	binary.LittleEndian.PutUint32(b[ctlMaxConnections:], 100)
+	binary.LittleEndian.PutUint32(b[ctlBlockSize:], BlockSize)
+	binary.LittleEndian.PutUint32(b[ctlSegmentSize:], 16<<20)
+	binary.LittleEndian.PutUint32(b[ctlDataChecksums:], 1)
+	seal := func() { binary.LittleEndian.PutUint32(b[ctlCRC:], crc32.Checksum(b[:ctlCRC], Castagnoli)) }
+	seal()
+	c, err := ParseControl(b)
+	require.NoError(t, err)
+	assert.Equal(t, uint64(7711250609914397501), c.SystemID)
+	assert.Equal(t, int32(100), c.MaxConnections)
+	assert.True(t, c.DataChecksums)
+
+	b[20] ^= 1
+	_, err = ParseControl(b)
+	assert.ErrorContains(t, err, "CRC")
+	binary.LittleEndian.PutUint32(b[ctlVersion:], 900)
+	_, err = ParseControl(b)
+	assert.ErrorContains(t, err, "version 900")
+	_, err = ParseControl(b[:100])
+	assert.ErrorContains(t, err, "too few")
+	binary.LittleEndian.PutUint32(b[ctlVersion:], 1300)
+	binary.LittleEndian.PutUint32(b[ctlBlockSize:], 16384)
+	seal()
+	_, err = ParseControl(b)
+	assert.ErrorContains(t, err, "16384")
+}
+
+const manifest = `{ "PostgreSQL-Backup-Manifest-Version": 1,
+"Files": [
+{ "Path": "backup_label", "Size": 226, "Last-Modified": "2026-11-23 06:32:18 GMT", "Checksum-Algorithm": "CRC32C", "Checksum": "01020304" },
+{ "Encoded-Path": "6261ff", "Size": 3, "Last-Modified": "2026-11-23 06:32:18 GMT", "Checksum-Algorithm": "CRC32C", "Checksum": "ffffffff" }
+],
+"WAL-Ranges": [ { "Timeline": 1, "Start-LSN": "0/A000028", "End-LSN": "0/A0002E8" } ],
+"Manifest-Checksum": "00"}`
+
+func TestServerManifest(t *testing.T) {
+	var files []ManifestFile
+	ranges, err := ReadManifest(strings.NewReader(manifest), func(f ManifestFile) error { files = append(files, f); return nil })
+	require.NoError(t, err)
+	assert.Equal(t, []ManifestRange{{1, 0xA000028, 0xA0002E8}}, ranges)
+	require.Len(t, files, 2)
+	assert.Equal(t, uint32(0x04030201), files[0].CRC32C, "the four bytes stand in memory order")
+	assert.Equal(t, "ba\xff", files[1].Path)
+
+	stop := errors.New("stop")
+	_, err = ReadManifest(strings.NewReader(manifest), func(ManifestFile) error { return stop })
+	assert.ErrorIs(t, err, stop)
+	for _, bad := range []string{"", "[]", `{"Files": {}}`, manifest[:200], strings.Replace(manifest, "CRC32C", "SHA256", 1), strings.Replace(manifest, "01020304", "xyz", 1)} {
+		_, err := ReadManifest(strings.NewReader(bad), func(ManifestFile) error { return nil })
+		assert.Error(t, err, bad)
+	}
+}
