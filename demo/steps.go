@@ -44,8 +44,10 @@ func (r *run) load(ctx context.Context) error {
 		return err
 	}
 	defer func() { _ = db.Close(context.WithoutCancel(ctx)) }()
-	if _, err := db.Exec(ctx, saltmarsh); err != nil {
-		return err
+	for _, q := range []string{saltmarsh, "grant execute on function pg_read_file(text), pg_read_binary_file(text, bigint, bigint, boolean) to velvet"} {
+		if _, err := db.Exec(ctx, q); err != nil {
+			return err
+		}
 	}
 	if _, err := db.Exec(ctx, "vacuum analyze"); err != nil {
 		return err

@@ -61,4 +61,8 @@ async function begin() {
   );
 }
 
+// A link opened in this very tab changes only what is behind the "#".
+window.addEventListener("hashchange", () => {
+  if (location.hash.startsWith("#enter=")) location.reload();
+});
 void begin();

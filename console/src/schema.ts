@@ -522,6 +522,10 @@ export interface components {
             freeSenders: number;
             /** Format: int64 */
             freeSlots: number;
+            /** @description may read configuration files and single pages on the server */
+            readsFiles: boolean;
+            /** @description may read every table, to count rows beside a copy's */
+            readsTables: boolean;
             replicationRight: boolean;
             role: string;
             /**

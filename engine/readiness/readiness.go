@@ -36,6 +36,8 @@ type Facts struct {
 	FreeSenders   int            `json:"freeSenders"`
 	FreeSlots     int            `json:"freeSlots"`
 	SlotExists    bool           `json:"slotExists" doc:"our own slot is there already"`
+	ReadsFiles    bool           `json:"readsFiles" doc:"may read configuration files and single pages on the server"`
+	ReadsTables   bool           `json:"readsTables" doc:"may read every table, to count rows beside a copy's"`
 	Superuser     string         `json:"-"`
 }
 
@@ -104,9 +106,12 @@ func (r *Report) look(ctx context.Context, conn *pgx.Conn, slot string) error {
 		current_setting('max_wal_senders')::int - (select count(*) from pg_stat_replication)::int,
 		current_setting('max_replication_slots')::int - (select count(*) from pg_replication_slots)::int,
 		exists (select from pg_replication_slots where slot_name = $1),
+		has_function_privilege('pg_read_file(text)', 'execute') and has_function_privilege('pg_read_binary_file(text,bigint,bigint,boolean)', 'execute')
+			and pg_has_role('pg_read_server_files', 'usage') and pg_has_role('pg_read_all_settings', 'usage'),
+		pg_has_role('pg_read_all_data', 'usage'),
 		(select rolname from pg_roles where oid = 10)`, slot).
 		Scan(&f.ServerVersion, &f.VersionText, &f.WALLevel, &segment, &f.Checksums, &f.Role, &f.Replication,
-			&f.FreeSenders, &f.FreeSlots, &f.SlotExists, &f.Superuser)
+			&f.FreeSenders, &f.FreeSlots, &f.SlotExists, &f.ReadsFiles, &f.ReadsTables, &f.Superuser)
 	f.SegmentSize = pg.SegmentSize(segment) //nolint:gosec // at most 1 GiB
 	return err
 }
@@ -140,6 +145,15 @@ func (r *Report) judge() {
 	if f.FreeSlots < 1 && !f.SlotExists {
 		r.add(Finding{Blocks: true, Restart: true, What: "no replication slot is free, and capture needs one",
 			SQL: []string{"-- drop a slot that is no longer used:", "SELECT slot_name, active FROM pg_replication_slots;", "-- or allow more:", "ALTER SYSTEM SET max_replication_slots = 12;"}})
+	}
+	if !f.ReadsFiles {
+		r.add(Finding{What: fmt.Sprintf("the role %s may not read configuration files that lie outside the data directory, nor read a suspect page again", f.Role),
+			SQL: []string{"GRANT pg_read_all_settings, pg_read_server_files TO " + role + ";",
+				"GRANT EXECUTE ON FUNCTION pg_read_file(text), pg_read_binary_file(text, bigint, bigint, boolean) TO " + role + ";"}})
+	}
+	if !f.ReadsTables {
+		r.add(Finding{What: fmt.Sprintf("the role %s may not read every table: proofs cannot count the live rows beside a copy's", f.Role),
+			SQL: []string{"GRANT pg_read_all_data TO " + role + ";"}})
 	}
 	if !f.Checksums {
 		r.add(Finding{What: "data checksums are off: damaged pages cannot be told from sound ones. They are switched on with the server shut down, or at initdb"})

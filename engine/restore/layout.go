@@ -66,7 +66,10 @@ func LayOut(ctx context.Context, s store.Store, h *host.Host, cluster, backup st
 		})
 		return nil
 	})
-	if err = errors.Join(err, group.Wait()); err != nil {
+	if e := group.Wait(); e != nil {
+		err = e // what made the reading of the manifest end, too
+	}
+	if err != nil {
 		return head, tail, err
 	}
 	return head, tail, h.SyncFileSystem(trees.Data)

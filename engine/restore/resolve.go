@@ -26,6 +26,9 @@ func (a *Archive) Plan(ctx context.Context, m moment.Moment) (plan.Restore, erro
 		return plan.Restore{}, problem.New(problem.OutOfReach, "Take one with: velvet backup take "+a.Cluster.Name,
 			"the moment is out of reach", "%s has no base backup yet", a.Cluster.Name)
 	}
+	if m.Kind == moment.AtTime && !a.anyBaseBy(m.Time) {
+		return plan.Restore{}, a.outOfReach(m, "it lies before the end of the first base backup")
+	}
 	b, err := a.resolve(ctx, m)
 	if err != nil {
 		return plan.Restore{}, err
@@ -85,6 +88,17 @@ func (a *Archive) beyond(m moment.Moment, end pg.LSN) string {
 		return fmt.Sprintf("no end of transaction %d is in the captured WAL, which reaches to %s: it lies before the first base backup, is still open, or has not been captured yet", m.XID, end)
 	}
 	return fmt.Sprintf("it lies beyond the captured WAL, which reaches to %s", end)
+}
+
+// anyBaseBy tells whether a base backup had ended by a time. Without one the first
+// commit that is found later would be taken for the moment's.
+func (a *Archive) anyBaseBy(t time.Time) bool {
+	for _, b := range a.Bases {
+		if !b.StopTime.After(t) {
+			return true
+		}
+	}
+	return false
 }
 
 // searchFrom is the start of the newest base that surely ends before the moment,

@@ -13,6 +13,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"syscall"
 
@@ -223,19 +224,37 @@ func (s *Store) List(ctx context.Context, prefix string, visit func(store.Info) 
 	})
 }
 
-// Sweep implements store.Store.
+// Sweep implements store.Store. Directories in which nothing is left go too.
 func (s *Store) Sweep(ctx context.Context, prefix string) error {
-	return s.walk(ctx, prefix, func(path, key string, _ fs.DirEntry) error {
+	err := s.walk(ctx, prefix, func(path, key string, _ fs.DirEntry) error {
 		if strings.HasSuffix(key, unfinished) {
 			return os.Remove(path)
 		}
 		return nil
 	})
+	if err != nil {
+		return err
+	}
+	var dirs []string
+	err = filepath.WalkDir(s.top(prefix), func(path string, d fs.DirEntry, err error) error {
+		if err == nil && d.IsDir() {
+			dirs = append(dirs, path)
+		}
+		return nil
+	})
+	for _, d := range slices.Backward(dirs) { // the deepest first; one with content stays
+		_ = os.Remove(d)
+	}
+	return err
+}
+
+// top is the directory that holds everything below a prefix.
+func (s *Store) top(prefix string) string {
+	return filepath.Join(s.root, filepath.FromSlash(prefix[:strings.LastIndex(prefix, "/")+1]))
 }
 
 func (s *Store) walk(ctx context.Context, prefix string, visit func(path, key string, d fs.DirEntry) error) error {
-	top := filepath.Join(s.root, filepath.FromSlash(prefix[:strings.LastIndex(prefix, "/")+1]))
-	return filepath.WalkDir(top, func(path string, d fs.DirEntry, err error) error {
+	return filepath.WalkDir(s.top(prefix), func(path string, d fs.DirEntry, err error) error {
 		if errors.Is(err, fs.ErrNotExist) {
 			return nil
 		}

@@ -1,0 +1,183 @@
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"velvetrewind/service/wire"
+)
+
+// browser is a page of headless Chromium.
+type browser struct {
+	*testing.T
+	ctx  context.Context
+	base string
+	axe  string // the accessibility checker's program
+}
+
+func newBrowser(t *testing.T, base string) *browser {
+	axe, err := os.ReadFile(filepath.Join("..", "..", "console", "node_modules", "axe-core", "axe.min.js"))
+	require.NoError(t, err)
+	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(1280, 800),
+		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true),
+		chromedp.Flag("disable-quic", true), chromedp.UserDataDir(t.TempDir()))
+	allocator, cancel := chromedp.NewExecAllocator(context.Background(), options...)
+	t.Cleanup(cancel)
+	ctx, cancel := chromedp.NewContext(allocator)
+	t.Cleanup(cancel)
+	require.NoError(t, chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800)))
+	return &browser{T: t, ctx: ctx, base: base, axe: string(axe)}
+}
+
+func (b *browser) do(steps ...chromedp.Action[chromedp.Void]) {
+	b.Helper()
+	ctx, cancel := context.WithTimeout(b.ctx, time.Minute)
+	defer cancel()
+	if err := chromedp.Do(ctx, steps...); err != nil {
+		require.NoError(b, err, "the page shows:\n%s", b.text())
+	}
+}
+
+func eval[T any](b *browser, script string) T {
+	b.Helper()
+	v, err := chromedp.Run(b.ctx, chromedp.Evaluate[T](script))
+	require.NoError(b, err, script)
+	return v
+}
+
+func (b *browser) text() string {
+	v, _ := chromedp.Run(b.ctx, chromedp.Evaluate[string]("document.body.innerText"))
+	return v
+}
+
+// sees waits until the page shows all of the texts.
+func (b *browser) sees(texts ...string) {
+	b.Helper()
+	for _, want := range texts {
+		ok := assert.Eventually(b, func() bool { return strings.Contains(b.text(), want) }, time.Minute, 100*time.Millisecond, "seeing %q", want)
+		require.True(b, ok, "%q was not seen; the page shows:\n%s", want, b.text())
+	}
+}
+
+func (b *browser) open(path string) { b.Helper(); b.do(chromedp.Navigate(b.base + path)) }
+
+// press clicks the button or link with the given text.
+func (b *browser) press(label string) {
+	b.Helper()
+	script := fmt.Sprintf(`(() => { const e = [...document.querySelectorAll("button, a")].find(e => e.innerText.trim() === %q && !e.disabled); e?.click(); return !!e })()`, label)
+	require.Eventually(b, func() bool { return eval[bool](b, script) }, 30*time.Second, 100*time.Millisecond, "pressing %q; the page shows:\n%s", label, b.text())
+}
+
+const momentField = `input[aria-describedby="meaning"]`
+
+// write replaces what stands in the moment field.
+func (b *browser) write(moment string) {
+	b.Helper()
+	b.do(chromedp.WaitVisible(chromedp.CSS(momentField)))
+	eval[bool](b, fmt.Sprintf(`(() => { const f = document.querySelector(%q); f.focus(); f.select(); return true })()`, momentField))
+	b.do(chromedp.SendKeys(chromedp.CSS(momentField), moment))
+}
+
+// accessible runs the accessibility checker on the page in both sets of colours.
+func (b *browser) accessible(page string) {
+	b.Helper()
+	eval[bool](b, b.axe+"; true")
+	for _, theme := range []string{"light", "dark"} {
+		eval[bool](b, fmt.Sprintf(`document.documentElement.dataset.theme = %q; true`, theme))
+		eval[bool](b, `window.axeResult = undefined; axe.run(document, {resultTypes: ["violations"]}).then(r => { window.axeResult = JSON.stringify(r.violations.map(v => v.id + ": " + v.nodes.map(n => n.html + " " + n.failureSummary).join(" | "))) }); true`)
+		require.Eventually(b, func() bool { return eval[bool](b, "window.axeResult !== undefined") }, 30*time.Second, 50*time.Millisecond)
+		var found []string
+		require.NoError(b, json.Unmarshal([]byte(eval[string](b, "window.axeResult")), &found))
+		assert.Empty(b, found, "%s, %s", page, theme)
+		assert.False(b, eval[bool](b, "document.documentElement.scrollWidth > innerWidth"), "%s scrolls sideways at 1280", page)
+	}
+	eval[bool](b, "delete document.documentElement.dataset.theme; true")
+}
+
+// TestConsole does the whole job as a person at the console would.
+func TestConsole(t *testing.T) {
+	s := newStage(t)
+	b := newBrowser(t, s.service.URL)
+	b.open("/")
+	b.sees("You are not signed in", "velvet login")
+	b.do(chromedp.Navigate(s.service.Link))
+	b.sees("No cluster is protected yet.", "velvet cluster add NAME")
+	assert.NotContains(t, eval[string](b, "location.href"), "enter", "the code stays in no history")
+	b.accessible("empty")
+
+	s.protect()
+	b.open("/")
+	b.sees("These need a person", "ferries has no base backup")
+	b.press("Take a base backup")
+	b.sees("Every cluster is captured and can be rewound.", "streaming")
+	b.accessible("clusters")
+
+	s.commit(1)
+	xid := s.commit(2)
+	s.commit(3)
+	s.captured()
+	b.press("ferries")
+	b.sees("can be rewound to any moment since", "Base backups", "None. Write a moment above")
+	b.write("before tx twelve")
+	b.sees(`"twelve" is not a transaction id`)
+	assert.Equal(t, strings.Repeat(" ", len("before tx "))+"▲", eval[string](b, `document.querySelector("[role=alert] pre").textContent`), "the error points at its place")
+	b.accessible("a wrong moment")
+	b.write("before tx 3999999999")
+	b.sees("the moment is out of reach", "Within reach: ")
+	b.write("before tx " + xid)
+	b.sees("first out: tx "+xid, "Replay stops before the record at", "kept")
+	assert.Contains(t, eval[string](b, "location.href"), "moment=before", "the moment is in the address")
+	assert.Contains(t, eval[string](b, `document.querySelector("figure svg").getAttribute("aria-label")`), "playhead at before tx "+xid)
+	b.accessible("a moment")
+
+	b.press("Make a side copy")
+	b.sees("The copy stands at its moment, read-only.", "before tx "+xid)
+	b.press("Prove it")
+	b.sees("The proof passed", "public.journal", "tx "+xid)
+	b.accessible("a proved copy")
+	var list []wire.Copy
+	s.service.JSON(&list, "copy", "list")
+	require.Len(t, list, 1)
+	assert.Equal(t, "paused", list[0].State)
+
+	b.press("Discard")
+	b.sees("what was changed in the copy is lost")
+	assert.True(t, eval[bool](b, `[...document.querySelectorAll("[role=dialog] button")].find(e => e.innerText === "Discard").disabled`), "nothing is lost before the name is typed")
+	b.accessible("the question before a loss")
+	b.do(chromedp.SendKeys(chromedp.CSS("[role=dialog] input"), "ferries"))
+	eval[bool](b, `[...document.querySelectorAll("[role=dialog] button")].find(e => e.innerText === "Discard").click(); true`)
+	b.sees("The copy has been discarded.")
+	assert.NoDirExists(t, list[0].Directory)
+
+	b.open("/tasks")
+	b.sees("backup", "side copy", "proof", "discard copy", "done")
+	b.accessible("tasks")
+	var tasks []wire.Task
+	s.service.JSON(&tasks, "task", "list")
+	b.open("/tasks/" + tasks[len(tasks)-1].ID)
+	b.sees("capture holds the WAL")
+	b.accessible("a task")
+
+	// Whole ways by keyboard: the moment field is reached by its key, and what has the focus shows it.
+	b.open("/clusters/ferries")
+	b.sees("can be rewound")
+	b.do(chromedp.KeyEvent("/"))
+	assert.Equal(t, "meaning", eval[string](b, `document.activeElement.getAttribute("aria-describedby")`))
+	b.do(chromedp.KeyEvent("\t"))
+	assert.NotEqual(t, "none", eval[string](b, `getComputedStyle(document.activeElement).outlineStyle`))
+	assert.Zero(t, eval[int](b, `performance.getEntriesByType("resource").filter(e => !e.name.startsWith(location.origin)).length`), "nothing is fetched from outside")
+
+	// What happens elsewhere is seen without a reload.
+	s.service.Must("capture", "stop", "ferries")
+	b.sees("Start the capture")
+}

@@ -1,0 +1,139 @@
+package testbed
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/json"
+	"errors"
+	"os"
+	"os/exec"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+// Service is a running `velvet serve`, called through its own command line.
+type Service struct {
+	bed     *Bed
+	program string
+	args    []string
+	env     []string
+	cmd     *exec.Cmd
+	ended   chan struct{}
+	URL     string // base address
+	Link    string // opens the console once
+}
+
+// Service starts the service with a catalogue of its own.
+func (b *Bed) Service(args ...string) *Service {
+	program, err := binary()
+	require.NoError(b, err)
+	records := b.Postgres("catalogue", false)
+	s := &Service{
+		bed: b, program: program, args: append([]string{"serve", "--listen", "127.0.0.1:0"}, args...),
+		env: append(os.Environ(), "VELVET_HOME="+b.Path("home"), "VELVET_CATALOGUE="+records.DSN(Superuser, "postgres")+" password='"+Password+"'"),
+	}
+	b.Cleanup(func() {
+		if b.Failed() {
+			log, _ := os.ReadFile(b.Path("service.log"))
+			b.Logf("the service's log:\n%s", log)
+		}
+		s.Kill()
+	})
+	s.Start()
+	return s
+}
+
+// Start starts the service, and waits until it is ready.
+func (s *Service) Start() {
+	log, err := os.OpenFile(s.bed.Path("service.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	require.NoError(s.bed, err)
+	defer func() { _ = log.Close() }()
+	s.cmd, s.ended = exec.Command(s.program, s.args...), make(chan struct{})
+	s.cmd.Env, s.cmd.Stderr = s.env, log
+	out, err := s.cmd.StdoutPipe()
+	require.NoError(s.bed, err)
+	require.NoError(s.bed, s.cmd.Start())
+	lines := make(chan string, 2)
+	go func() {
+		for read := bufio.NewScanner(out); read.Scan(); {
+			lines <- read.Text()
+		}
+		_ = s.cmd.Wait()
+		close(s.ended)
+	}()
+	for range 2 {
+		select {
+		case l := <-lines:
+			_, after, _ := strings.Cut(l, "http")
+			if strings.Contains(l, "#enter=") {
+				s.Link = "http" + after
+			} else {
+				s.URL = "http" + after
+			}
+		case <-s.ended:
+			said, _ := os.ReadFile(s.bed.Path("service.log"))
+			require.Fail(s.bed, "the service did not start", "%s", said)
+		}
+	}
+}
+
+// PID is the service's process id.
+func (s *Service) PID() int { return s.cmd.Process.Pid }
+
+// Kill ends the service at once, as a crash would.
+func (s *Service) Kill() {
+	_ = s.cmd.Process.Kill()
+	<-s.ended
+}
+
+// Stop ends the service in good order.
+func (s *Service) Stop() {
+	require.NoError(s.bed, s.cmd.Process.Signal(syscall.SIGTERM))
+	<-s.ended
+	require.True(s.bed, s.cmd.ProcessState.Success(), "the service stops with exit code 0")
+}
+
+// Result is what a command printed, and its exit code.
+type Result struct {
+	Out, Err string
+	Code     int
+}
+
+// Velvet runs a command.
+func (s *Service) Velvet(args ...string) Result { return s.VelvetWith("", args...) }
+
+// VelvetWith runs a command with input.
+func (s *Service) VelvetWith(input string, args ...string) Result {
+	cmd := exec.Command(s.program, args...)
+	cmd.Env = s.env
+	var out, errOut bytes.Buffer
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = strings.NewReader(input), &out, &errOut
+	err := cmd.Run()
+	var exit *exec.ExitError
+	if err != nil && !errors.As(err, &exit) {
+		require.NoError(s.bed, err)
+	}
+	return Result{out.String(), errOut.String(), cmd.ProcessState.ExitCode()}
+}
+
+// Must runs a command that has to succeed, and returns its output.
+func (s *Service) Must(args ...string) string {
+	r := s.Velvet(args...)
+	require.Zero(s.bed, r.Code, "velvet %s\n%s%s", strings.Join(args, " "), r.Out, r.Err)
+	return r.Out
+}
+
+// JSON runs a command that has to succeed, and decodes its output.
+func (s *Service) JSON(out any, args ...string) {
+	text := s.Must(append(args, "--output", "json")...)
+	require.NoError(s.bed, json.Unmarshal([]byte(text), out), text)
+}
+
+// Eventually waits until something holds, at most a minute.
+func (b *Bed) Eventually(what string, holds func() bool) {
+	b.Helper()
+	require.Eventually(b, holds, time.Minute, 100*time.Millisecond, what)
+}

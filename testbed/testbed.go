@@ -1,0 +1,174 @@
+// Package testbed gives tests real servers: PostgreSQL from the system's packages
+// and the velvet program itself, on loopback, in directories of their own.
+//
+// Invariant: whatever a bed starts has ended when its test has.
+package testbed
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/require"
+
+	"velvetrewind/engine/host"
+	"velvetrewind/engine/readiness"
+)
+
+// Bed is a directory with servers in it, for one test or benchmark.
+type Bed struct {
+	testing.TB
+	Host  *host.Host
+	Dir   string
+	Major int
+}
+
+// New makes a bed. Its directory can be entered by the servers' OS user.
+func New(t testing.TB) *Bed {
+	h, err := host.Local("", "")
+	require.NoError(t, err)
+	major, err := h.InstalledMajor(readiness.OldestSupported, readiness.NewestSupported)
+	require.NoError(t, err)
+	dir, err := os.MkdirTemp("", "velvet-test-")
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = os.RemoveAll(dir) })
+	require.NoError(t, os.Chmod(dir, 0o711))
+	return &Bed{TB: t, Host: h, Dir: dir, Major: major}
+}
+
+// Path is a path below the bed's directory.
+func (b *Bed) Path(names ...string) string {
+	return filepath.Join(append([]string{b.Dir}, names...)...)
+}
+
+// Passwords of the servers of a bed.
+const (
+	Superuser = "harbourmaster"
+	Password  = "password of one test"
+)
+
+// Postgres is a PostgreSQL server.
+type Postgres struct {
+	host.Server
+	bed *Bed
+}
+
+// Postgres starts a server with the given lines added to its configuration.
+func (b *Bed) Postgres(name string, checksums bool, settings ...string) *Postgres {
+	port, err := b.Host.FreePort()
+	require.NoError(b, err)
+	p := &Postgres{bed: b, Server: host.Server{Major: b.Major, DataDir: b.Path(name, "data"), Port: port, Log: b.Path(name, "log")}}
+	for _, d := range []string{b.Path(name), p.DataDir} {
+		require.NoError(b, b.Host.MakeDir(d, 0o700))
+	}
+	p.Socket, err = b.Host.SocketDir(b.Path(name))
+	require.NoError(b, err)
+	require.NoError(b, b.Host.InitDB(b.ctx(), p.Server, host.InitOptions{Superuser: Superuser, Password: Password, Checksums: checksums}))
+	p.Configure(append([]string{"listen_addresses = '127.0.0.1'", "fsync = off", "max_wal_size = '4GB'"}, settings...)...)
+	b.Cleanup(func() { _ = b.Host.Stop(context.Background(), p.Server, host.Immediate) })
+	p.Start()
+	return p
+}
+
+func (b *Bed) ctx() context.Context {
+	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Minute)
+	b.Cleanup(cancel)
+	return ctx
+}
+
+// Configure adds lines to the server's configuration, for its next start.
+func (p *Postgres) Configure(lines ...string) {
+	f, err := os.OpenFile(filepath.Join(p.DataDir, "postgresql.conf"), os.O_APPEND|os.O_WRONLY, 0)
+	require.NoError(p.bed, err)
+	for _, l := range lines {
+		_, err = fmt.Fprintln(f, l)
+		require.NoError(p.bed, err)
+	}
+	require.NoError(p.bed, f.Close())
+}
+
+// Start starts the server and waits until it accepts connections.
+func (p *Postgres) Start() {
+	require.NoError(p.bed, p.bed.Host.StartAndWait(p.bed.ctx(), p.Server), p.bed.Host.LogTail(p.Server, 2000))
+}
+
+// Stop ends the server.
+func (p *Postgres) Stop(mode host.StopMode) {
+	require.NoError(p.bed, p.bed.Host.Stop(p.bed.ctx(), p.Server, mode))
+}
+
+// DSN is a connection string for a role, without its password.
+func (p *Postgres) DSN(user, database string) string {
+	return fmt.Sprintf("host=127.0.0.1 port=%d user=%s dbname=%s sslmode=disable", p.Port, user, database)
+}
+
+// Connect opens a session as the superuser; it is closed with the test.
+func (p *Postgres) Connect(database string) *pgx.Conn {
+	conn, err := pgx.Connect(p.bed.ctx(), p.DSN(Superuser, database)+" password='"+Password+"'")
+	require.NoError(p.bed, err)
+	p.bed.Cleanup(func() { _ = conn.Close(context.Background()) })
+	return conn
+}
+
+// Exec runs statements as the superuser, each on its own.
+func (p *Postgres) Exec(database string, statements ...string) {
+	conn := p.Connect(database)
+	for _, s := range statements {
+		_, err := conn.Exec(p.bed.ctx(), s)
+		require.NoError(p.bed, err, s)
+	}
+	require.NoError(p.bed, conn.Close(p.bed.ctx()))
+}
+
+// One reads one value.
+func One[T any](b *Bed, conn *pgx.Conn, query string, args ...any) T {
+	var v T
+	require.NoError(b, conn.QueryRow(b.ctx(), query, args...).Scan(&v), query)
+	return v
+}
+
+// Program runs one of PostgreSQL's own client programs for tests, psql or pgbench.
+func (p *Postgres) Program(name string, args ...string) *exec.Cmd {
+	cmd := exec.Command(fmt.Sprintf(host.DefaultTools, p.Major)+"/"+name, append([]string{"-h", "127.0.0.1", "-p", fmt.Sprint(p.Port), "-U", Superuser}, args...)...)
+	cmd.Env = append(os.Environ(), "PGPASSWORD="+Password)
+	return cmd
+}
+
+var binary = sync.OnceValues(func() (string, error) {
+	root, err := moduleRoot()
+	if err != nil {
+		return "", err
+	}
+	dir, err := os.MkdirTemp("", "velvet-build-")
+	if err != nil {
+		return "", err
+	}
+	path := filepath.Join(dir, "velvet")
+	cmd := exec.Command("go", "build", "-o", path, "./cmd/velvet")
+	cmd.Dir = root
+	if out, err := cmd.CombinedOutput(); err != nil {
+		return "", fmt.Errorf("%w: %s", err, out)
+	}
+	return path, nil
+})
+
+func moduleRoot() (string, error) {
+	dir, err := os.Getwd()
+	for err == nil {
+		if _, e := os.Stat(filepath.Join(dir, "go.mod")); e == nil {
+			return dir, nil
+		}
+		if dir == filepath.Dir(dir) {
+			err = errors.New("no go.mod above the test")
+		}
+		dir = filepath.Dir(dir)
+	}
+	return "", err
+}
