@@ -3,6 +3,8 @@ package cli
 import (
 	"bytes"
 	"context"
+	"crypto/tls"
+	"crypto/x509"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -37,7 +39,8 @@ func DefaultHome() string {
 }
 
 // newClient finds the service and its token: the variables VELVET_URL and
-// VELVET_TOKEN first, else the files in its home.
+// VELVET_TOKEN first, else the files in its home. VELVET_CA names the authority of a
+// service with TLS that the system does not know.
 func newClient(home string) (*client, error) {
 	c := &client{base: os.Getenv("VELVET_URL"), token: os.Getenv("VELVET_TOKEN"), http: &http.Client{Timeout: 10 * time.Minute}}
 	var err error
@@ -52,7 +55,24 @@ func newClient(home string) (*client, error) {
 		}
 	}
 	c.base = strings.TrimRight(c.base, "/")
+	if file := os.Getenv("VELVET_CA"); file != "" {
+		return c, c.trust(file)
+	}
 	return c, nil
+}
+
+// trust accepts certificates that the authority in a PEM file has signed.
+func (c *client) trust(file string) error {
+	content, err := os.ReadFile(file)
+	if err != nil {
+		return fmt.Errorf("VELVET_CA: %w", err)
+	}
+	pool := x509.NewCertPool()
+	if !pool.AppendCertsFromPEM(content) {
+		return fmt.Errorf("VELVET_CA: %s holds no certificate", file)
+	}
+	c.http.Transport = &http.Transport{TLSClientConfig: &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS12}}
+	return nil
 }
 
 func fromHome(home, file string) (string, error) {

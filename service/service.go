@@ -68,11 +68,10 @@ func Run(ctx context.Context, cfg Config, version string, log *slog.Logger, read
 		return err
 	}
 	defer s.catalog.Close()
-	lease, err := s.begin(ctx)
-	if err != nil {
+	if err := s.begin(ctx); err != nil {
 		return err
 	}
-	defer lease.Release()
+	defer func() { s.tasks.lease.Release() }()
 	address := filepath.Join(s.cfg.Home, AddressFile)
 	if err := os.WriteFile(address, []byte(url+"\n"), 0o600); err != nil {
 		return err
@@ -135,17 +134,17 @@ func (s *Service) open(ctx context.Context, url string) (err error) {
 }
 
 // begin takes this instance's number and prepares its tasks.
-func (s *Service) begin(ctx context.Context) (*catalog.Lease, error) {
+func (s *Service) begin(ctx context.Context) error {
 	instance, lease, err := s.catalog.TakeInstance(ctx)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	if s.tasks, err = newTasks(ctx, s.catalog, instance, s.events, s.log); err != nil {
+	if s.tasks, err = newTasks(ctx, s.catalog, instance, lease, s.events, s.log); err != nil {
 		lease.Release()
-		return nil, err
+		return err
 	}
 	s.tasks.kinds = s.kinds()
-	return lease, nil
+	return nil
 }
 
 // serve runs captures, tasks and HTTP until ctx ends, then stops them in turn.

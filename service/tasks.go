@@ -45,6 +45,8 @@ type tasks struct {
 	queue    *river.Client[pgx.Tx]
 	kinds    map[string]kind
 	instance int64
+	lease    *catalog.Lease  // of the instance's number
+	suspects map[string]bool // tasks that looked orphaned when last looked at
 	events   *events
 	log      *slog.Logger
 }
@@ -71,12 +73,12 @@ const (
 	queueSchema    = "velvet"
 	tasksAtOnce    = 4
 	progressEvery  = 250 * time.Millisecond
-	lookForOrphans = 10 * time.Second
+	lookForOrphans = 5 * time.Second
 )
 
 // newTasks prepares the queue, making its tables.
-func newTasks(ctx context.Context, c *catalog.Catalog, instance int64, ev *events, log *slog.Logger) (*tasks, error) {
-	t := &tasks{catalog: c, instance: instance, events: ev, log: log}
+func newTasks(ctx context.Context, c *catalog.Catalog, instance int64, lease *catalog.Lease, ev *events, log *slog.Logger) (*tasks, error) {
+	t := &tasks{catalog: c, instance: instance, lease: lease, suspects: make(map[string]bool), events: ev, log: log}
 	quiet := slog.New(levelAtLeast{log.Handler(), slog.LevelWarn})
 	driver := riverpgxv5.New(c.Pool())
 	m, err := rivermigrate.New(driver, &rivermigrate.Config{Schema: queueSchema, Logger: quiet})
@@ -211,29 +213,58 @@ func (t *tasks) recover(ctx context.Context) {
 }
 
 func (t *tasks) recoverOnce(ctx context.Context) error {
+	if err := t.keepLease(ctx); err != nil {
+		return err
+	}
 	orphans, err := t.catalog.Orphans(ctx)
 	if err != nil {
 		return err
 	}
+	// A restart of the catalogue takes every instance's lock for a moment: only who
+	// still looks dead at the next look is.
+	before := t.suspects
+	t.suspects = make(map[string]bool, len(orphans))
 	for _, o := range orphans {
-		whole, err := t.kinds[o.Kind].undo(ctx, o)
-		if err != nil {
-			t.log.Warn("what an interrupted task left could not be put right yet", "task", o.ID, "kind", o.Kind, "error", err)
-			continue
+		t.suspects[o.ID] = true
+		if before[o.ID] && o.Owner.Int64 != t.instance {
+			if err := t.putRight(ctx, o); err != nil {
+				return err
+			}
 		}
-		t.log.Info("an interrupted task was put right", "task", o.ID, "kind", o.Kind, "whole", whole)
-		state, p := catalog.TaskFailed, problem.New(problem.Interrupted, "Start it again.", "the task was interrupted", "the service ended while it ran; what there was of it has been removed")
-		if whole {
-			err = t.catalog.EndTask(ctx, o.ID, catalog.TaskDone, nil, nil)
-		} else {
-			err = t.catalog.EndTask(ctx, o.ID, state, nil, problemDoc(p))
-		}
-		if err != nil {
-			return err
-		}
-		t.events.publish(eventTask, o.ID)
 	}
 	return t.requeue(ctx)
+}
+
+// keepLease takes the lock of our number again if its connection was lost.
+func (t *tasks) keepLease(ctx context.Context) error {
+	if t.lease.Held(ctx) {
+		return nil
+	}
+	lease, err := t.catalog.HoldInstance(ctx, t.instance)
+	if err != nil {
+		return err
+	}
+	t.lease.Release()
+	t.lease = lease
+	return nil
+}
+
+// putRight undoes or finishes what a dead instance left of a task.
+func (t *tasks) putRight(ctx context.Context, o catalog.Task) error {
+	whole, err := t.kinds[o.Kind].undo(ctx, o)
+	if err != nil {
+		t.log.Warn("what an interrupted task left could not be put right yet", "task", o.ID, "kind", o.Kind, "error", err)
+		return nil
+	}
+	t.log.Info("an interrupted task was put right", "task", o.ID, "kind", o.Kind, "whole", whole)
+	if whole {
+		err = t.catalog.EndTask(ctx, o.ID, catalog.TaskDone, nil, nil)
+	} else {
+		p := problem.New(problem.Interrupted, "Start it again.", "the task was interrupted", "the service ended while it ran; what there was of it has been removed")
+		err = t.catalog.EndTask(ctx, o.ID, catalog.TaskFailed, nil, problemDoc(p))
+	}
+	t.events.publish(eventTask, o.ID)
+	return err
 }
 
 // requeue queues tasks that were recorded by an instance that died before it queued them.

@@ -213,3 +213,34 @@ func TestSynchronousCapture(t *testing.T) {
 	assert.Contains(t, s.service.Must("prove", "run", k.ID), "not compared with the live cluster")
 	s.discard(k)
 }
+
+// TestAHoleIsToldAndGoneBeyond loses the slot and the WAL behind it while nobody captures.
+func TestAHoleIsToldAndGoneBeyond(t *testing.T) {
+	s := newStage(t)
+	s.protect()
+	s.service.Must("backup", "take", "ferries", "--at-once")
+	kept := s.commit(1)
+	s.captured()
+	s.service.Stop()
+	s.ferries.Exec("postgres", "select pg_drop_replication_slot(slot_name) from pg_replication_slots")
+	lost := s.commit(2)
+	for range 4 {
+		s.ferries.Exec("postgres", "select pg_switch_wal()", "insert into booking select n, '' from generate_series(100000, 100100) n on conflict do nothing", "checkpoint")
+	}
+	s.service.Start()
+	s.Eventually("capture goes on behind the hole", func() bool { k := s.cluster(); return k.Capture.State == "streaming" && len(k.Holes) == 1 })
+	later := s.commit(3)
+	s.captured()
+	assert.Contains(t, s.service.Must("reach", "ferries"), "was never captured")
+	c, conn := s.restore("tx " + kept)
+	assert.Equal(t, 1, testbed.One[int](s.Bed, conn, "select count(*) from journal"), "what lies before the hole is still reached")
+	s.discard(c)
+	s.refused(1, []string{"out of reach", "Within reach"}, "restore", "plan", "ferries", "tx "+lost)
+	s.refused(1, []string{"out of reach"}, "restore", "plan", "ferries", "tx "+later)
+	s.service.Must("backup", "take", "ferries", "--at-once")
+	again := s.commit(4)
+	s.captured()
+	c, conn = s.restore("before tx " + again)
+	assert.Equal(t, 3, testbed.One[int](s.Bed, conn, "select count(*) from journal"))
+	s.discard(c)
+}

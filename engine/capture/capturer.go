@@ -4,10 +4,10 @@ import (
 	"context"
 	"database/sql"
 	"errors"
-	"fmt"
 	"log/slog"
 	"os"
 	"sync"
+	"syscall"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
@@ -38,8 +38,9 @@ type capturer struct {
 	log     *slog.Logger
 	changed func(cluster string)
 
-	spool  *spool
-	wakeup chan struct{} // a segment is waiting for the store
+	spool    *spool
+	received bool          // something has come since the last try
+	wakeup   chan struct{} // a segment is waiting for the store
 
 	mu    sync.Mutex
 	state catalog.Capture
@@ -60,20 +61,20 @@ func (c *capturer) run(ctx context.Context) {
 	wg.Go(func() { c.saveLoop(ctx) })
 	wait := firstBackoff
 	for {
-		streamed := false
-		err := c.connect(ctx, &streamed)
+		c.received = false
+		err := c.connect(ctx)
 		c.spool.close()
 		if ctx.Err() != nil {
 			return
 		}
-		if streamed {
+		if c.received {
 			wait = firstBackoff
 		}
 		state := catalog.CaptureRetrying
 		if errors.Is(err, errForGood) {
 			state, wait = catalog.CaptureFailed, longestWait
 		}
-		c.set(func(k *catalog.Capture) { k.State, k.Problem = state, access.Remedy(err) })
+		c.set(func(k *catalog.Capture) { k.State, k.Problem = state, explain(err) })
 		c.log.Warn("capture interrupted", "error", err, "next_try_in", wait.String())
 		select {
 		case <-ctx.Done():
@@ -85,9 +86,9 @@ func (c *capturer) run(ctx context.Context) {
 }
 
 // connect opens one replication session and follows it, over timelines, to its end.
-func (c *capturer) connect(ctx context.Context, streamed *bool) error {
+func (c *capturer) connect(ctx context.Context) error {
 	for {
-		next, err := c.session(ctx, streamed)
+		next, err := c.session(ctx)
 		if err != nil {
 			return err
 		}
@@ -98,7 +99,7 @@ func (c *capturer) connect(ctx context.Context, streamed *bool) error {
 }
 
 // session streams one timeline to its end.
-func (c *capturer) session(ctx context.Context, streamed *bool) (replication.Next, error) {
+func (c *capturer) session(ctx context.Context) (replication.Next, error) {
 	s, err := replication.Open(ctx, c.access)
 	if err != nil {
 		return replication.Next{}, err
@@ -111,21 +112,23 @@ func (c *capturer) session(ctx context.Context, streamed *bool) (replication.Nex
 	if err := c.fetchHistory(ctx, s, at.timeline); err != nil {
 		return replication.Next{}, err
 	}
-	if err := c.spool.resume(at.timeline, at.lsn); err != nil {
-		return replication.Next{}, err
-	}
 	st, err := s.Start(ctx, c.cluster.Slot, at.timeline, at.lsn)
 	if err != nil {
-		return endOr(c.onRemoved(err, at))
+		return endOr(err)
 	}
 	defer func() { _ = st.Close() }()
-	*streamed = true
+	c.spool.resume(at.timeline, at.lsn)
 	c.log.Info("capture streaming", "timeline", uint32(at.timeline), "from", at.lsn.String())
 	c.set(func(k *catalog.Capture) {
 		k.State, k.Problem, k.Timeline = catalog.CaptureStreaming, "", at.timeline
 		k.ReceivedLSN, k.FlushedLSN = at.lsn, at.lsn
 	})
-	return endOr(c.follow(ctx, st))
+	err = c.follow(ctx, st)
+	if isRemoved(err) {
+		c.spool.close()
+		err = c.acceptHole(ctx, at, err)
+	}
+	return endOr(err)
 }
 
 // endOr splits the regular end of a timeline from errors.
@@ -137,14 +140,18 @@ func endOr(err error) (replication.Next, error) {
 	return replication.Next{}, err
 }
 
-// onRemoved explains that the server has thrown away WAL that we still needed.
-func (c *capturer) onRemoved(err error, at position) error {
+// isRemoved tells whether the server has thrown away WAL that we still needed.
+func isRemoved(err error) bool {
 	var pgErr *pgconn.PgError
-	if errors.As(err, &pgErr) && pgErr.Code == "58P01" {
-		return fmt.Errorf("the server no longer has the WAL at %s, so there is a hole from there on: %w; "+
-			"drop the slot %s on the server and start the capture again: it goes on where the server's WAL begins, and a new base backup makes later moments reachable", at.lsn, errForGood, c.cluster.Slot)
+	return errors.As(err, &pgErr) && pgErr.Code == "58P01"
+}
+
+// explain puts an error into words that say what to do about it.
+func explain(err error) string {
+	if errors.Is(err, syscall.ENOSPC) {
+		return "the spool's disk is full (" + err.Error() + "); free space there: meanwhile the server keeps its WAL"
 	}
-	return err
+	return access.Remedy(err)
 }
 
 // follow receives until the stream ends.
@@ -204,6 +211,7 @@ func receive(ctx context.Context, st *replication.Stream, to chan<- replication.
 
 // take writes a message and whatever else has arrived, makes it safe, and only then reports it.
 func (c *capturer) take(st *replication.Stream, m replication.Message, more <-chan replication.Message) error {
+	c.received = true
 	for n := 1; ; n++ {
 		if len(m.Data) > 0 {
 			finished, err := c.spool.write(m.Start, m.Data)

@@ -3,10 +3,12 @@ package capture
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"os"
 
 	"velvetrewind/core/pg"
+	"velvetrewind/core/wal"
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/replication"
 	"velvetrewind/engine/store"
@@ -34,16 +36,8 @@ func (c *capturer) locate(ctx context.Context, s *replication.Session) (at posit
 		return at, next, err
 	}
 	if !ok || slot.Restart == 0 {
-		if !ok {
-			if err := s.CreateSlot(ctx, c.cluster.Slot); err != nil {
-				return at, next, err
-			}
-		}
-		if slot, _, err = s.ReadSlot(ctx, c.cluster.Slot); err != nil {
+		if slot, err = c.newSlot(ctx, s, ok); err != nil {
 			return at, next, err
-		}
-		if slot.Restart == 0 {
-			return at, next, fmt.Errorf("the slot %s holds no WAL back", c.cluster.Slot)
 		}
 	}
 	if at, err = c.continueAt(ctx, slot, sys); err != nil {
@@ -53,6 +47,36 @@ func (c *capturer) locate(ctx context.Context, s *replication.Session) (at posit
 		next, err = c.overtaken(ctx, s, at, sys.Timeline)
 	}
 	return at, next, err
+}
+
+// newSlot makes our slot. One that is there but holds nothing back any more was
+// invalidated by the server, and is made anew.
+func (c *capturer) newSlot(ctx context.Context, s *replication.Session, invalidated bool) (replication.Slot, error) {
+	if invalidated {
+		c.log.Warn("the server has invalidated the slot; it is made anew", "slot", c.cluster.Slot)
+		if err := s.DropSlot(ctx, c.cluster.Slot); err != nil {
+			return replication.Slot{}, err
+		}
+	}
+	if err := s.CreateSlot(ctx, c.cluster.Slot); err != nil {
+		return replication.Slot{}, err
+	}
+	slot, _, err := s.ReadSlot(ctx, c.cluster.Slot)
+	if err == nil && slot.Restart == 0 {
+		err = fmt.Errorf("the new slot %s holds no WAL back", c.cluster.Slot)
+	}
+	return slot, err
+}
+
+// acceptHole puts what there is of a cut segment into the store, because the server
+// no longer has its rest. The next try goes on where the slot begins; what lies
+// between is a hole, which the cluster's reach shows.
+func (c *capturer) acceptHole(ctx context.Context, at position, cause error) error {
+	c.log.Error("the server no longer has WAL that was not captured: a hole", "from", at.lsn.String(), "error", cause)
+	if err := c.archivePartials(ctx, func(pg.Segment) bool { return true }); err != nil {
+		return err
+	}
+	return fmt.Errorf("the server no longer has the WAL from %s on: there is a hole, and capture goes on behind it; take a base backup to reach later moments", at.lsn)
 }
 
 // continueAt prefers the partial segment, as far as the slot vouches for it; then
@@ -184,26 +208,44 @@ func (c *capturer) fetchHistory(ctx context.Context, s *replication.Session, t p
 // is, and opens the next timeline at the beginning of the segment in which it forked.
 func (c *capturer) leaveTimeline(ctx context.Context, next replication.Next) error {
 	c.spool.close()
+	if err := c.archivePartials(ctx, func(seg pg.Segment) bool { return seg.Timeline < next.Timeline }); err != nil {
+		return err
+	}
+	c.log.Info("capture follows to another timeline", "timeline", uint32(next.Timeline), "forked_at", next.At.String())
+	// The empty partial file is how the next session knows where to go on.
+	c.spool.resume(next.Timeline, c.cluster.SegmentSize.Start(c.cluster.SegmentSize.Number(next.At)))
+	return c.spool.open()
+}
+
+// archivePartials brings cut segments into the store as they are.
+func (c *capturer) archivePartials(ctx context.Context, which func(pg.Segment) bool) error {
 	partials, err := c.spool.partials()
 	if err != nil {
 		return err
 	}
 	for _, seg := range partials {
-		if seg.Timeline >= next.Timeline {
+		if !which(seg) {
 			continue
 		}
 		path := c.spool.path(seg) + partialSuffix
 		if size, err := c.spool.partialSize(seg); err == nil && size == 0 {
-			err = os.Remove(path)
-			if err != nil {
+			if err := os.Remove(path); err != nil {
 				return err
 			}
 			continue
 		}
-		if err := c.archive(ctx, seg, path); err != nil {
+		err := c.archive(ctx, seg, path)
+		var d *wal.Damage
+		if errors.As(err, &d) { // bytes at its end that never reached the disk
+			c.log.Warn("a cut segment ends in bytes that were never safe; they are dropped", "at", d.LSN.String())
+			if err := os.Truncate(path, c.cluster.SegmentSize.Offset(d.LSN)); err != nil {
+				return err
+			}
+			err = c.archive(ctx, seg, path)
+		}
+		if err != nil {
 			return err
 		}
 	}
-	c.log.Info("capture follows to another timeline", "timeline", uint32(next.Timeline), "forked_at", next.At.String())
-	return c.spool.resume(next.Timeline, c.cluster.SegmentSize.Start(c.cluster.SegmentSize.Number(next.At)))
+	return nil
 }

@@ -66,25 +66,12 @@ func (s *spool) list(suffix string) ([]pg.Segment, error) {
 
 func (s *spool) path(seg pg.Segment) string { return filepath.Join(s.dir, seg.Name(s.size)) }
 
-// resume makes at the place where writing goes on, keeping the partial file's
-// bytes before it and dropping those behind.
-func (s *spool) resume(t pg.Timeline, at pg.LSN) error {
+// resume makes at the place where writing goes on. The partial file is left as it
+// is until the first write: who knows whether the server still has what follows.
+func (s *spool) resume(t pg.Timeline, at pg.LSN) {
 	s.close()
 	s.segment = pg.Segment{Timeline: t, Number: s.size.Number(at)}
 	s.written, s.flushed = at, at
-	keep := s.size.Offset(at)
-	f, err := os.OpenFile(s.path(s.segment)+partialSuffix, os.O_RDWR|os.O_CREATE, 0o600)
-	if err != nil {
-		return err
-	}
-	if info, err := f.Stat(); err != nil || info.Size() < keep {
-		return errors.Join(err, f.Close(), fmt.Errorf("the spool holds less than was thought of %s", f.Name()))
-	}
-	if err := errors.Join(f.Truncate(keep), f.Sync(), syncDir(s.dir)); err != nil {
-		return errors.Join(err, f.Close())
-	}
-	s.file = f
-	return nil
 }
 
 // write appends data that begins at LSN at, and says whether it finished a segment.
@@ -114,13 +101,23 @@ func (s *spool) write(at pg.LSN, data []byte) (finished bool, err error) {
 	return finished, nil
 }
 
-func (s *spool) open() (err error) {
+// open opens the partial file for writing on, keeping the bytes before the place
+// and dropping those behind it, which nobody vouches for.
+func (s *spool) open() error {
 	s.segment.Number = s.size.Number(s.written)
-	s.file, err = os.OpenFile(s.path(s.segment)+partialSuffix, os.O_RDWR|os.O_CREATE|os.O_TRUNC, 0o600)
+	keep := s.size.Offset(s.written)
+	f, err := os.OpenFile(s.path(s.segment)+partialSuffix, os.O_RDWR|os.O_CREATE, 0o600)
 	if err != nil {
 		return err
 	}
-	return syncDir(s.dir)
+	if info, err := f.Stat(); err != nil || info.Size() < keep {
+		return errors.Join(err, f.Close(), fmt.Errorf("the spool holds less than was thought of %s", f.Name()))
+	}
+	if err := errors.Join(f.Truncate(keep), f.Sync(), syncDir(s.dir)); err != nil {
+		return errors.Join(err, f.Close())
+	}
+	s.file = f
+	return nil
 }
 
 // flush makes all that was written safe.

@@ -126,14 +126,17 @@ func (c *Catalog) TakeInstance(ctx context.Context) (int64, *Lease, error) {
 	if err := c.db.GetContext(ctx, &n, `select nextval('velvet.instances')`); err != nil {
 		return 0, nil, err
 	}
-	l, ok, err := c.lock(ctx, spaceInstance, fmt.Sprint(n))
-	if err != nil {
-		return 0, nil, err
+	l, err := c.HoldInstance(ctx, n)
+	return n, l, err
+}
+
+// HoldInstance takes the lock of an instance's number, again after its connection was lost.
+func (c *Catalog) HoldInstance(ctx context.Context, n int64) (*Lease, error) {
+	l, ok, err := c.lock(ctx, spaceInstance, utoa(uint64(n))) //nolint:gosec // from a sequence
+	if err == nil && !ok {
+		err = fmt.Errorf("instance number %d is taken", n)
 	}
-	if !ok {
-		return 0, nil, fmt.Errorf("instance number %d is taken", n)
-	}
-	return n, l, nil
+	return l, err
 }
 
 // TakeCapture gives the right to capture a cluster; ok is false if another instance has it.

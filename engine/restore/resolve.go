@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"time"
 
 	"velvetrewind/core/moment"
@@ -41,46 +42,55 @@ func (a *Archive) Plan(ctx context.Context, m moment.Moment) (plan.Restore, erro
 	return p, err
 }
 
-// resolve searches the WAL from the base from which the moment can first lie.
-func (a *Archive) resolve(ctx context.Context, m moment.Moment) (moment.Boundary, error) {
+// resolve searches the WAL for the moment. A transaction may lie behind a hole, so
+// that each stretch is searched, the newest first.
+func (a *Archive) resolve(ctx context.Context, m moment.Moment) (b moment.Boundary, err error) {
+	var end pg.LSN
+	for _, from := range a.searchFrom(m) {
+		b, end, err = a.search(ctx, m, from)
+		if !errors.Is(err, moment.ErrBeyond) {
+			break
+		}
+	}
+	var undone *moment.RolledBack
+	switch {
+	case errors.Is(err, moment.ErrBeyond):
+		return b, a.outOfReach(m, a.beyond(m, end))
+	case errors.As(err, &undone):
+		return b, problem.New(problem.OutOfReach, fmt.Sprintf("Ask for the time instead: %s", undone.Time.Format(time.RFC3339Nano)),
+			"the moment names no committed transaction", "%v", undone)
+	case err == nil && b.End == 0:
+		return b, a.outOfReach(m, "it lies before the first base backup")
+	}
+	b.Timeline = a.Timeline
+	return b, err
+}
+
+// search shows the records from a place on to a search, and says how far they reach.
+func (a *Archive) search(ctx context.Context, m moment.Moment, from pg.LSN) (moment.Boundary, pg.LSN, error) {
 	search := moment.NewSearch(m)
-	r := &walk{archive: a, ctx: ctx, next: a.Cluster.SegmentSize.Number(a.searchFrom(m))}
+	z := a.Cluster.SegmentSize
+	r := &walk{archive: a, ctx: ctx, next: z.Number(from)}
 	defer r.close()
-	records := wal.NewReader(r, wal.Options{
-		Start: a.Cluster.SegmentSize.Start(r.next), SegmentSize: a.Cluster.SegmentSize, SystemID: a.Cluster.SystemID,
-	})
+	records := wal.NewReader(r, wal.Options{Start: z.Start(r.next), SegmentSize: z, SystemID: a.Cluster.SystemID})
 	for {
 		rec, err := records.Next()
 		if errors.Is(err, io.EOF) || errors.Is(err, wal.ErrUnwritten) {
 			break
 		}
 		if err != nil {
-			return moment.Boundary{}, err
+			return moment.Boundary{}, 0, err
 		}
 		done, err := search.See(rec, records.Version())
-		var undone *moment.RolledBack
-		if errors.As(err, &undone) {
-			return moment.Boundary{}, problem.New(problem.OutOfReach, fmt.Sprintf("Ask for the time instead: %s", undone.Time.Format(time.RFC3339Nano)),
-				"the moment names no committed transaction", "%v", undone)
-		}
 		if err != nil {
-			return moment.Boundary{}, err
+			return moment.Boundary{}, 0, err
 		}
 		if done {
 			break
 		}
 	}
 	b, err := search.Result(a.Capture.CompleteTo.Time.Add(-settle))
-	if errors.Is(err, moment.ErrBeyond) {
-		return b, a.outOfReach(m, a.beyond(m, records.Position()))
-	}
-	if err == nil && b.End == 0 {
-		return b, a.outOfReach(m, "it lies before the first base backup")
-	}
-	if err == nil {
-		b.Timeline = a.Timeline
-	}
-	return b, err
+	return b, records.Position(), err
 }
 
 func (a *Archive) beyond(m moment.Moment, end pg.LSN) string {
@@ -101,9 +111,13 @@ func (a *Archive) anyBaseBy(t time.Time) bool {
 	return false
 }
 
-// searchFrom is the start of the newest base that surely ends before the moment,
-// so that no more WAL is read than needed.
-func (a *Archive) searchFrom(m moment.Moment) pg.LSN {
+// searchFrom gives the places from which to search: for a transaction the beginning
+// of each stretch of the reach, the newest first; else the start of the newest base
+// that surely ends before the moment, so that no more WAL is read than needed.
+func (a *Archive) searchFrom(m moment.Moment) []pg.LSN {
+	if m.Kind == moment.Transaction {
+		return a.stretches()
+	}
 	best, oldest := pg.LSN(0), pg.LSN(0)
 	for _, b := range a.Bases {
 		if oldest == 0 || b.Start < oldest {
@@ -123,9 +137,23 @@ func (a *Archive) searchFrom(m moment.Moment) pg.LSN {
 		}
 	}
 	if best == 0 {
-		return oldest
+		best = oldest
 	}
-	return best
+	return []pg.LSN{best}
+}
+
+// stretches gives where the oldest base of each span of the reach starts, newest first.
+func (a *Archive) stretches() []pg.LSN {
+	spans, _ := a.Reach()
+	var starts []pg.LSN
+	for _, s := range slices.Backward(spans) {
+		for _, b := range a.Bases {
+			if b.ID == s.Base && !slices.Contains(starts, b.Start) {
+				starts = append(starts, b.Start)
+			}
+		}
+	}
+	return starts
 }
 
 // outOfReach names the nearest moments that can be reached.
