@@ -43,8 +43,13 @@ func (a *app) captureCommand(verb, short string) *cobra.Command {
 }
 
 func (a *app) captureStatus() *cobra.Command {
+	return a.perCluster("status [CLUSTER]", "Show how far capture has got", drawCapture)
+}
+
+// perCluster is a command that shows something of one cluster, or of all.
+func (a *app) perCluster(use, short string, draw func(io.Writer, wire.Cluster)) *cobra.Command {
 	return &cobra.Command{
-		Use: "status [CLUSTER]", Short: "Show how far capture has got", Args: cobra.MaximumNArgs(1), ValidArgsFunction: a.completeClusters,
+		Use: use, Short: short, Args: cobra.MaximumNArgs(1), ValidArgsFunction: a.completeClusters,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -60,7 +65,7 @@ func (a *app) captureStatus() *cobra.Command {
 						_, _ = fmt.Fprintln(w)
 					}
 					_, _ = fmt.Fprintln(w, k.Name)
-					drawCapture(w, k)
+					draw(w, k)
 				}
 			})
 		},

@@ -70,11 +70,11 @@ func readPassword(cmd *cobra.Command, file string) (string, error) {
 		return strings.TrimRight(string(content), "\r\n"), err
 	}
 	in, ok := cmd.InOrStdin().(*os.File)
-	if !ok || !term.IsTerminal(int(in.Fd())) { //nolint:gosec // a descriptor
+	if !ok || !term.IsTerminal(int(in.Fd())) {
 		return "", nil
 	}
 	_, _ = fmt.Fprint(cmd.ErrOrStderr(), "Password (empty for none): ")
-	secret, err := term.ReadPassword(int(in.Fd())) //nolint:gosec // a descriptor
+	secret, err := term.ReadPassword(int(in.Fd()))
 	_, _ = fmt.Fprintln(cmd.ErrOrStderr())
 	return string(secret), err
 }

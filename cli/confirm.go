@@ -26,7 +26,7 @@ func confirming(cmd *cobra.Command, typed string, do func(name string) error) er
 		return err
 	}
 	in, ok := cmd.InOrStdin().(*os.File)
-	if !ok || !term.IsTerminal(int(in.Fd())) { //nolint:gosec // a descriptor
+	if !ok || !term.IsTerminal(int(in.Fd())) {
 		return err
 	}
 	var p *wire.Problem

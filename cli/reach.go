@@ -10,28 +10,7 @@ import (
 )
 
 func (a *app) reach() *cobra.Command {
-	return &cobra.Command{
-		Use: "reach [CLUSTER]", Short: "Show to which moments a cluster can be rewound", Args: cobra.MaximumNArgs(1), ValidArgsFunction: a.completeClusters,
-		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			list, err := clustersOr(cmd, c, args)
-			if err != nil {
-				return err
-			}
-			return a.show(cmd, list, func(w io.Writer) {
-				for i, k := range list {
-					if i > 0 {
-						_, _ = fmt.Fprintln(w)
-					}
-					_, _ = fmt.Fprintln(w, k.Name)
-					drawReach(w, k)
-				}
-			})
-		},
-	}
+	return a.perCluster("reach [CLUSTER]", "Show to which moments a cluster can be rewound", drawReach)
 }
 
 func drawReach(w io.Writer, k wire.Cluster) {

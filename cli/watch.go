@@ -23,7 +23,7 @@ func ended(t wire.Task) bool { return t.State != "waiting" && t.State != "runnin
 // otherwise, and returns the task's problem as the error.
 func watch(ctx context.Context, c *client, t wire.Task, out io.Writer) (wire.Task, error) {
 	var see viewer = &lines{out: out}
-	if f, ok := out.(*os.File); ok && term.IsTerminal(int(f.Fd())) { //nolint:gosec // a descriptor
+	if f, ok := out.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
 		see = newBar(out)
 	}
 	seen := 0

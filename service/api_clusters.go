@@ -35,6 +35,15 @@ func (s *Service) clusterAPI(api huma.API) {
 	op(s, api, http.MethodPost, "/links", "make-link", "Make a link that opens the console once", http.StatusCreated, s.makeLink)
 }
 
+// clusterID gives the id of a cluster by which a list is narrowed; none is "".
+func (s *Service) clusterID(ctx context.Context, name string) (string, error) {
+	if name == "" {
+		return "", nil
+	}
+	k, err := s.catalog.Cluster(ctx, name)
+	return k.ID, err
+}
+
 func (s *Service) clusterView(ctx context.Context, k catalog.Cluster) (wire.Cluster, error) {
 	v := wire.Cluster{
 		ID: k.ID, Name: k.Name, ConnString: k.ConnString, SystemID: strconv.FormatUint(k.SystemID, 10), ServerVersion: k.ServerVersion,

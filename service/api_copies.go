@@ -91,13 +91,9 @@ type listCopies struct {
 }
 
 func (s *Service) listCopies(ctx context.Context, in *listCopies) (*body[[]wire.Copy], error) {
-	of := ""
-	if in.Cluster != "" {
-		k, err := s.catalog.Cluster(ctx, in.Cluster)
-		if err != nil {
-			return nil, err
-		}
-		of = k.ID
+	of, err := s.clusterID(ctx, in.Cluster)
+	if err != nil {
+		return nil, err
 	}
 	list, err := s.catalog.Copies(ctx, of)
 	if err != nil {

@@ -37,13 +37,9 @@ type listTasks struct {
 }
 
 func (s *Service) listTasks(ctx context.Context, in *listTasks) (*body[[]wire.Task], error) {
-	of := ""
-	if in.Cluster != "" {
-		k, err := s.catalog.Cluster(ctx, in.Cluster)
-		if err != nil {
-			return nil, err
-		}
-		of = k.ID
+	of, err := s.clusterID(ctx, in.Cluster)
+	if err != nil {
+		return nil, err
 	}
 	names, err := s.clusterNames(ctx)
 	if err != nil {

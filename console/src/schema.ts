@@ -513,7 +513,7 @@ export interface components {
              */
             replayedTo?: string;
             /** @enum {string} */
-            state: "laying out" | "replaying" | "paused" | "open" | "down" | "failed" | "discarded";
+            state: "laying out" | "replaying" | "paused" | "open" | "down" | "discarded";
             task: string;
         };
         Facts: {

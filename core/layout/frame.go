@@ -94,8 +94,8 @@ func AppendFrame(dst, content []byte, codec Codec) []byte {
 
 func seal(frame []byte, codec Codec, plain, stored int) {
 	frame[0] = byte(codec)
-	binary.LittleEndian.PutUint32(frame[4:], uint32(plain))  //nolint:gosec // at most FrameSize
-	binary.LittleEndian.PutUint32(frame[8:], uint32(stored)) //nolint:gosec // at most maxStored
+	binary.LittleEndian.PutUint32(frame[4:], uint32(plain))
+	binary.LittleEndian.PutUint32(frame[8:], uint32(stored))
 	hash := frameHash(frame[:12], frame[frameHeader:frameHeader+stored])
 	copy(frame[12:], hash[:])
 }

@@ -32,7 +32,7 @@ func (w *ObjectWriter) WriteFrame(frame []byte, plain int) (int64, error) {
 	}
 	at := w.offset
 	_, _ = w.hashes.Write(frame[12:frameHeader])
-	w.total += uint64(plain) //nolint:gosec // at most FrameSize
+	w.total += uint64(plain)
 	return at, w.write(frame)
 }
 

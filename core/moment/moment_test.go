@@ -111,11 +111,11 @@ func (r rec) record() *wal.Record {
 		return out
 	}
 	out.Manager, out.Info = wal.ManagerTransaction, r.op
-	out.Main = binary.LittleEndian.AppendUint64(nil, uint64(pg.ToTimestamp(noon.Add(time.Duration(r.second)*time.Second)))) //nolint:gosec // signed
+	out.Main = binary.LittleEndian.AppendUint64(nil, uint64(pg.ToTimestamp(noon.Add(time.Duration(r.second)*time.Second))))
 	if len(r.subs) > 0 {
 		out.Info |= 0x80
 		out.Main = binary.LittleEndian.AppendUint32(out.Main, 2)
-		out.Main = binary.LittleEndian.AppendUint32(out.Main, uint32(len(r.subs))) //nolint:gosec // small
+		out.Main = binary.LittleEndian.AppendUint32(out.Main, uint32(len(r.subs)))
 		for _, s := range r.subs {
 			out.Main = binary.LittleEndian.AppendUint32(out.Main, uint32(s))
 		}

@@ -28,7 +28,7 @@ func ParseLSN(s string) (LSN, error) {
 }
 
 func (l LSN) String() string {
-	return fmt.Sprintf("%X/%X", uint64(l)>>32, uint32(l)) //nolint:gosec // the low half is meant
+	return fmt.Sprintf("%X/%X", uint64(l)>>32, uint32(l))
 }
 
 // MarshalText and UnmarshalText give LSNs their notation in JSON.
@@ -67,7 +67,7 @@ type XID uint32
 
 // Precedes tells whether x is older than y in the circular order of 32-bit ids
 // (TransactionIdPrecedes): half of the id space lies behind each id.
-func (x XID) Precedes(y XID) bool { return int32(x-y) < 0 } //nolint:gosec // wrap-around is the point
+func (x XID) Precedes(y XID) bool { return int32(x-y) < 0 }
 
 // FullXID is a 64-bit transaction id: epoch and XID (FullTransactionId).
 type FullXID uint64

@@ -56,7 +56,7 @@ func PageChecksum(page []byte, block uint32) uint16 {
 		s = s*checksumPrime ^ s>>17
 		all ^= s
 	}
-	return uint16((all^block)%65535 + 1) //nolint:gosec // 1..65535
+	return uint16((all^block)%65535 + 1)
 }
 
 // PageFault says what is wrong with a page, or is empty.

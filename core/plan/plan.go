@@ -53,7 +53,7 @@ func Make(b moment.Boundary, bases []reach.Base, ancestors []pg.Fork, z pg.Segme
 		return Restore{}, &Impossible{Earliest: earliest,
 			Reason: fmt.Sprintf("no base backup ends at or before %s on the way to timeline %d", b.End, b.Timeline)}
 	}
-	p := Restore{Boundary: b, Base: best.ID, Start: best.Start, Replay: int64(b.End - best.Start)} //nolint:gosec // End >= Stop > Start
+	p := Restore{Boundary: b, Base: best.ID, Start: best.Start, Replay: int64(b.End - best.Start)}
 	segments := p.Segments(ancestors, z)
 	for _, s := range segments {
 		if !have(s) {

@@ -100,7 +100,7 @@ func (r *Reader) finish(start pg.LSN) {
 // skipTo leaves the bytes up to the page at address to unread and unchecked.
 func (r *Reader) skipTo(to pg.LSN) {
 	// A source that ends before is noticed when the next page is asked for.
-	_, _ = io.CopyN(io.Discard, r.src, int64(len(r.page))+int64(to-r.next)) //nolint:gosec // within one segment
+	_, _ = io.CopyN(io.Discard, r.src, int64(len(r.page))+int64(to-r.next))
 	r.page, r.off = nil, 0
 	r.at, r.next = to, to
 }
@@ -115,7 +115,7 @@ func (r *Reader) openAtRecord() error {
 			return nil
 		}
 		room := PageSize - r.head.size
-		if int(r.head.remaining) < room { //nolint:gosec // bounded just here
+		if int(r.head.remaining) < room {
 			r.off = r.head.size + align(int(r.head.remaining))
 			if r.off < PageSize {
 				return nil

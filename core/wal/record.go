@@ -193,7 +193,7 @@ func (d *headers) image(blk *Block) (size int, err error) {
 		}
 		blk.HoleSize = binary.LittleEndian.Uint16(b)
 	default:
-		blk.HoleSize = uint16(pg.BlockSize - size) //nolint:gosec // checked below
+		blk.HoleSize = uint16(pg.BlockSize - size)
 	}
 	if size > pg.BlockSize || int(blk.HoleStart)+int(blk.HoleSize) > pg.BlockSize {
 		return 0, fmt.Errorf("impossible page image: %d bytes, hole of %d at %d", size, blk.HoleSize, blk.HoleStart)

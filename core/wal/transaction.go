@@ -61,7 +61,7 @@ func EndOf(r *Record, version int) (end End, ok bool, err error) {
 	end.XID = r.XID
 	end.TwoPhase = op == xactCommitPrepared || op == xactAbortPrepared
 	f := fields{b: r.Main}
-	end.Time = pg.Timestamp(int64(f.u64())) //nolint:gosec // a signed field
+	end.Time = pg.Timestamp(int64(f.u64()))
 	var info uint32
 	if r.Info&xactHasInfo != 0 {
 		info = f.u32()

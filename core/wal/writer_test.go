@@ -35,7 +35,7 @@ func (w *writer) header(remaining int) {
 	binary.LittleEndian.PutUint16(h[2:], flags)
 	binary.LittleEndian.PutUint32(h[4:], 1)
 	binary.LittleEndian.PutUint64(h[8:], uint64(at))
-	binary.LittleEndian.PutUint32(h[16:], uint32(remaining)) //nolint:gosec // small
+	binary.LittleEndian.PutUint32(h[16:], uint32(remaining))
 	if size == longHeader {
 		binary.LittleEndian.PutUint64(h[24:], testSystem)
 		binary.LittleEndian.PutUint32(h[32:], uint32(w.size))
@@ -47,7 +47,7 @@ func (w *writer) header(remaining int) {
 // record appends a record with main data and returns where it begins.
 func (w *writer) record(m Manager, info uint8, xid pg.XID, main []byte) pg.LSN {
 	body := []byte{idMainLong, 0, 0, 0, 0}
-	binary.LittleEndian.PutUint32(body[1:], uint32(len(main))) //nolint:gosec // small
+	binary.LittleEndian.PutUint32(body[1:], uint32(len(main)))
 	return w.raw(m, info, xid, append(body, main...))
 }
 
@@ -57,7 +57,7 @@ func (w *writer) raw(m Manager, info uint8, xid pg.XID, body []byte) pg.LSN {
 	}
 	start := w.at()
 	rec := make([]byte, recordHeader, recordHeader+len(body))
-	binary.LittleEndian.PutUint32(rec, uint32(recordHeader+len(body))) //nolint:gosec // small
+	binary.LittleEndian.PutUint32(rec, uint32(recordHeader+len(body)))
 	binary.LittleEndian.PutUint32(rec[4:], uint32(xid))
 	binary.LittleEndian.PutUint64(rec[recordPrev:], uint64(w.prev))
 	rec[16], rec[17] = info, byte(m)
@@ -91,12 +91,12 @@ func (w *writer) switchSegment() {
 
 // commitData is the main data of a commit or abort at a time, with sub-transactions.
 func commitData(us int64, subs ...pg.XID) (info uint8, main []byte) {
-	main = binary.LittleEndian.AppendUint64(nil, uint64(us)) //nolint:gosec // signed
+	main = binary.LittleEndian.AppendUint64(nil, uint64(us))
 	if len(subs) == 0 {
 		return 0, main
 	}
 	main = binary.LittleEndian.AppendUint32(main, xinfoSubxacts)
-	main = binary.LittleEndian.AppendUint32(main, uint32(len(subs))) //nolint:gosec // small
+	main = binary.LittleEndian.AppendUint32(main, uint32(len(subs)))
 	for _, s := range subs {
 		main = binary.LittleEndian.AppendUint32(main, uint32(s))
 	}

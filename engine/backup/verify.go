@@ -77,7 +77,7 @@ const mostSuspects = 10_000
 func checkPages(found []suspect, p *piece, checksums bool) []suspect {
 	for at := 0; at+pg.BlockSize <= len(p.plain); at += pg.BlockSize {
 		page := p.plain[at : at+pg.BlockSize]
-		block := p.block + uint32(at/pg.BlockSize) //nolint:gosec // within a frame
+		block := p.block + uint32(at/pg.BlockSize)
 		if fault := pg.CheckPage(page, block, checksums); fault != "" {
 			found = append(found, suspect{
 				path: p.path, block: block, fault: fault, lsn: pg.PageLSN(page),

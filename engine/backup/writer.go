@@ -111,7 +111,7 @@ func (w *writer) archive(a replication.Archive) error {
 			return fmt.Errorf("the server's archive: %w", err)
 		}
 		entry := layout.File{
-			Path: path.Join(under, path.Clean(h.Name)), Mode: uint32(h.Mode) & 0o777, //nolint:gosec // permission bits
+			Path: path.Join(under, path.Clean(h.Name)), Mode: uint32(h.Mode) & 0o777,
 			Size: h.Size, Modified: h.ModTime.UTC(),
 		}
 		switch h.Typeflag {
@@ -146,7 +146,7 @@ func (w *writer) file(entry layout.File, content io.Reader) error {
 		}
 		crc = crc32.Update(crc, pg.Castagnoli, p.plain)
 		p.first, p.pages, p.path = first, isRelation && entry.Place == layout.InData, entry.Path
-		p.block = rel.FirstBlock() + uint32((entry.Size-rest)/pg.BlockSize) //nolint:gosec // below 2^32 by the server's limits
+		p.block = rel.FirstBlock() + uint32((entry.Size-rest)/pg.BlockSize)
 		rest -= int64(len(p.plain))
 		w.tail.BytesRead += int64(len(p.plain))
 		if p.pages {

@@ -58,7 +58,6 @@ const (
 	CopyPaused    = "paused" // at its moment, read-only
 	CopyOpen      = "open"   // on a timeline of its own, writable
 	CopyDown      = "down"   // its server is not running
-	CopyFailed    = "failed"
 	CopyDiscarded = "discarded"
 )
 

@@ -132,7 +132,7 @@ func (c *Catalog) TakeInstance(ctx context.Context) (int64, *Lease, error) {
 
 // HoldInstance takes the lock of an instance's number, again after its connection was lost.
 func (c *Catalog) HoldInstance(ctx context.Context, n int64) (*Lease, error) {
-	l, ok, err := c.lock(ctx, spaceInstance, utoa(uint64(n))) //nolint:gosec // from a sequence
+	l, ok, err := c.lock(ctx, spaceInstance, utoa(uint64(n)))
 	if err == nil && !ok {
 		err = fmt.Errorf("instance number %d is taken", n)
 	}

@@ -144,14 +144,14 @@ func (c *Catalog) AddSegment(ctx context.Context, s Segment) error {
 		on conflict (cluster_id, timeline, number) do update set
 		end_lsn = excluded.end_lsn, stored_bytes = excluded.stored_bytes, records = excluded.records,
 		last_commit = excluded.last_commit, stored_at = now()`,
-		s.ClusterID, int64(s.Timeline), int64(s.Number), s.Name, lsn(s.Start), s.End.String(), s.StoredBytes, s.Records, s.LastCommit) //nolint:gosec // below 2^40
+		s.ClusterID, int64(s.Timeline), int64(s.Number), s.Name, lsn(s.Start), s.End.String(), s.StoredBytes, s.Records, s.LastCommit)
 	return err
 }
 
 // Segments lists the stored segments of a cluster from the one numbered from on, by timeline and number.
 func (c *Catalog) Segments(ctx context.Context, cluster string, from uint64) ([]Segment, error) {
 	var list []Segment
-	return list, c.db.SelectContext(ctx, &list, `select * from velvet.segments where cluster_id = $1 and number >= $2 order by timeline, number`, cluster, int64(from)) //nolint:gosec // below 2^40
+	return list, c.db.SelectContext(ctx, &list, `select * from velvet.segments where cluster_id = $1 and number >= $2 order by timeline, number`, cluster, int64(from))
 }
 
 // Timeline is a timeline above 1 with its history file.

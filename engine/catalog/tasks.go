@@ -150,7 +150,7 @@ func (c *Catalog) Orphans(ctx context.Context) ([]Task, error) {
 			err := c.db.GetContext(ctx, &held, `select exists (select from pg_locks where locktype = 'advisory'
 				and classid = $1::bigint::oid and objid = (hashtext($2)::bigint & 4294967295)::oid and granted
 				and database = (select oid from pg_database where datname = current_database()))`,
-				spaceInstance, utoa(uint64(t.Owner.Int64))) //nolint:gosec // from a sequence
+				spaceInstance, utoa(uint64(t.Owner.Int64)))
 			if err != nil {
 				return nil, err
 			}

@@ -51,7 +51,7 @@ func Connect(ctx context.Context, k catalog.Copy, superuser, database string) (*
 	if err != nil {
 		return nil, err
 	}
-	cfg.Host, cfg.Port = k.Socket, uint16(k.Port) //nolint:gosec // a TCP port
+	cfg.Host, cfg.Port = k.Socket, uint16(k.Port)
 	cfg.User, cfg.Password, cfg.Database = superuser, "", database
 	cfg.Fallbacks = nil
 	cfg.RuntimeParams["application_name"] = "velvet"

@@ -117,7 +117,7 @@ func (f *follower) progress(at pg.LSN, last *time.Time) {
 		f.copy.ReplayedTo = sql.NullTime{Time: *last, Valid: true}
 		note += ", " + last.UTC().Format("2006-01-02 15:04:05.000 UTC")
 	}
-	done := int64(at) - int64(f.plan.Start) //nolint:gosec // LSNs stay far below 2^63
+	done := int64(at) - int64(f.plan.Start)
 	f.report.Progress(min(max(done, 0), f.plan.Replay), f.plan.Replay, task.Bytes, note)
 }
 

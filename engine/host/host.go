@@ -184,7 +184,7 @@ func (h *Host) FreeSpace(dir string) (int64, error) {
 	if err := syscall.Statfs(dir, &st); err != nil {
 		return 0, err
 	}
-	return int64(st.Bavail) * st.Bsize, nil //nolint:gosec // far below the limit
+	return int64(st.Bavail) * st.Bsize, nil
 }
 
 // FreePort finds a loopback TCP port on which nothing listens.
@@ -218,7 +218,7 @@ func (h *Host) command(ctx context.Context, major int, name string, args ...stri
 	cmd.Env = []string{"PATH=/usr/local/bin:/usr/bin:/bin", "LC_ALL=C", "TZ=UTC"}
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	if h.uid >= 0 {
-		cmd.SysProcAttr.Credential = &syscall.Credential{Uid: uint32(h.uid), Gid: uint32(h.gid)} //nolint:gosec // ids from the OS
+		cmd.SysProcAttr.Credential = &syscall.Credential{Uid: uint32(h.uid), Gid: uint32(h.gid)}
 	}
 	return cmd, nil
 }

@@ -107,7 +107,7 @@ func status(ctx context.Context, conn *pgx.Conn, xid pg.XID) (string, error) {
 	if _, err := fmt.Sscan(next, &xmax); err != nil {
 		return "", err
 	}
-	if !xid.Precedes(pg.XID(xmax)) { //nolint:gosec // the low half is meant
+	if !xid.Precedes(pg.XID(xmax)) {
 		return proof.StatusAborted, nil
 	}
 	full := xid.WithEpochNear(pg.FullXID(xmax))

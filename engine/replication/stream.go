@@ -117,9 +117,9 @@ func parseMessage(b []byte) (Message, error) {
 	u64 := func(at int) uint64 { return binary.BigEndian.Uint64(b[at:]) }
 	switch {
 	case b[0] == 'w' && len(b) >= 25:
-		return Message{Start: pg.LSN(u64(1)), ServerEnd: pg.LSN(u64(9)), ServerTime: pg.Timestamp(int64(u64(17))), Data: b[25:]}, nil //nolint:gosec // signed on the wire
+		return Message{Start: pg.LSN(u64(1)), ServerEnd: pg.LSN(u64(9)), ServerTime: pg.Timestamp(int64(u64(17))), Data: b[25:]}, nil
 	case b[0] == 'k' && len(b) >= 18:
-		return Message{ServerEnd: pg.LSN(u64(1)), ServerTime: pg.Timestamp(int64(u64(9))), ReplyNow: b[17] != 0}, nil //nolint:gosec // signed on the wire
+		return Message{ServerEnd: pg.LSN(u64(1)), ServerTime: pg.Timestamp(int64(u64(9))), ReplyNow: b[17] != 0}, nil
 	}
 	return Message{}, fmt.Errorf("unknown message %q of %d bytes in the WAL stream", b[0], len(b))
 }
@@ -147,8 +147,8 @@ func (st *Stream) Report(written, flushed pg.LSN, answer bool) error {
 	b = append(b, 'r')
 	b = binary.BigEndian.AppendUint64(b, uint64(written))
 	b = binary.BigEndian.AppendUint64(b, uint64(flushed))
-	b = binary.BigEndian.AppendUint64(b, 0)                                  // nothing is applied
-	b = binary.BigEndian.AppendUint64(b, uint64(pg.ToTimestamp(time.Now()))) //nolint:gosec // signed on the wire
+	b = binary.BigEndian.AppendUint64(b, 0) // nothing is applied
+	b = binary.BigEndian.AppendUint64(b, uint64(pg.ToTimestamp(time.Now())))
 	if answer {
 		b = append(b, 1)
 	} else {

@@ -122,7 +122,7 @@ func (a *Archive) OpenSegment(ctx context.Context, s pg.Segment) (io.ReadCloser,
 		f, err := os.Open(t.Path)
 		if err == nil {
 			start := a.Cluster.SegmentSize.Start(s.Number)
-			return limited{io.LimitReader(f, int64(t.End-start)), f}, nil //nolint:gosec // within a segment
+			return limited{io.LimitReader(f, int64(t.End-start)), f}, nil
 		}
 		if !errors.Is(err, os.ErrNotExist) {
 			return nil, err

@@ -73,7 +73,7 @@ type Copy struct {
 	ID         string       `json:"id"`
 	Cluster    string       `json:"cluster" doc:"name of the original"`
 	Moment     string       `json:"moment"`
-	State      string       `json:"state" enum:"laying out,replaying,paused,open,down,failed,discarded"`
+	State      string       `json:"state" enum:"laying out,replaying,paused,open,down,discarded"`
 	Problem    string       `json:"problem,omitempty"`
 	Port       int          `json:"port" doc:"on 127.0.0.1"`
 	Directory  string       `json:"directory"`
