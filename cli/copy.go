@@ -67,13 +67,14 @@ func (a *app) showCopy(cmd *cobra.Command, c *client, id string) error {
 		return err
 	}
 	return a.show(cmd, k, func(w io.Writer) {
-		facts(w, "copy", k.ID, "of", k.Cluster, "state", k.State, "problem", k.Problem,
+		pairs := []string{"copy", k.ID, "of", k.Cluster, "state", k.State, "problem", k.Problem,
 			"look", fmt.Sprintf("psql -h 127.0.0.1 -p %d", k.Port), "directory", k.Directory,
-			"replayed to", fmt.Sprintf("%s, last transaction %s", lsnOr(k.Replayed), whenOr(k.ReplayedTo, "none yet")))
-		drawPlan(w, k.Plan)
+			"replayed to", fmt.Sprintf("%s, last transaction %s", lsnOr(k.Replayed), whenOr(k.ReplayedTo, "none yet"))}
+		pairs = append(pairs, planFacts(k.Plan)...)
 		if k.Proof != nil {
-			facts(w, "proof", k.Proof.Verdict+", "+when(k.Proof.FinishedAt))
+			pairs = append(pairs, "proof", k.Proof.Verdict+", "+when(k.Proof.FinishedAt))
 		}
+		facts(w, pairs...)
 	})
 }
 

@@ -38,19 +38,23 @@ func (a *app) restorePlan() *cobra.Command {
 	}
 }
 
-func drawPlan(w io.Writer, p plan.Restore) {
+func drawPlan(w io.Writer, p plan.Restore) { facts(w, planFacts(p)...) }
+
+// planFacts are a plan's names and values.
+func planFacts(p plan.Restore) []string {
 	b := p.Boundary
 	stop := "before the record at " + b.Stop.String()
 	if b.Inclusive {
 		stop = "behind the record at " + b.Stop.String()
 	}
-	facts(w,
+	return []string{
 		"moment", b.Moment,
 		"last in", commit(b.LastIn, "no transaction since the base backup"),
 		"first out", commit(b.FirstOut, "nothing that is known yet"),
 		"replay stops", fmt.Sprintf("%s, on timeline %d", stop, b.Timeline),
 		"base", p.Base,
-		"WAL", fmt.Sprintf("%d segments, %s to %s; %s to replay", p.Count, p.First, p.Last, size(p.Replay)))
+		"WAL", fmt.Sprintf("%d segments, %s to %s; %s to replay", p.Count, p.First, p.Last, size(p.Replay)),
+	}
 }
 
 func commit(c *moment.Commit, none string) string {

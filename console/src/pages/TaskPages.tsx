@@ -1,5 +1,6 @@
 import { Link, useParams } from "@tanstack/react-router";
-import { Problem, useCancel, useTask, useTasks } from "../api";
+import { Problem, type Task, useCancel, useTask, useTasks } from "../api";
+import { size } from "../format";
 import { Bar, amount } from "../parts/Bar";
 import { Facts } from "../parts/Facts";
 import { Mark } from "../parts/Mark";
@@ -46,7 +47,7 @@ export function TaskList() {
               <td>
                 <Time at={t.finishedAt} />
               </td>
-              <td>{t.problem?.detail ?? (t.finishedAt ? "" : `${amount(t)} ${t.note ?? ""}`)}</td>
+              <td>{what(t)}</td>
             </tr>
           ))}
         </tbody>
@@ -54,6 +55,17 @@ export function TaskList() {
       {tasks.data.length === 0 && <p className="text-soft py-3">Nothing has been done yet.</p>}
     </>
   );
+}
+
+// what says what a task is doing, or what came of it.
+function what(t: Task): string {
+  if (t.problem) return t.problem.detail ?? t.problem.title;
+  if (!t.finishedAt) return `${amount(t)} ${t.note ?? ""}`;
+  const o = t.outcome ?? {};
+  if (typeof o.verdict === "string") return `verdict: ${o.verdict}`;
+  if (typeof o.bytesStored === "number") return `${size(o.bytesStored)} stored`;
+  if (typeof o.port === "number") return `on port ${o.port}`;
+  return "";
 }
 
 // TaskPage is one task with its log.

@@ -61,7 +61,9 @@ export function Reel({ cluster, backups, plan }: { cluster: Cluster; backups: Ba
           return (
             <g key={b.id}>
               <title>{`base ${b.id}, ended ${when(b.stoppedAt)}`}</title>
-              <rect x={percent(x)} y="30" width="4" height="12" fill="var(--ink)" />
+              <svg x={percent(x)} y="16" overflow="visible">
+                <path d="M-5 0 H5 L0 9 Z" fill="var(--ground)" stroke="var(--ink)" />
+              </svg>
             </g>
           );
         })}
@@ -83,7 +85,7 @@ export function Reel({ cluster, backups, plan }: { cluster: Cluster; backups: Ba
       </svg>
       <figcaption className="flex justify-between text-soft">
         <span>{clock(new Date(e.from).toISOString())}</span>
-        <span>▮ base backup{plan ? " · hatched: undone · brass: the boundary" : ""}</span>
+        <span>▽ base backup{plan ? " · hatched: undone · brass: the boundary" : ""}</span>
         <span>{clock(new Date(e.to).toISOString())}</span>
       </figcaption>
     </figure>

@@ -1,0 +1,89 @@
+package cli
+
+import (
+	"bytes"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+
+	"velvetrewind/core/plan"
+	"velvetrewind/core/proof"
+	"velvetrewind/engine/problem"
+	"velvetrewind/engine/readiness"
+	"velvetrewind/service/wire"
+)
+
+func TestSizesAndCounts(t *testing.T) {
+	for n, want := range map[int64]string{0: "0 B", 1023: "1023 B", 1024: "1.0 KiB", 1536: "1.5 KiB", 16 << 20: "16.0 MiB", 5 << 40: "5.0 TiB", 1 << 62: "4.0 EiB"} {
+		assert.Equal(t, want, size(n))
+	}
+	for n, want := range map[int64]string{0: "0", 999: "999", 1000: "1,000", 48211: "48,211", 1234567: "1,234,567", -1234: "-1,234", -123: "-123"} {
+		assert.Equal(t, want, count(n))
+	}
+}
+
+func TestFactsAreAligned(t *testing.T) {
+	var out bytes.Buffer
+	facts(&out, "copy", "01m8", "nothing", "", "replay stops", "before\nthe record")
+	assert.Equal(t, "copy          01m8\nreplay stops  before\n              the record\n", out.String())
+}
+
+func TestErrorsSayWhatToDo(t *testing.T) {
+	var out bytes.Buffer
+	explain(&out, &wire.Problem{Title: "the cluster was not added", Detail: "wal_level is minimal", Next: "ALTER SYSTEM …;\n-- then restart"})
+	assert.Equal(t, "velvet: the cluster was not added\n  why:  wal_level is minimal\n  next: ALTER SYSTEM …;\n        -- then restart\n", out.String())
+	assert.Equal(t, problem.Unconfirmed, kindOf(&wire.Problem{Type: wire.ProblemType + "unconfirmed"}))
+	assert.Empty(t, kindOf(assert.AnError))
+	at := 3
+	out.Reset()
+	_ = explainMoment(&out, "tx twelve", &wire.Problem{At: &at})
+	assert.Equal(t, "tx twelve\n   ^\n", out.String())
+}
+
+func TestAProofShowsWhatFailedFirst(t *testing.T) {
+	live := int64(5)
+	var out bytes.Buffer
+	drawProof(&out, wire.Proof{Verdict: "failed", Copy: "01m8", Moment: "latest", Checks: []proof.Check{
+		{Name: "boundary", Verdict: proof.Passed, Summary: "as planned"},
+		{Name: "pages", Verdict: proof.Failed, Summary: "1 of 9 pages is damaged"},
+		{Name: "last transaction in", Verdict: proof.CouldNotRun, Summary: "forgotten"},
+		{Name: "tables", Verdict: proof.Passed, Summary: "3 tables", Tables: []proof.Table{
+			{Database: "saltmarsh", Name: "public.booking", Copy: 1200, Live: &live}, {Database: "saltmarsh", Name: "public.gone", Copy: 3},
+			{Database: "saltmarsh", Name: "public.torn", Problem: "invalid page"},
+		}},
+	}})
+	text := out.String()
+	order := []string{"failed: copy 01m8 at latest", "1 of 9 pages", "forgotten", "as planned", "rows in the copy", "1,200", "+1,195", "not read", "invalid page"}
+	for last := -1; len(order) > 0; order = order[1:] {
+		at := bytes.Index([]byte(text), []byte(order[0]))
+		assert.Greater(t, at, last, "%q is out of order in\n%s", order[0], text)
+		last = at
+	}
+}
+
+func TestReadinessNamesTheRemedy(t *testing.T) {
+	var out bytes.Buffer
+	drawReadiness(&out, readiness.Report{Facts: readiness.Facts{VersionText: "15.18", Role: "velvet"}, Findings: []readiness.Finding{
+		{Blocks: true, What: "wal_level is minimal", SQL: []string{"ALTER SYSTEM SET wal_level = 'replica';"}, Restart: true}, {What: "checksums are off"},
+	}})
+	for _, want := range []string{"PostgreSQL 15.18", "replication right: no", "needed: wal_level", "    ALTER SYSTEM", "-- then restart the server", "advice: checksums are off"} {
+		assert.Contains(t, out.String(), want)
+	}
+}
+
+func TestPlansAndAmounts(t *testing.T) {
+	var out bytes.Buffer
+	drawPlan(&out, plan.Restore{Base: "01m8", Count: 3, First: "A", Last: "C", Replay: 1 << 20})
+	assert.Contains(t, out.String(), "no transaction since the base backup")
+	assert.Contains(t, out.String(), "3 segments, A to C; 1.0 MiB to replay")
+	assert.Equal(t, "1.0 KiB of 2.0 KiB (50 %), reading x", amount(wire.Task{Done: 1024, Total: 2048, Unit: "bytes", Note: "reading x"}))
+	assert.Equal(t, "3 of 7 tables, y", amount(wire.Task{Done: 3, Total: 7, Unit: "tables", Note: "y"}))
+	assert.Equal(t, "12,000 pages, z", amount(wire.Task{Done: 12000, Unit: "pages", Note: "z"}))
+	assert.Equal(t, "waiting", amount(wire.Task{Note: "waiting"}))
+	var log bytes.Buffer
+	v := &lines{out: &log}
+	v.line(wire.Line{At: time.Now(), Level: "warning", Text: "low tide"})
+	v.progress(wire.Task{State: "running", Note: "n"})
+	assert.Contains(t, log.String(), " ! low tide")
+}
