@@ -55,7 +55,11 @@ func (s *Service) submitCopy(ctx context.Context, in *makeCopy) (*body[wire.Task
 	if err := s.catalog.AddCopy(ctx, k); err != nil {
 		return nil, err
 	}
-	return s.submitFor(ctx, taskCopy, k, cluster, copyArgs{Plan: p})
+	out, err := s.submitFor(ctx, taskCopy, k, cluster, copyArgs{Plan: p})
+	if err != nil {
+		return nil, err
+	}
+	return out, s.catalog.SetCopyTask(ctx, k.ID, out.Body.ID)
 }
 
 // submitFor submits a task about a copy.

@@ -149,6 +149,7 @@ func TestConsole(t *testing.T) {
 	s.service.JSON(&list, "copy", "list")
 	require.Len(t, list, 1)
 	assert.Equal(t, "paused", list[0].State)
+	assert.NotEmpty(t, list[0].Task, "the copy knows the task that makes it, whose progress the page shows")
 
 	b.press("Discard")
 	b.sees("what was changed in the copy is lost")

@@ -84,8 +84,14 @@ type Copy struct {
 func (c *Catalog) AddCopy(ctx context.Context, k Copy) error {
 	_, err := c.db.ExecContext(ctx, `insert into velvet.copies
 		(id, cluster_id, backup_id, moment, plan, directory, socket, port, state, task_id)
-		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)`,
-		k.ID, k.ClusterID, k.BackupID, k.Moment, string(k.Plan), k.Directory, k.Socket, k.Port, k.State, k.TaskID)
+		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, '')`,
+		k.ID, k.ClusterID, k.BackupID, k.Moment, string(k.Plan), k.Directory, k.Socket, k.Port, k.State)
+	return err
+}
+
+// SetCopyTask notes which task makes a copy.
+func (c *Catalog) SetCopyTask(ctx context.Context, copyID, task string) error {
+	_, err := c.db.ExecContext(ctx, `update velvet.copies set task_id = $2 where id = $1`, copyID, task)
 	return err
 }
 

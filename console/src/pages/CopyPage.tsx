@@ -69,7 +69,12 @@ export function CopyPage() {
       {making && <Making copy={k} />}
       {k.proof && <ProofView proof={k.proof} />}
       <Where copy={k} />
-      {making && k.task && <TaskLog task={k.task} />}
+      {making && k.task && (
+        <section aria-label="Log" className="mt-6">
+          <h2>Log</h2>
+          <TaskLog task={k.task} />
+        </section>
+      )}
     </>
   );
 }
@@ -96,7 +101,7 @@ function Where({ copy: k }: { copy: Copy }) {
       <Facts
         rows={[
           ["look at it with", <code key="p">{`psql -h 127.0.0.1 -p ${k.port}`}</code>],
-          ["replayed to", <span key="r"><code>{k.replayed}</code>{k.replayedTo && <>, last transaction committed <Time at={k.replayedTo} /></>}</span>],
+          ["replayed to", k.replayed !== "0/0" && <span key="r"><code>{k.replayed}</code>{k.replayedTo && <>, last transaction committed <Time at={k.replayedTo} /></>}</span>],
           ["last in", b.lastIn && <span key="l">tx <code>{b.lastIn.xid}</code>, committed <Time at={b.lastIn.time} /></span>],
           ["first out", b.firstOut && <span key="f">tx <code>{b.firstOut.xid}</code>, committed <Time at={b.firstOut.time} /></span>],
           ["begun from", <code key="b">{k.plan.base}</code>],
