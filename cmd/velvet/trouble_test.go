@@ -28,7 +28,7 @@ func TestFullStore(t *testing.T) {
 	s := newStage(t)
 	small := s.Path("home", "store")
 	s.service.Stop()
-	require.NoError(t, syscall.Mount("tmpfs", small, "tmpfs", 0, "size=3m,mode=0750"))
+	require.NoError(t, syscall.Mount("tmpfs", small, "tmpfs", 0, "size=2m,mode=0750"))
 	t.Cleanup(func() { _ = syscall.Unmount(small, syscall.MNT_DETACH) })
 	s.service.Start()
 	s.protect()
