@@ -9,6 +9,13 @@ type Manager uint8
 const (
 	ManagerXLOG        Manager = 0
 	ManagerTransaction Manager = 1
+	ManagerStorage     Manager = 2
+	ManagerDatabase    Manager = 4
+	ManagerTablespace  Manager = 5
+	ManagerStandby     Manager = 8
+	ManagerHeap2       Manager = 9
+	ManagerHeap        Manager = 10
+	ManagerBRIN        Manager = 17
 )
 
 const xlogSwitch = 0x40 // XLOG_SWITCH: the rest of the segment is unused

@@ -115,6 +115,26 @@ func (f *fields) skip(n int) {
 	f.b = f.b[n:]
 }
 
+func (f *fields) u8() uint8 {
+	if len(f.b) < 1 {
+		f.short = true
+		return 0
+	}
+	v := f.b[0]
+	f.b = f.b[1:]
+	return v
+}
+
+func (f *fields) u16() uint16 {
+	if len(f.b) < 2 {
+		f.b, f.short = nil, true
+		return 0
+	}
+	v := binary.LittleEndian.Uint16(f.b)
+	f.b = f.b[2:]
+	return v
+}
+
 func (f *fields) u32() uint32 {
 	if len(f.b) < 4 {
 		f.b, f.short = nil, true

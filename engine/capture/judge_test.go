@@ -5,13 +5,16 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"testing"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"velvetrewind/core/journal"
 	"velvetrewind/core/pg"
 	"velvetrewind/core/wal"
 	"velvetrewind/testbed"
@@ -59,7 +62,7 @@ func TestReaderAgainstTheServer(t *testing.T) {
 	to := testbed.One[string](b, conn, "select pg_switch_wal()::text")
 
 	judge := p.Connect("postgres")
-	rows, err := judge.Query(context.Background(), `select start_lsn::text, end_lsn::text, prev_lsn::text, xid::text::bigint, resource_manager, record_length,
+	rows, err := judge.Query(context.Background(), `select start_lsn::text, end_lsn::text, prev_lsn::text, xid::text::bigint, resource_manager || ' ' || record_type, record_length,
 		coalesce(block_ref, '') from pg_get_wal_records_info($1::text::pg_lsn, $2::text::pg_lsn)`, from, to)
 	require.NoError(t, err)
 	defer rows.Close()
@@ -74,7 +77,7 @@ func TestReaderAgainstTheServer(t *testing.T) {
 		require.NoError(t, err, "at %s", start)
 		seen++
 		want := fmt.Sprintf("%s %s %s %d %s %d %s", start, end, prev, xid, manager, length, blocks)
-		got := fmt.Sprintf("%s %s %s %d %s %d %s", rec.Start, rec.End, rec.Prev, rec.XID, rec.Manager, rec.Length, refer(rec))
+		got := fmt.Sprintf("%s %s %s %d %s %d %s", rec.Start, rec.End, rec.Prev, rec.XID, rec.Manager.String()+" "+rec.Kind(ours.Version()), rec.Length, refer(rec))
 		if want != got {
 			if differ++; differ < 10 {
 				assert.Equal(t, want, got)
@@ -137,4 +140,100 @@ func openWAL(t *testing.T, p *testbed.Postgres, from string) *wal.Reader {
 			return r
 		}
 	}
+}
+
+// TestRowCountsEqualTheStatements runs random statements, with savepoints, and holds
+// the rows that each committed transaction reported against the journal.
+func TestRowCountsEqualTheStatements(t *testing.T) {
+	b := testbed.New(t)
+	p := b.Postgres("original", true)
+	p.Exec("postgres", "create table booking (id int primary key, season int, note text)", "create index on booking (season)")
+	conn := p.Connect("postgres")
+	filenode := testbed.One[uint32](b, conn, "select pg_relation_filenode('booking')")
+	from := testbed.One[string](b, conn, "select pg_current_wal_insert_lsn()::text")
+	random := rand.New(rand.NewPCG(7, 42))
+	want := make(map[pg.XID]journal.Change)
+	for n := range 150 {
+		xid, c, committed := randomTransaction(t, conn, random, n)
+		if committed && (c.Inserted|c.Updated|c.Deleted) != 0 {
+			want[xid] = c
+		}
+	}
+	testbed.One[string](b, conn, "select pg_switch_wal()::text")
+	reader := openWAL(t, p, from)
+	var builder journal.Builder
+	compared := 0
+	for {
+		rec, err := reader.Next()
+		if err != nil {
+			require.True(t, errors.Is(err, io.EOF) || errors.Is(err, wal.ErrUnwritten), "%v", err)
+			break
+		}
+		tx, err := builder.See(rec, reader.Version())
+		require.NoError(t, err)
+		if tx == nil || !tx.Committed {
+			continue
+		}
+		for _, c := range tx.Changes {
+			if c.Relation.Filenode == filenode {
+				expected := want[tx.XID]
+				expected.Relation = c.Relation
+				assert.Equal(t, expected, c, "tx %d", tx.XID)
+				delete(want, tx.XID)
+				compared++
+			}
+		}
+	}
+	assert.Empty(t, want, "transactions that the journal does not know")
+	assert.Greater(t, compared, 80)
+	assert.Empty(t, builder.Open())
+}
+
+// randomTransaction does a few things to bookings and returns what the server reported of them.
+func randomTransaction(t *testing.T, conn *pgx.Conn, random *rand.Rand, n int) (xid pg.XID, total journal.Change, committed bool) {
+	ctx := context.Background()
+	tx, err := conn.Begin(ctx)
+	require.NoError(t, err)
+	var id uint32
+	require.NoError(t, tx.QueryRow(ctx, "select pg_current_xact_id()::text::bigint").Scan(&id))
+	for step := range 1 + random.IntN(5) {
+		before := total
+		point, err := tx.Begin(ctx) // a savepoint
+		require.NoError(t, err)
+		first := n*100_000 + step*10_000
+		switch random.IntN(5) {
+		case 0:
+			tag, err := point.Exec(ctx, "insert into booking select n, n % 9, repeat('n', n % 200) from generate_series($1::int, $2::int) n", first, first+random.IntN(400))
+			require.NoError(t, err)
+			total.Inserted += tag.RowsAffected()
+		case 1:
+			rows, err := point.CopyFrom(ctx, pgx.Identifier{"booking"}, []string{"id", "season"}, pgx.CopyFromSlice(random.IntN(900), func(i int) ([]any, error) { return []any{first + i, i % 9}, nil }))
+			require.NoError(t, err)
+			total.Inserted += rows
+		case 2:
+			tag, err := point.Exec(ctx, "update booking set season = season + 1 where id % 7 = $1", random.IntN(7))
+			require.NoError(t, err)
+			total.Updated += tag.RowsAffected()
+		case 3:
+			tag, err := point.Exec(ctx, "update booking set note = note || 'x' where id % 11 = $1", random.IntN(11))
+			require.NoError(t, err)
+			total.Updated += tag.RowsAffected()
+		case 4:
+			tag, err := point.Exec(ctx, "delete from booking where id % 5 = $1", random.IntN(5))
+			require.NoError(t, err)
+			total.Deleted += tag.RowsAffected()
+		}
+		if random.IntN(4) == 0 {
+			require.NoError(t, point.Rollback(ctx))
+			total = before
+		} else {
+			require.NoError(t, point.Commit(ctx))
+		}
+	}
+	if random.IntN(6) == 0 {
+		require.NoError(t, tx.Rollback(ctx))
+		return pg.XID(id), total, false
+	}
+	require.NoError(t, tx.Commit(ctx))
+	return pg.XID(id), total, true
 }

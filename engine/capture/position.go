@@ -14,12 +14,6 @@ import (
 	"velvetrewind/engine/store"
 )
 
-// position is where the stream must go on.
-type position struct {
-	timeline pg.Timeline
-	lsn      pg.LSN
-}
-
 // locate finds where to go on, making the slot if there is none. next is set
 // instead where the server has left our timeline behind us.
 func (c *capturer) locate(ctx context.Context, s *replication.Session) (at position, next replication.Next, err error) {
@@ -83,21 +77,8 @@ func (c *capturer) acceptHole(ctx context.Context, at position, cause error) err
 // the end of what was finished; then, for a new capture, the slot's segment.
 func (c *capturer) continueAt(ctx context.Context, slot replication.Slot, sys replication.System) (position, error) {
 	z := c.cluster.SegmentSize
-	partials, err := c.spool.partials()
-	if err != nil {
-		return position{}, err
-	}
-	if n := len(partials); n > 0 {
-		seg := partials[n-1]
-		size, err := c.spool.partialSize(seg)
-		if err != nil {
-			return position{}, err
-		}
-		start := z.Start(seg.Number)
-		if slot.Restart > start && slot.Restart <= start+pg.LSN(size) {
-			start = slot.Restart
-		}
-		return position{seg.Timeline, start}, nil
+	if at, ok, err := c.spool.vouched(slot.Restart); err != nil || ok {
+		return at, err
 	}
 	last, ok, err := c.lastFinished(ctx)
 	if err != nil {

@@ -164,6 +164,34 @@ func (s *spool) partialSize(seg pg.Segment) (int64, error) {
 	return info.Size(), nil
 }
 
+// position is where the stream must go on.
+type position struct {
+	timeline pg.Timeline
+	lsn      pg.LSN
+}
+
+// vouched is the place in the newest partial file up to which its bytes are surely
+// safe: the slot's position, which the server took from our own reports. Where the
+// slot stands before the file, only the segments before it are vouched for, by having
+// been finished; where it stands behind, it is not the slot that we reported to. ok is
+// false if there is no partial file.
+func (s *spool) vouched(slot pg.LSN) (at position, ok bool, err error) {
+	partials, err := s.partials()
+	if err != nil || len(partials) == 0 {
+		return at, false, err
+	}
+	seg := partials[len(partials)-1]
+	size, err := s.partialSize(seg)
+	if err != nil {
+		return at, false, err
+	}
+	at = position{seg.Timeline, s.size.Start(seg.Number)}
+	if slot > at.lsn && slot <= at.lsn+pg.LSN(size) {
+		at.lsn = slot
+	}
+	return at, true, nil
+}
+
 // Tail is WAL that is in the spool and not in the store.
 type Tail struct {
 	Segment pg.Segment

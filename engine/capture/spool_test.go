@@ -54,9 +54,14 @@ func TestSpoolAgainstAModel(t *testing.T) {
 				if s, err = openSpool(dir, size); err != nil {
 					t.Fatal(err)
 				}
-				slot := max(size.Start(size.Number(reported)), reported-pg.LSN(rapid.IntRange(0, 1000).Draw(t, "unheard")))
-				s.resume(1, slot)
-				at, reported = slot, slot
+				slot := max(first, reported-pg.LSN(rapid.IntRange(0, 1000).Draw(t, "unheard")))
+				place, partial, err := s.vouched(slot)
+				require.NoError(t, err)
+				if partial { // else the last segment was just finished, or nothing written
+					at = place.lsn
+				}
+				s.resume(1, at)
+				reported = at
 			}
 		}
 		require.NoError(t, s.flush())

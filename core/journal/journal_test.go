@@ -1,0 +1,189 @@
+package journal
+
+import (
+	"encoding/binary"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"velvetrewind/core/pg"
+	"velvetrewind/core/wal"
+)
+
+var (
+	booking   = wal.RelationRef{Space: 1663, Database: 5, Filenode: 16385}
+	passenger = wal.RelationRef{Space: 1663, Database: 5, Filenode: 16390}
+	noon      = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
+)
+
+// log makes records one after the other, 64 bytes apart.
+type log struct{ at pg.LSN }
+
+func (l *log) record(m wal.Manager, info uint8, xid pg.XID, main []byte, rels ...wal.RelationRef) *wal.Record {
+	l.at += 64
+	r := &wal.Record{Start: l.at, End: l.at + 64, Manager: m, Info: info, XID: xid, Main: main, Length: 60}
+	for _, rel := range rels {
+		r.Blocks = append(r.Blocks, wal.Block{Space: rel.Space, Database: rel.Database, Filenode: rel.Filenode})
+	}
+	return r
+}
+
+func (l *log) insert(xid pg.XID, rel wal.RelationRef) *wal.Record {
+	return l.record(wal.ManagerHeap, 0x80, xid, make([]byte, 3), rel)
+}
+func (l *log) update(xid pg.XID, rel wal.RelationRef) *wal.Record {
+	return l.record(wal.ManagerHeap, 0x40, xid, make([]byte, 14), rel)
+}
+func (l *log) remove(xid pg.XID, rel wal.RelationRef, flags byte) *wal.Record {
+	return l.record(wal.ManagerHeap, 0x10, xid, []byte{0, 0, 0, 0, 0, 0, 0, flags}, rel)
+}
+func (l *log) multi(xid pg.XID, rel wal.RelationRef, n uint16) *wal.Record {
+	return l.record(wal.ManagerHeap2, 0x50, xid, binary.LittleEndian.AppendUint16([]byte{0, 0}, n), rel)
+}
+func (l *log) create(xid pg.XID, rel wal.RelationRef) *wal.Record {
+	var b []byte
+	for _, v := range []uint32{rel.Space, rel.Database, rel.Filenode, 0} {
+		b = binary.LittleEndian.AppendUint32(b, v)
+	}
+	return l.record(wal.ManagerStorage, 0x10, xid, b)
+}
+func (l *log) running(oldest pg.XID) *wal.Record {
+	b := make([]byte, 16)
+	return l.record(wal.ManagerStandby, 0x10, 0, binary.LittleEndian.AppendUint32(b, uint32(oldest)))
+}
+
+// end makes a commit (op 0x00), an abort (0x20), or a commit of a prepared one (0x30).
+func (l *log) end(op uint8, xid pg.XID, subs []pg.XID, dropped ...wal.RelationRef) *wal.Record {
+	b := binary.LittleEndian.AppendUint64(nil, uint64(pg.ToTimestamp(noon)))
+	info := uint32(0)
+	var rest []byte
+	if len(subs) > 0 {
+		info |= 1 << 1
+		rest = binary.LittleEndian.AppendUint32(rest, uint32(len(subs)))
+		for _, s := range subs {
+			rest = binary.LittleEndian.AppendUint32(rest, uint32(s))
+		}
+	}
+	if len(dropped) > 0 {
+		info |= 1 << 2
+		rest = binary.LittleEndian.AppendUint32(rest, uint32(len(dropped)))
+		for _, d := range dropped {
+			for _, v := range []uint32{d.Space, d.Database, d.Filenode} {
+				rest = binary.LittleEndian.AppendUint32(rest, v)
+			}
+		}
+	}
+	own := xid
+	if op == 0x30 {
+		info |= 1 << 4
+		rest = binary.LittleEndian.AppendUint32(rest, uint32(xid))
+		own = 0
+	}
+	b = append(binary.LittleEndian.AppendUint32(b, info), rest...)
+	return l.record(wal.ManagerTransaction, op|0x80, own, b)
+}
+
+// see shows the records and returns the transactions that they end.
+func see(t require.TestingT, b *Builder, records ...*wal.Record) []*Transaction {
+	var ended []*Transaction
+	for _, r := range records {
+		tx, err := b.See(r, 15)
+		require.NoError(t, err)
+		if tx != nil {
+			ended = append(ended, tx)
+		}
+	}
+	return ended
+}
+
+func TestATransactionIsGathered(t *testing.T) {
+	var l log
+	var b Builder
+	rewritten := wal.RelationRef{Space: 1663, Database: 5, Filenode: 17000}
+	ended := see(t, &b, l.insert(10, booking), l.insert(11, passenger), l.multi(10, booking, 48), l.update(10, booking), l.remove(10, passenger, 0),
+		l.create(10, rewritten), l.record(wal.ManagerHeap, 0x60, 10, nil, booking), l.record(wal.Manager(11), 0, 10, nil, booking), l.end(0x00, 10, nil, booking))
+	require.Len(t, ended, 1)
+	assert.Equal(t, &Transaction{
+		XID: 10, Committed: true, Database: 5, First: 64, End: 9 * 64, Time: noon, Bytes: 8 * 60,
+		Changes: []Change{{booking, 49, 1, 0}, {passenger, 0, 0, 1}},
+		Created: []wal.RelationRef{rewritten}, Dropped: []wal.RelationRef{booking},
+	}, ended[0])
+	assert.Equal(t, []pg.XID{11}, b.Open())
+	ended = see(t, &b, l.end(0x20, 11, nil))
+	require.Len(t, ended, 1)
+	assert.False(t, ended[0].Committed)
+	assert.Empty(t, b.Open())
+}
+
+func TestSubTransactions(t *testing.T) {
+	var l log
+	var b Builder
+	ended := see(t, &b, l.insert(12, booking), l.insert(11, booking), l.insert(10, booking), l.end(0x20, 11, nil), l.insert(10, booking), l.end(0x00, 10, []pg.XID{12}))
+	require.Len(t, ended, 2)
+	assert.Equal(t, pg.XID(11), ended[0].XID)
+	assert.Equal(t, []Change{{booking, 3, 0, 0}}, ended[1].Changes, "what was rolled back to a savepoint is not counted")
+	assert.Equal(t, pg.LSN(64), ended[1].First, "of any of its sub-transactions")
+}
+
+func TestTwoPhaseAndTakenBackRows(t *testing.T) {
+	var l log
+	var b Builder
+	const super = 1 << 3
+	ended := see(t, &b, l.insert(10, booking), l.record(wal.ManagerTransaction, 0x10, 10, nil), l.insert(20, passenger), l.running(10),
+		l.insert(20, booking), l.remove(20, booking, super), l.end(0x00, 20, nil), l.end(0x30, 10, nil))
+	require.Len(t, ended, 2)
+	assert.Equal(t, []Change{{passenger, 1, 0, 0}}, ended[0].Changes, "a speculative insertion that was taken back is none")
+	assert.True(t, ended[1].TwoPhase)
+	assert.Equal(t, []Change{{booking, 1, 0, 0}}, ended[1].Changes)
+}
+
+func TestWhatACrashLeftIsForgotten(t *testing.T) {
+	var l log
+	var b Builder
+	see(t, &b, l.insert(0xfffffff0, booking), l.insert(10, booking), l.running(10))
+	assert.Equal(t, []pg.XID{10}, b.Open(), "in the circular order of ids")
+	_, err := b.See(l.record(wal.ManagerHeap, 0x10, 10, []byte{1}, booking), 15)
+	assert.ErrorContains(t, err, "ends within its fields")
+}
+
+// TestCountsAgainstAModel interleaves transactions at random.
+func TestCountsAgainstAModel(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		var l log
+		var b Builder
+		model := make(map[pg.XID]Change)
+		for range rapid.IntRange(1, 200).Draw(t, "records") {
+			xid := pg.XID(rapid.IntRange(10, 15).Draw(t, "xid"))
+			c := model[xid]
+			c.Relation = booking
+			switch rapid.IntRange(0, 6).Draw(t, "what") {
+			case 0:
+				c.Inserted++
+				see(t, &b, l.insert(xid, booking))
+			case 1:
+				c.Updated++
+				see(t, &b, l.update(xid, booking))
+			case 2:
+				c.Deleted++
+				see(t, &b, l.remove(xid, booking, 0))
+			case 3:
+				n := uint16(rapid.IntRange(1, 500).Draw(t, "n"))
+				c.Inserted += int64(n)
+				see(t, &b, l.multi(xid, booking, n))
+			default:
+				ended := see(t, &b, l.end(uint8(rapid.SampledFrom([]int{0x00, 0x20}).Draw(t, "end")), xid, nil))
+				require.Len(t, ended, 1)
+				if c == (Change{Relation: booking}) {
+					require.Empty(t, ended[0].Changes)
+				} else {
+					require.Equal(t, []Change{c}, ended[0].Changes)
+				}
+				c = Change{}
+			}
+			model[xid] = c
+		}
+	})
+}
