@@ -56,7 +56,7 @@ func (s *Service) takeBackup(ctx context.Context, t catalog.Task, report task.Re
 	if err != nil {
 		return nil, err
 	}
-	taker := &backup.Taker{Cluster: k, Access: a, Catalog: s.catalog, Store: s.store, Codec: s.codec}
+	taker := &backup.Taker{Cluster: k, Access: a, Catalog: s.catalog, Store: s.store, Codec: s.codec, Spool: s.cfg.spool()}
 	b, err := taker.Take(ctx, backup.Options{ID: t.Subject, TaskID: t.ID, Fast: args.Fast}, report)
 	if err != nil {
 		return nil, err

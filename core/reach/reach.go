@@ -54,7 +54,7 @@ type Hole struct {
 
 // Compute gives the spans and holes of one cluster, in the order of timeline and LSN.
 func Compute(bases []Base, wal []WAL, forks []Fork) (spans []Span, holes []Hole) {
-	runs := join(wal)
+	runs := Join(wal)
 	for i := 1; i < len(runs); i++ {
 		if runs[i].Timeline == runs[i-1].Timeline {
 			holes = append(holes, Hole{runs[i].Timeline, runs[i-1].End, runs[i].Start})
@@ -97,8 +97,8 @@ func spanOf(run WAL, bases []Base, earlier []Span, forkOf map[pg.Timeline]Fork) 
 	return Span{}, false
 }
 
-// join merges stretches that touch or overlap.
-func join(wal []WAL) []WAL {
+// Join merges stretches of the same timeline that touch or overlap, and sorts them.
+func Join(wal []WAL) []WAL {
 	sorted := append([]WAL(nil), wal...)
 	sort.Slice(sorted, func(i, j int) bool {
 		if sorted[i].Timeline != sorted[j].Timeline {

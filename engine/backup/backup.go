@@ -14,6 +14,7 @@ import (
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/problem"
 	"velvetrewind/engine/replication"
+	"velvetrewind/engine/restore"
 	"velvetrewind/engine/store"
 	"velvetrewind/engine/task"
 )
@@ -25,6 +26,7 @@ type Taker struct {
 	Catalog *catalog.Catalog
 	Store   store.Store
 	Codec   layout.Codec
+	Spool   string // directory of all spools
 }
 
 // Options choose how a backup is taken.
@@ -167,27 +169,35 @@ func (t *Taker) receive(ctx context.Context, w *writer, base *replication.BaseBa
 	return w.drain()
 }
 
-// awaitWAL waits until capture holds every byte of WAL from start to stop.
+// awaitWAL waits until every byte of WAL from start to stop is in spool or store.
 func (t *Taker) awaitWAL(ctx context.Context, timeline pg.Timeline, start, stop pg.LSN, report task.Report) error {
 	report.Progress(0, 0, task.None, fmt.Sprintf("waiting for capture to hold the WAL up to %s", stop))
 	tick := time.NewTicker(200 * time.Millisecond)
 	defer tick.Stop()
-	var stopped time.Time
+	var since time.Time // when capture was first seen not to be running, or to be past us
 	for {
 		k, err := t.Catalog.Capture(ctx, t.Cluster.ID)
 		if err != nil {
 			return err
 		}
-		if k.Timeline == timeline && k.FlushedLSN >= stop {
-			break
+		past := k.Timeline > timeline || k.Timeline == timeline && k.FlushedLSN >= stop
+		if past {
+			if ok, err := t.holds(ctx, timeline, start, stop); err != nil || ok {
+				if ok {
+					report.Log("capture holds the WAL from %s to %s", start, stop)
+				}
+				return err
+			}
 		}
-		if k.State == catalog.CaptureStopped || k.State == catalog.CaptureFailed {
-			if stopped.IsZero() {
-				stopped = time.Now()
-			}
-			if time.Since(stopped) > 10*time.Second {
-				return fmt.Errorf("capture is %s before it holds the WAL up to %s that the backup needs: %s", k.State, stop, k.Problem)
-			}
+		switch {
+		case !past && k.State != catalog.CaptureStopped && k.State != catalog.CaptureFailed:
+			since = time.Time{}
+		case since.IsZero():
+			since = time.Now()
+		case time.Since(since) > patience && past:
+			return fmt.Errorf("capture has a hole between %s and %s, which the backup needs", start, stop)
+		case time.Since(since) > patience:
+			return fmt.Errorf("capture is %s before it holds the WAL up to %s that the backup needs: %s", k.State, stop, k.Problem)
 		}
 		select {
 		case <-ctx.Done():
@@ -195,8 +205,17 @@ func (t *Taker) awaitWAL(ctx context.Context, timeline pg.Timeline, start, stop 
 		case <-tick.C:
 		}
 	}
-	report.Log("capture holds the WAL from %s to %s", start, stop)
-	return nil
+}
+
+// patience is how long a state that should pass by itself may last.
+const patience = 10 * time.Second
+
+func (t *Taker) holds(ctx context.Context, timeline pg.Timeline, start, stop pg.LSN) (bool, error) {
+	archive, err := restore.OpenArchive(ctx, t.Catalog, t.Store, t.Spool, t.Cluster)
+	if err != nil {
+		return false, err
+	}
+	return archive.Covers(timeline, start, stop), nil
 }
 
 // Undo removes what an interrupted backup left, or records it if its manifest is

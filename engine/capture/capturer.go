@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"fmt"
 	"log/slog"
 	"os"
 	"sync"
@@ -20,12 +21,13 @@ import (
 )
 
 const (
-	reportEvery   = time.Second
-	saveEvery     = 500 * time.Millisecond
-	firstBackoff  = 250 * time.Millisecond
-	longestWait   = 15 * time.Second
-	spoolLimit    = 64 // finished segments that may wait for the store before capture pauses
-	batchMessages = 64 // received at most between two flushes
+	reportEvery    = time.Second
+	saveEvery      = 500 * time.Millisecond
+	longestSilence = 30 * time.Second // the server answers each report
+	firstBackoff   = 250 * time.Millisecond
+	longestWait    = 15 * time.Second
+	spoolLimit     = 64 // finished segments that may wait for the store before capture pauses
+	batchMessages  = 64 // received at most between two flushes
 )
 
 // capturer is the capture of one cluster while this instance holds its lease.
@@ -167,10 +169,11 @@ func (c *capturer) follow(ctx context.Context, st *replication.Stream) error {
 	}()
 	tick := time.NewTicker(reportEvery)
 	defer tick.Stop()
+	heard := time.Now()
 	for {
 		in := messages
 		if c.backlog() >= spoolLimit {
-			in = nil // the server waits, and keeps its WAL
+			in, heard = nil, time.Now() // the server waits, and keeps its WAL
 		}
 		select {
 		case <-ctx.Done():
@@ -184,7 +187,11 @@ func (c *capturer) follow(ctx context.Context, st *replication.Stream) error {
 			if err := c.take(st, m, messages); err != nil {
 				return err
 			}
+			heard = time.Now()
 		case <-tick.C:
+			if time.Since(heard) > longestSilence {
+				return fmt.Errorf("the server has said nothing for %s, though it was asked", longestSilence)
+			}
 			if err := st.Report(c.spool.written, c.spool.flushed, true); err != nil {
 				return err
 			}

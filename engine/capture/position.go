@@ -106,14 +106,8 @@ func (c *capturer) gapIsHeld(slot replication.Slot, end pg.LSN) bool {
 
 // lastFinished is the newest whole segment in spool or store.
 func (c *capturer) lastFinished(ctx context.Context) (last pg.Segment, ok bool, err error) {
-	stored, err := c.catalog.Segments(ctx, c.cluster.ID, 0)
-	if err != nil {
+	if last, ok, err = c.catalog.LastWhole(ctx, c.cluster); err != nil {
 		return last, false, err
-	}
-	for _, s := range stored {
-		if s.End == c.cluster.SegmentSize.Start(s.Number+1) {
-			last, ok = pg.Segment{Timeline: s.Timeline, Number: s.Number}, true
-		}
 	}
 	spooled, err := c.spool.finished()
 	if err != nil {

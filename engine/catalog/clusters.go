@@ -3,6 +3,7 @@ package catalog
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"time"
 
 	"velvetrewind/core/pg"
@@ -148,10 +149,36 @@ func (c *Catalog) AddSegment(ctx context.Context, s Segment) error {
 	return err
 }
 
-// Segments lists the stored segments of a cluster from the one numbered from on, by timeline and number.
-func (c *Catalog) Segments(ctx context.Context, cluster string, from uint64) ([]Segment, error) {
-	var list []Segment
-	return list, c.db.SelectContext(ctx, &list, `select * from velvet.segments where cluster_id = $1 and number >= $2 order by timeline, number`, cluster, int64(from))
+// Run is segments of one timeline that follow one another in the store without a gap.
+type Run struct {
+	Timeline   pg.Timeline  `db:"timeline"`
+	First      uint64       `db:"first"` // numbers of the segments, both included
+	Last       uint64       `db:"last"`
+	Start      pg.LSN       `db:"start_lsn"`
+	End        pg.LSN       `db:"end_lsn"`
+	LastCommit sql.NullTime `db:"last_commit"` // newest commit time in any of them
+}
+
+// Runs lists the stored WAL of a cluster by timeline and place. A month of segments
+// is usually one run, so that memory does not grow with time.
+func (c *Catalog) Runs(ctx context.Context, cluster string) ([]Run, error) {
+	var list []Run
+	return list, c.db.SelectContext(ctx, &list, `
+		select timeline, min(number) as first, max(number) as last, min(start_lsn) as start_lsn, max(end_lsn) as end_lsn, max(last_commit) as last_commit
+		from (select *, sum(case when start_lsn = before then 0 else 1 end) over (partition by timeline order by number) as run
+			from (select *, lag(end_lsn) over (partition by timeline order by number) as before from velvet.segments where cluster_id = $1) s) r
+		group by timeline, run order by timeline, first`, cluster)
+}
+
+// LastWhole finds the newest whole segment of a cluster in the store; ok is false if there is none.
+func (c *Catalog) LastWhole(ctx context.Context, k Cluster) (s pg.Segment, ok bool, err error) {
+	var row Segment
+	err = c.db.GetContext(ctx, &row, `select * from velvet.segments where cluster_id = $1 and end_lsn - start_lsn = $2
+		order by timeline desc, number desc limit 1`, k.ID, int64(k.SegmentSize))
+	if errors.Is(err, sql.ErrNoRows) {
+		return s, false, nil
+	}
+	return pg.Segment{Timeline: row.Timeline, Number: row.Number}, err == nil, err
 }
 
 // Timeline is a timeline above 1 with its history file.

@@ -24,15 +24,15 @@ type Archive struct {
 	// Ancestors are the forks that lead to Timeline, oldest first.
 	Ancestors []pg.Fork
 
-	store    store.Store
-	segments map[pg.Segment]catalog.Segment
-	tails    map[pg.Segment]capture.Tail
-	forks    []reach.Fork
+	store store.Store
+	runs  []catalog.Run // what is in the store
+	tails map[pg.Segment]capture.Tail
+	forks []reach.Fork
 }
 
 // OpenArchive reads what there is of a cluster. spool is the directory of all spools.
 func OpenArchive(ctx context.Context, c *catalog.Catalog, s store.Store, spool string, k catalog.Cluster) (*Archive, error) {
-	a := &Archive{Cluster: k, store: s, segments: make(map[pg.Segment]catalog.Segment), tails: make(map[pg.Segment]capture.Tail)}
+	a := &Archive{Cluster: k, store: s, tails: make(map[pg.Segment]capture.Tail)}
 	var err error
 	if a.Capture, err = c.Capture(ctx, k.ID); err != nil {
 		return nil, err
@@ -46,13 +46,11 @@ func OpenArchive(ctx context.Context, c *catalog.Catalog, s store.Store, spool s
 		a.tails[t.Segment] = t
 		a.Timeline = max(a.Timeline, t.Segment.Timeline)
 	}
-	segments, err := c.Segments(ctx, k.ID, 0)
-	if err != nil {
+	if a.runs, err = c.Runs(ctx, k.ID); err != nil {
 		return nil, err
 	}
-	for _, s := range segments {
-		a.segments[pg.Segment{Timeline: s.Timeline, Number: s.Number}] = s
-		a.Timeline = max(a.Timeline, s.Timeline)
+	for _, r := range a.runs {
+		a.Timeline = max(a.Timeline, r.Timeline)
 	}
 	backups, err := c.Backups(ctx, k.ID)
 	if err != nil {
@@ -82,9 +80,14 @@ func (a *Archive) readTimelines(ctx context.Context, c *catalog.Catalog) error {
 
 // Reach computes the spans and holes of the cluster.
 func (a *Archive) Reach() ([]reach.Span, []reach.Hole) {
+	return reach.Compute(a.Bases, a.stretches(), a.forks)
+}
+
+// stretches is the WAL that is there, in store and spool.
+func (a *Archive) stretches() []reach.WAL {
 	var stretches []reach.WAL
-	for _, s := range a.segments {
-		stretches = append(stretches, reach.WAL{Timeline: s.Timeline, Start: s.Start, End: s.End, LastCommit: s.LastCommit.Time})
+	for _, r := range a.runs {
+		stretches = append(stretches, reach.WAL{Timeline: r.Timeline, Start: r.Start, End: r.End, LastCommit: r.LastCommit.Time})
 	}
 	for _, t := range a.tails {
 		w := reach.WAL{Timeline: t.Segment.Timeline, Start: a.Cluster.SegmentSize.Start(t.Segment.Number), End: t.End}
@@ -93,21 +96,45 @@ func (a *Archive) Reach() ([]reach.Span, []reach.Hole) {
 		}
 		stretches = append(stretches, w)
 	}
-	return reach.Compute(a.Bases, stretches, a.forks)
+	return stretches
 }
 
 // Has tells whether a segment, or the beginning of one, is there.
 func (a *Archive) Has(s pg.Segment) bool {
-	_, stored := a.segments[s]
 	_, tail := a.tails[s]
-	return stored || tail
+	return tail || a.stored(s)
+}
+
+func (a *Archive) stored(s pg.Segment) bool {
+	for _, r := range a.runs {
+		if r.Timeline == s.Timeline && r.First <= s.Number && s.Number <= r.Last {
+			return true
+		}
+	}
+	return false
+}
+
+// Covers tells whether all WAL of a timeline from one place to another is there.
+func (a *Archive) Covers(t pg.Timeline, from, to pg.LSN) bool {
+	var stretches []reach.WAL
+	for _, w := range a.stretches() {
+		if w.Timeline == t {
+			stretches = append(stretches, w)
+		}
+	}
+	for _, w := range reach.Join(stretches) {
+		if w.Start <= from && to <= w.End {
+			return true
+		}
+	}
+	return false
 }
 
 // Spooled lists those of the given segments that are not in the store yet.
 func (a *Archive) Spooled(segments []pg.Segment) []capture.Tail {
 	var list []capture.Tail
 	for _, s := range segments {
-		if _, stored := a.segments[s]; !stored {
+		if !a.stored(s) {
 			if t, ok := a.tails[s]; ok {
 				list = append(list, t)
 			}

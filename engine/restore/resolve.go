@@ -116,7 +116,7 @@ func (a *Archive) anyBaseBy(t time.Time) bool {
 // that surely ends before the moment, so that no more WAL is read than needed.
 func (a *Archive) searchFrom(m moment.Moment) []pg.LSN {
 	if m.Kind == moment.Transaction {
-		return a.stretches()
+		return a.spanStarts()
 	}
 	best, oldest := pg.LSN(0), pg.LSN(0)
 	for _, b := range a.Bases {
@@ -142,8 +142,8 @@ func (a *Archive) searchFrom(m moment.Moment) []pg.LSN {
 	return []pg.LSN{best}
 }
 
-// stretches gives where the oldest base of each span of the reach starts, newest first.
-func (a *Archive) stretches() []pg.LSN {
+// spanStarts gives where the oldest base of each span of the reach starts, newest first.
+func (a *Archive) spanStarts() []pg.LSN {
 	spans, _ := a.Reach()
 	var starts []pg.LSN
 	for _, s := range slices.Backward(spans) {
