@@ -28,7 +28,7 @@ const scale = 60
 // stand is a loaded cluster with the service beside it.
 func stand(b *testing.B, args ...string) (*testbed.Bed, *testbed.Postgres, *testbed.Service) {
 	bed := testbed.New(b)
-	p := bed.Postgres("original", true, "shared_buffers = '1GB'", "max_wal_size = '8GB'", "autovacuum = off")
+	p := bed.Postgres("original", true, "shared_buffers = '1GB'", "max_wal_size = '8GB'", "autovacuum = off", "fsync = on")
 	out, err := p.Program("pgbench", "-i", "-q", "-s", fmt.Sprint(scale), "postgres").CombinedOutput()
 	require.NoError(b, err, string(out))
 	s := bed.Service(args...)
