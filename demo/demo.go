@@ -11,8 +11,8 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"velvetrewind/core/pg"
 	"velvetrewind/engine/host"
-	"velvetrewind/engine/readiness"
 )
 
 // Options say how the demo is run.
@@ -45,7 +45,7 @@ func Run(ctx context.Context, opt Options) (err error) {
 		return err
 	}
 	r := &run{Options: opt, host: h}
-	if r.major, err = h.InstalledMajor(readiness.OldestSupported, readiness.NewestSupported); err != nil {
+	if r.major, err = h.InstalledMajor(pg.OldestSupported, pg.NewestSupported); err != nil {
 		return err
 	}
 	if err := r.clean(ctx); err != nil {

@@ -18,8 +18,8 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
+	"velvetrewind/core/pg"
 	"velvetrewind/engine/host"
-	"velvetrewind/engine/readiness"
 )
 
 // Bed is a directory with servers in it, for one test or benchmark.
@@ -34,7 +34,7 @@ type Bed struct {
 func New(t testing.TB) *Bed {
 	h, err := host.Local("", "")
 	require.NoError(t, err)
-	major, err := h.InstalledMajor(readiness.OldestSupported, readiness.NewestSupported)
+	major, err := h.InstalledMajor(pg.OldestSupported, pg.NewestSupported)
 	require.NoError(t, err)
 	dir, err := os.MkdirTemp("", "velvet-test-")
 	require.NoError(t, err)

@@ -16,12 +16,6 @@ import (
 	"velvetrewind/engine/replication"
 )
 
-// Supported are the major versions that can be protected.
-const (
-	OldestSupported = 15
-	NewestSupported = 17
-)
-
 // Facts is what the cluster says of itself.
 type Facts struct {
 	ServerVersion int            `json:"serverVersion" doc:"server_version_num"`
@@ -118,10 +112,10 @@ func (r *Report) look(ctx context.Context, conn *pgx.Conn, slot string) error {
 
 func (r *Report) supported() bool {
 	major := r.Facts.ServerVersion / 10000
-	if major >= OldestSupported && major <= NewestSupported {
+	if major >= pg.OldestSupported && major <= pg.NewestSupported {
 		return true
 	}
-	r.add(Finding{Blocks: true, What: fmt.Sprintf("the server is PostgreSQL %s; versions %d to %d are supported", r.Facts.VersionText, OldestSupported, NewestSupported)})
+	r.add(Finding{Blocks: true, What: fmt.Sprintf("the server is PostgreSQL %s; versions %d to %d are supported", r.Facts.VersionText, pg.OldestSupported, pg.NewestSupported)})
 	return false
 }
 

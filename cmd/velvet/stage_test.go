@@ -1,0 +1,108 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"strings"
+	"testing"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"velvetrewind/core/pg"
+	"velvetrewind/service/wire"
+	"velvetrewind/testbed"
+)
+
+// stage is a bed with a cluster that is worth protecting and the service beside it.
+type stage struct {
+	*testbed.Bed
+	ferries *testbed.Postgres
+	service *testbed.Service
+	db      *pgx.Conn
+}
+
+const rolePassword = "what only velvet knows"
+
+// newStage starts a cluster with a tablespace, a configuration file outside of its
+// data directory and a role for Velvet Rewind, and the service.
+func newStage(t *testing.T, serve ...string) *stage {
+	b := testbed.New(t)
+	outside := b.Path("ferries.conf")
+	require.NoError(t, os.WriteFile(outside, []byte("work_mem = '5MB'\n"), 0o644))
+	s := &stage{Bed: b, ferries: b.Postgres("ferries", true, "max_prepared_transactions = 5", "wal_sender_timeout = '5s'", "include '"+outside+"'")}
+	require.NoError(t, b.Host.MakeDir(b.Path("ferries", "ledger"), 0o700))
+	s.ferries.Exec("postgres",
+		"create role velvet login replication password '"+rolePassword+"'",
+		"grant pg_read_all_data, pg_read_all_settings, pg_read_server_files to velvet",
+		"grant execute on function pg_read_file(text), pg_read_binary_file(text, bigint, bigint, boolean) to velvet",
+		"create tablespace ledger location '"+b.Path("ferries", "ledger")+"'",
+		"create table booking (id int primary key, note text)",
+		"create table payment (id int primary key, cents int) tablespace ledger",
+		"insert into booking select n, repeat('tide ', n % 50) from generate_series(1, 20000) n",
+		"insert into payment select n, n from generate_series(1, 1000) n",
+		"create table journal (n int primary key)")
+	s.db = s.ferries.Connect("postgres")
+	s.service = b.Service(serve...)
+	return s
+}
+
+func (s *stage) protect() {
+	r := s.service.VelvetWith(rolePassword+"\n", "cluster", "add", "ferries", "--connect", s.ferries.DSN("velvet", "postgres"), "--password-file", "-")
+	require.Zero(s, r.Code, r.Err)
+	require.Contains(s, r.Out, "Nothing is missing.")
+	s.streaming()
+}
+
+func (s *stage) cluster() wire.Cluster {
+	var k wire.Cluster
+	s.service.JSON(&k, "cluster", "show", "ferries")
+	return k
+}
+
+func (s *stage) streaming() {
+	s.Eventually("capture streams", func() bool { return s.cluster().Capture.State == "streaming" })
+}
+
+// captured waits until capture holds all that was committed until now.
+func (s *stage) captured() {
+	at, err := pg.ParseLSN(testbed.One[string](s.Bed, s.db, "select pg_current_wal_flush_lsn()::text"))
+	require.NoError(s, err)
+	s.Eventually("capture is complete", func() bool { return s.cluster().Capture.Flushed >= at })
+}
+
+// commit inserts a number into the journal and returns the transaction's id.
+func (s *stage) commit(n int) string {
+	return testbed.One[string](s.Bed, s.db, "with i as (insert into journal values ($1)) select pg_current_xact_id()::text", n)
+}
+
+// refused runs a command that must fail with a code and say certain things.
+func (s *stage) refused(code int, says []string, args ...string) {
+	s.Helper()
+	r := s.service.Velvet(args...)
+	assert.Equal(s, code, r.Code, "velvet %s\n%s%s", strings.Join(args, " "), r.Out, r.Err)
+	for _, text := range says {
+		assert.Contains(s, r.Err, text, "velvet %s", strings.Join(args, " "))
+	}
+}
+
+// restore makes a copy and opens a session on it.
+func (s *stage) restore(moment string) (wire.Copy, *pgx.Conn) {
+	s.Helper()
+	var k wire.Copy
+	s.service.JSON(&k, "restore", "start", "ferries", moment)
+	require.Equal(s, "paused", k.State)
+	require.Equal(s, k.Plan.Boundary.End, k.Replayed, "replay stopped where it was planned, %s", moment)
+	conn, err := pgx.Connect(context.Background(), fmt.Sprintf("host=127.0.0.1 port=%d user=%s password='%s' dbname=postgres", k.Port, testbed.Superuser, testbed.Password))
+	require.NoError(s, err, "the original's logins work on the copy")
+	s.Cleanup(func() { _ = conn.Close(context.Background()) })
+	return k, conn
+}
+
+func (s *stage) discard(k wire.Copy) {
+	s.Helper()
+	s.service.Must("copy", "discard", k.ID, "--confirm", "ferries")
+	require.NoDirExists(s, k.Directory)
+}
