@@ -167,6 +167,7 @@ func (s *Service) serve(ctx context.Context, l net.Listener, ready func()) error
 			failed <- server.Serve(l)
 		}
 	}()
+	s.log.Info("serving", "address", l.Addr().String(), "store", s.store.String(), "copies_run_as", s.host.User())
 	ready()
 	var err error
 	select {

@@ -24,11 +24,8 @@ type Restore struct {
 	Replay   int64           `json:"replayBytes" doc:"bytes of WAL to replay"`
 }
 
-// Impossible says why there is no plan, and from where on there would be one.
-type Impossible struct {
-	Reason   string
-	Earliest *reach.Base // the base after which moments can be reached, if any
-}
+// Impossible says why there is no plan.
+type Impossible struct{ Reason string }
 
 func (e *Impossible) Error() string { return e.Reason }
 
@@ -36,22 +33,18 @@ func (e *Impossible) Error() string { return e.Reason }
 // segments from its start to the boundary. ancestors are the forks of the
 // boundary's timeline, oldest first; have tells whether a segment is there.
 func Make(b moment.Boundary, bases []reach.Base, ancestors []pg.Fork, z pg.SegmentSize, have func(pg.Segment) bool) (Restore, error) {
-	var best, earliest *reach.Base
+	var best *reach.Base
 	for i := range bases {
 		base := &bases[i]
 		if !onPath(base, b, ancestors) {
 			continue
-		}
-		if earliest == nil || base.Stop < earliest.Stop {
-			earliest = base
 		}
 		if base.Stop <= b.End && (best == nil || base.Stop > best.Stop) {
 			best = base
 		}
 	}
 	if best == nil {
-		return Restore{}, &Impossible{Earliest: earliest,
-			Reason: fmt.Sprintf("no base backup ends at or before %s on the way to timeline %d", b.End, b.Timeline)}
+		return Restore{}, &Impossible{Reason: fmt.Sprintf("no base backup ends at or before %s on the way to timeline %d", b.End, b.Timeline)}
 	}
 	p := Restore{Boundary: b, Base: best.ID, Start: best.Start, Replay: int64(b.End - best.Start)}
 	segments := p.Segments(ancestors, z)

@@ -48,9 +48,6 @@ func NewReader(src io.Reader, opt Options) *Reader {
 // Position is where the next record would begin: the end of the last whole one.
 func (r *Reader) Position() pg.LSN { return r.at + pg.LSN(r.off) }
 
-// Timeline is the timeline of the current page.
-func (r *Reader) Timeline() pg.Timeline { return r.head.timeline }
-
 // Version is the major version of the server that wrote the current page.
 func (r *Reader) Version() int { return r.head.version }
 

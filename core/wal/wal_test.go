@@ -59,6 +59,10 @@ func TestEveryRecordIsRead(t *testing.T) {
 		// From a later page on, the reader finds its place again.
 		skip := rapid.IntRange(0, len(w.out)/PageSize).Draw(t, "pages") * PageSize
 		later, err := readAll(reader(w.out[skip:], w.start+pg.LSN(skip)))
+		if errors.Is(err, ErrUnwritten) { // in the unused rest of a segment
+			require.Empty(t, later)
+			return
+		}
 		require.ErrorIs(t, err, io.EOF)
 		require.Equal(t, starts[len(starts)-len(later):], append([]pg.LSN{}, later...))
 	})

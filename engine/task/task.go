@@ -1,8 +1,6 @@
 // Package task is what a piece of work tells of itself while it runs.
 package task
 
-import "context"
-
 // Report is told of progress and of what is worth a line in the task's log.
 // It may be called from several goroutines.
 type Report interface {
@@ -24,14 +22,3 @@ const (
 	Tables Unit = "tables"
 	None   Unit = ""
 )
-
-// Cancelled is the cause of a context that ended because somebody cancelled the task.
-type Cancelled struct{ By string }
-
-func (c *Cancelled) Error() string { return "cancelled by " + c.By }
-
-// WasCancelled tells whether ctx ended because the task was cancelled.
-func WasCancelled(ctx context.Context) (*Cancelled, bool) {
-	c, ok := context.Cause(ctx).(*Cancelled)
-	return c, ok
-}
