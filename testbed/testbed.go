@@ -8,6 +8,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"hash/crc32"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -146,17 +147,18 @@ var binary = sync.OnceValues(func() (string, error) {
 	if err != nil {
 		return "", err
 	}
-	dir, err := os.MkdirTemp("", "velvet-build-")
-	if err != nil {
+	// One place for each checkout, so that runs do not pile up programs.
+	dir := filepath.Join(os.TempDir(), fmt.Sprintf("velvet-test-program-%08x", crc32.ChecksumIEEE([]byte(root))))
+	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return "", err
 	}
-	path := filepath.Join(dir, "velvet")
-	cmd := exec.Command("go", "build", "-o", path, "./cmd/velvet")
+	path, fresh := filepath.Join(dir, "velvet"), filepath.Join(dir, fmt.Sprintf("velvet.%d", os.Getpid()))
+	cmd := exec.Command("go", "build", "-o", fresh, "./cmd/velvet")
 	cmd.Dir = root
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return "", fmt.Errorf("%w: %s", err, out)
 	}
-	return path, nil
+	return path, os.Rename(fresh, path)
 })
 
 func moduleRoot() (string, error) {
