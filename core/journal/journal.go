@@ -1,13 +1,15 @@
-// Package journal turns WAL records into transactions: who changed which relations,
-// how many rows, and when it committed.
+// Package journal turns WAL records into transactions, who changed which tables, how
+// many rows, and when it committed, and keeps them in indexes, one for each segment,
+// that are searched instead of the WAL.
 //
 // Invariant: a transaction is handed over once, when its end is seen, with all that
-// its committed sub-transactions did and nothing of those that were rolled back.
-// Memory holds only what is still open.
+// its committed sub-transactions did and nothing of those that were rolled back. What
+// is open at a segment's end is carried over in its index, so that each index follows
+// from the one before it and the segment alone. Memory holds what is still open and
+// one segment.
 package journal
 
 import (
-	"cmp"
 	"slices"
 	"time"
 
@@ -15,144 +17,309 @@ import (
 	"velvetrewind/core/wal"
 )
 
-// Change is what a transaction did to one relation's rows.
+// Change is what a transaction did to the rows of one relation file.
 type Change struct {
 	Relation                   wal.RelationRef
 	Inserted, Updated, Deleted int64
 }
 
-// Transaction is a transaction that has ended.
+// Transaction is a transaction, or a sub-transaction rolled back by itself, that has ended.
 type Transaction struct {
-	XID       pg.XID
+	XID       pg.FullXID // without its epoch where that is not known yet
 	Subxacts  []pg.XID
 	Committed bool
 	TwoPhase  bool
+	GID       string // name of a two-phase transaction that was prepared within the known WAL
+	Partial   bool   // it may have begun before the known WAL: what is told of it may be less than it did
 	Database  uint32 // 0 where nothing in the log says
 	First     pg.LSN // start of its first record
 	End       pg.LSN // start of its commit or abort record
 	Time      time.Time
-	Changes   []Change          // by relation
+	Changes   []Change          // in the order of the first change of each
 	Created   []wal.RelationRef // files made: new, rewritten or truncated relations
 	Dropped   []wal.RelationRef // files that went at its end
-	Bytes     int64             // of WAL
+	Truncated []uint32          // oids of truncated tables, where the log names them
+	// NewDatabases and LostDatabases are oids.
+	NewDatabases, LostDatabases []uint32
+	Bytes                       int64 // of WAL
 }
 
-// Builder follows the log. The zero Builder is ready.
+// Open is what a transaction id has done so far: a transaction or sub-transaction
+// whose end is not known.
+type Open struct {
+	XID      pg.XID
+	First    pg.LSN
+	Bytes    int64
+	Prepared bool
+	GID      string
+	Changes  []Change
+	Created  []wal.RelationRef
+	// Truncated, NewDatabases and LostDatabases are oids.
+	Truncated, NewDatabases, LostDatabases []uint32
+
+	last int // index of the change that was counted last
+}
+
+// State is all that must be known to go on reading at Next.
+type State struct {
+	Next    pg.LSN     // where the next record begins; 0 at the beginning of the known WAL
+	Prev    pg.LSN     // where the record before it begins
+	NextXID pg.FullXID // above every id seen; its epoch is known once a checkpoint was seen
+	Epoch   bool       // the epoch of NextXID is known
+	// Sure is the id from which on transactions surely began within the known WAL;
+	// 0 until the server's first stock of transactions was seen.
+	Sure  pg.XID
+	Whole bool // every transaction that is still to end is sure
+	Open  []Open
+}
+
+// Builder follows the log from a State. Make it with NewBuilder.
 type Builder struct {
-	open map[pg.XID]*work
+	state State // but for Open
+	open  map[pg.XID]*Open
+	last  *Open
+	free  []*Open
 }
 
-// work is what one transaction id has done so far.
-type work struct {
-	first   pg.LSN
-	bytes   int64
-	changes map[wal.RelationRef]*Change
-	created []wal.RelationRef
+// NewBuilder goes on at a state; the zero State is the beginning of the known WAL.
+func NewBuilder(s State) *Builder {
+	b := &Builder{state: s, open: make(map[pg.XID]*Open, len(s.Open))}
+	for _, o := range s.Open {
+		own := o
+		b.open[o.XID] = &own
+	}
+	b.state.Open = nil
+	return b
 }
 
-// See takes the next record, and returns the transaction that it ends, if any. The
-// rollback of a sub-transaction looks like that of a transaction: it ends its own
-// work, and is returned as not committed.
+// State gives what a Builder needs to go on behind the records seen so far. It
+// shares nothing with the builder.
+func (b *Builder) State() State {
+	s := b.state
+	s.Open = make([]Open, 0, len(b.open))
+	for _, o := range b.open {
+		own := *o
+		own.Changes, own.Created = slices.Clone(o.Changes), slices.Clone(o.Created)
+		s.Open = append(s.Open, own)
+	}
+	slices.SortFunc(s.Open, func(x, y Open) int { return int(int32(x.XID - y.XID)) })
+	return s
+}
+
+// See takes the next record, and returns the transaction that it ends, if any, good
+// until See is called again. The rollback of a sub-transaction looks like that of a
+// transaction: it ends its own work, and is returned as not committed.
 func (b *Builder) See(r *wal.Record, version int) (*Transaction, error) {
-	end, isEnd, err := wal.EndOf(r, version)
-	if err != nil {
-		return nil, err
+	b.state.Prev, b.state.Next = r.Start, r.End
+	var o *Open
+	if r.XID != 0 {
+		o = b.of(r.XID, r.Start)
+		o.Bytes += int64(r.Length)
 	}
-	if isEnd {
-		return b.finish(r, end), nil
-	}
-	if oldest, ok := wal.OldestRunning(r); ok {
-		b.forget(oldest)
-	}
-	if r.XID == 0 {
+	switch r.Manager {
+	case wal.ManagerHeap, wal.ManagerHeap2:
+		return nil, b.seeRows(r, o, version)
+	case wal.ManagerTransaction:
+		end, ok, err := wal.EndOf(r, version)
+		if ok {
+			return b.finish(r, end), nil
+		}
+		if err != nil {
+			return nil, err
+		}
+	case wal.ManagerStorage, wal.ManagerDatabase, wal.ManagerStandby, wal.ManagerXLOG:
+	default:
 		return nil, nil
 	}
-	w := b.of(r)
-	w.bytes += int64(r.Length)
-	if rel, ok := wal.Created(r); ok {
-		w.created = append(w.created, rel)
-	}
-	change, ok, err := wal.RowsOf(r)
-	if ok {
-		w.add(Change{change.Relation, change.Inserted, change.Updated, change.Deleted})
+	body, err := wal.Decode(r, version)
+	if err == nil && body != nil {
+		b.seeOther(body, o)
 	}
 	return nil, err
 }
 
-// Open lists the transactions and sub-transactions that have written and not ended.
-func (b *Builder) Open() []pg.XID {
-	list := make([]pg.XID, 0, len(b.open))
-	for xid := range b.open {
-		list = append(list, xid)
+func (b *Builder) seeRows(r *wal.Record, o *Open, version int) error {
+	if o == nil {
+		return nil // pruning, freezing, visibility
 	}
-	slices.Sort(list)
-	return list
+	c, ok, err := wal.RowsOf(r)
+	if ok {
+		o.add(Change{c.Relation, c.Inserted, c.Updated, c.Deleted})
+		return nil
+	}
+	if err != nil || r.Manager != wal.ManagerHeap || len(r.Blocks) > 0 {
+		return err
+	}
+	body, err := wal.Decode(r, version)
+	if t, ok := body.(wal.HeapTruncate); ok {
+		o.Truncated = append(o.Truncated, t.Relations...)
+	}
+	return err
 }
 
-func (b *Builder) of(r *wal.Record) *work {
-	if b.open == nil {
-		b.open = make(map[pg.XID]*work)
+// seeOther takes what is neither a change of rows nor the end of a transaction. o is
+// the work of the record's transaction, nil where none wrote it.
+func (b *Builder) seeOther(body wal.Body, o *Open) {
+	switch v := body.(type) {
+	case wal.FileCreate:
+		if o != nil && v.Fork == 0 {
+			o.Created = append(o.Created, v.Relation)
+		}
+	case wal.DatabaseCreate:
+		if o != nil {
+			o.NewDatabases = append(o.NewDatabases, v.Database)
+		}
+	case wal.DatabaseDrop:
+		if o != nil {
+			o.LostDatabases = append(o.LostDatabases, v.Database)
+		}
+	case wal.Prepare:
+		for _, xid := range append([]pg.XID{v.XID}, v.Subxacts...) {
+			if w := b.open[xid]; w != nil {
+				w.Prepared, w.GID = true, v.GID
+			}
+		}
+	case wal.RunningTransactions:
+		b.takeStock(v.NextXID, v.OldestRunning)
+	case wal.Checkpoint:
+		b.seeCheckpoint(v)
+	case wal.EndOfRecovery:
+		b.forget(func(o *Open) bool { return !o.Prepared })
 	}
-	w := b.open[r.XID]
-	if w == nil {
-		w = &work{first: r.Start, changes: make(map[wal.RelationRef]*Change)}
-		b.open[r.XID] = w
-	}
-	return w
 }
 
-func (w *work) add(c Change) {
-	have := w.changes[c.Relation]
-	if have == nil {
-		have = &Change{Relation: c.Relation}
-		w.changes[c.Relation] = have
+// seeCheckpoint learns the epoch. After a shutdown or a crash nothing is running but
+// what was prepared.
+func (b *Builder) seeCheckpoint(c wal.Checkpoint) {
+	if !b.state.Epoch || c.NextXID > b.state.NextXID {
+		b.state.NextXID, b.state.Epoch = c.NextXID, true
 	}
-	have.Inserted += c.Inserted
-	have.Updated += c.Updated
-	have.Deleted += c.Deleted
+	if c.Shutdown {
+		b.forget(func(o *Open) bool { return !o.Prepared })
+		b.takeStock(pg.XID(c.NextXID), pg.XID(c.NextXID))
+	}
+}
+
+// takeStock drops what is older than every running transaction: the server died
+// before it could log their ends.
+func (b *Builder) takeStock(next, oldest pg.XID) {
+	b.widen(next - 1)
+	b.forget(func(o *Open) bool { return !o.Prepared && o.XID.Precedes(oldest) })
+	switch {
+	case b.state.Whole:
+	case b.state.Sure == 0:
+		b.state.Sure = next
+	case !oldest.Precedes(b.state.Sure):
+		b.state.Whole = true
+	}
+}
+
+func (b *Builder) forget(gone func(*Open) bool) {
+	for xid, o := range b.open {
+		if gone(o) {
+			delete(b.open, xid)
+		}
+	}
+	b.last = nil
+}
+
+// widen gives an id its epoch and notes that it was seen.
+func (b *Builder) widen(x pg.XID) pg.FullXID {
+	if b.state.NextXID == 0 {
+		b.state.NextXID = pg.FullXID(x) + 1
+		return pg.FullXID(x)
+	}
+	full := x.Near(b.state.NextXID)
+	b.state.NextXID = max(b.state.NextXID, full+1)
+	return full
+}
+
+func (b *Builder) of(xid pg.XID, at pg.LSN) *Open {
+	if b.last != nil && b.last.XID == xid {
+		return b.last
+	}
+	o := b.open[xid]
+	if o == nil {
+		if n := len(b.free); n > 0 {
+			o, b.free = b.free[n-1], b.free[:n-1]
+			*o = Open{Changes: o.Changes[:0]}
+		} else {
+			o = new(Open)
+		}
+		o.XID, o.First = xid, at
+		b.open[xid] = o
+	}
+	b.last = o
+	return o
+}
+
+func (o *Open) add(c Change) {
+	if o.last < len(o.Changes) && o.Changes[o.last].Relation == c.Relation {
+		o.Changes[o.last].plus(c)
+		return
+	}
+	for i := range o.Changes {
+		if o.Changes[i].Relation == c.Relation {
+			o.Changes[i].plus(c)
+			o.last = i
+			return
+		}
+	}
+	o.last = len(o.Changes)
+	o.Changes = append(o.Changes, c)
+}
+
+func (c *Change) plus(d Change) {
+	c.Inserted += d.Inserted
+	c.Updated += d.Updated
+	c.Deleted += d.Deleted
 }
 
 // finish gathers a transaction and its committed sub-transactions.
 func (b *Builder) finish(r *wal.Record, end wal.End) *Transaction {
 	t := &Transaction{
-		XID: end.XID, Subxacts: end.Subxacts, Committed: end.Committed, TwoPhase: end.TwoPhase, Database: end.Database,
-		First: r.Start, End: r.Start, Time: end.Time, Dropped: end.Dropped, Bytes: int64(r.Length),
+		XID: b.widen(end.XID), Subxacts: end.Subxacts, Committed: end.Committed, TwoPhase: end.TwoPhase, GID: end.GID, Database: end.Database,
+		First: r.Start, End: r.Start, Time: end.Time, Dropped: end.Dropped,
+		Partial: !b.state.Whole && (b.state.Sure == 0 || end.XID.Precedes(b.state.Sure)),
 	}
-	all := work{changes: make(map[wal.RelationRef]*Change)}
-	for _, xid := range append([]pg.XID{end.XID}, end.Subxacts...) {
-		w := b.open[xid]
-		if w == nil {
-			continue
-		}
-		delete(b.open, xid)
-		t.First = min(t.First, w.first)
-		t.Bytes += w.bytes
-		t.Created = append(t.Created, w.created...)
-		for _, c := range w.changes {
-			all.add(*c)
-		}
+	if r.XID == 0 {
+		t.Bytes = int64(r.Length) // the end of a prepared transaction is nobody's own record
 	}
-	for _, c := range all.changes {
-		if *c == (Change{Relation: c.Relation}) {
-			continue // taken back
+	var all Open
+	for i := -1; i < len(end.Subxacts); i++ {
+		xid := end.XID
+		if i >= 0 {
+			xid = end.Subxacts[i]
+			b.widen(xid)
 		}
-		t.Changes = append(t.Changes, *c)
-		if t.Database == 0 {
-			t.Database = c.Relation.Database
+		if o := b.open[xid]; o != nil {
+			delete(b.open, xid)
+			b.gather(t, &all, o)
 		}
 	}
-	slices.SortFunc(t.Changes, func(x, y Change) int {
-		return cmp.Or(cmp.Compare(x.Relation.Database, y.Relation.Database), cmp.Compare(x.Relation.Filenode, y.Relation.Filenode), cmp.Compare(x.Relation.Space, y.Relation.Space))
-	})
+	b.last = nil
+	t.Changes = slices.DeleteFunc(all.Changes, func(c Change) bool { return c == (Change{Relation: c.Relation}) }) // taken back
+	if t.Database == 0 && len(t.Changes) > 0 {
+		t.Database = t.Changes[0].Relation.Database
+	}
 	return t
 }
 
-// forget drops what is older than every running transaction: the server died before
-// it could log their ends.
-func (b *Builder) forget(oldest pg.XID) {
-	for xid := range b.open {
-		if xid.Precedes(oldest) {
-			delete(b.open, xid)
-		}
+// gather adds the work of one id to its transaction.
+func (b *Builder) gather(t *Transaction, all, o *Open) {
+	t.First = min(t.First, o.First)
+	t.Bytes += o.Bytes
+	if o.GID != "" {
+		t.GID = o.GID
+	}
+	t.Created = append(t.Created, o.Created...)
+	t.Truncated = append(t.Truncated, o.Truncated...)
+	t.NewDatabases = append(t.NewDatabases, o.NewDatabases...)
+	t.LostDatabases = append(t.LostDatabases, o.LostDatabases...)
+	for _, c := range o.Changes {
+		all.add(c)
+	}
+	if len(b.free) < 64 {
+		b.free = append(b.free, o)
 	}
 }

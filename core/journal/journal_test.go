@@ -51,8 +51,33 @@ func (l *log) create(xid pg.XID, rel wal.RelationRef) *wal.Record {
 	return l.record(wal.ManagerStorage, 0x10, xid, b)
 }
 func (l *log) running(oldest pg.XID) *wal.Record {
-	b := make([]byte, 16)
-	return l.record(wal.ManagerStandby, 0x10, 0, binary.LittleEndian.AppendUint32(b, uint32(oldest)))
+	b := make([]byte, 12)
+	for _, v := range []uint32{uint32(oldest) + 20, uint32(oldest), uint32(oldest)} { // next, oldest running, latest completed
+		b = binary.LittleEndian.AppendUint32(b, v)
+	}
+	return l.record(wal.ManagerStandby, 0x10, 0, b)
+}
+
+// prepare makes the first phase of a two-phase commit.
+func (l *log) prepare(xid pg.XID, gid string) *wal.Record {
+	b := make([]byte, 72)
+	binary.LittleEndian.PutUint32(b[8:], uint32(xid))
+	binary.LittleEndian.PutUint16(b[54:], uint16(len(gid)+1))
+	b = append(b, gid...)
+	return l.record(wal.ManagerTransaction, 0x10, xid, append(b, make([]byte, 8-len(gid)%8)...))
+}
+
+// checkpoint makes a checkpoint that knows the next full transaction id.
+func (l *log) checkpoint(info uint8, next pg.FullXID) *wal.Record {
+	b := make([]byte, 88)
+	binary.LittleEndian.PutUint64(b[24:], uint64(next))
+	return l.record(wal.ManagerXLOG, info, 0, b)
+}
+
+// mark makes a named restore point.
+func (l *log) mark(name string) *wal.Record {
+	b := binary.LittleEndian.AppendUint64(nil, uint64(pg.ToTimestamp(noon)))
+	return l.record(wal.ManagerXLOG, 0x70, 0, append(append(b, name...), make([]byte, 64-len(name))...))
 }
 
 // end makes a commit (op 0x00), an abort (0x20), or a commit of a prepared one (0x30).
@@ -86,6 +111,14 @@ func (l *log) end(op uint8, xid pg.XID, subs []pg.XID, dropped ...wal.RelationRe
 	return l.record(wal.ManagerTransaction, op|0x80, own, b)
 }
 
+// opened lists what a builder has open.
+func opened(b *Builder) (xids []pg.XID) {
+	for _, o := range b.State().Open {
+		xids = append(xids, o.XID)
+	}
+	return xids
+}
+
 // see shows the records and returns the transactions that they end.
 func see(t require.TestingT, b *Builder, records ...*wal.Record) []*Transaction {
 	var ended []*Transaction
@@ -101,50 +134,51 @@ func see(t require.TestingT, b *Builder, records ...*wal.Record) []*Transaction 
 
 func TestATransactionIsGathered(t *testing.T) {
 	var l log
-	var b Builder
+	b := NewBuilder(State{})
 	rewritten := wal.RelationRef{Space: 1663, Database: 5, Filenode: 17000}
-	ended := see(t, &b, l.insert(10, booking), l.insert(11, passenger), l.multi(10, booking, 48), l.update(10, booking), l.remove(10, passenger, 0),
+	ended := see(t, b, l.insert(10, booking), l.insert(11, passenger), l.multi(10, booking, 48), l.update(10, booking), l.remove(10, passenger, 0),
 		l.create(10, rewritten), l.record(wal.ManagerHeap, 0x60, 10, nil, booking), l.record(wal.Manager(11), 0, 10, nil, booking), l.end(0x00, 10, nil, booking))
 	require.Len(t, ended, 1)
 	assert.Equal(t, &Transaction{
-		XID: 10, Committed: true, Database: 5, First: 64, End: 9 * 64, Time: noon, Bytes: 8 * 60,
+		XID: 10, Committed: true, Partial: true, Database: 5, First: 64, End: 9 * 64, Time: noon, Bytes: 8 * 60,
 		Changes: []Change{{booking, 49, 1, 0}, {passenger, 0, 0, 1}},
 		Created: []wal.RelationRef{rewritten}, Dropped: []wal.RelationRef{booking},
 	}, ended[0])
-	assert.Equal(t, []pg.XID{11}, b.Open())
-	ended = see(t, &b, l.end(0x20, 11, nil))
+	assert.Equal(t, []pg.XID{11}, opened(b))
+	ended = see(t, b, l.end(0x20, 11, nil))
 	require.Len(t, ended, 1)
 	assert.False(t, ended[0].Committed)
-	assert.Empty(t, b.Open())
+	assert.Empty(t, opened(b))
 }
 
 func TestSubTransactions(t *testing.T) {
 	var l log
-	var b Builder
-	ended := see(t, &b, l.insert(12, booking), l.insert(11, booking), l.insert(10, booking), l.end(0x20, 11, nil), l.insert(10, booking), l.end(0x00, 10, []pg.XID{12}))
+	b := NewBuilder(State{})
+	ended := see(t, b, l.insert(12, booking), l.insert(11, booking), l.insert(10, booking), l.end(0x20, 11, nil), l.insert(10, booking), l.end(0x00, 10, []pg.XID{12}))
 	require.Len(t, ended, 2)
-	assert.Equal(t, pg.XID(11), ended[0].XID)
+	assert.Equal(t, pg.FullXID(11), ended[0].XID)
 	assert.Equal(t, []Change{{booking, 3, 0, 0}}, ended[1].Changes, "what was rolled back to a savepoint is not counted")
 	assert.Equal(t, pg.LSN(64), ended[1].First, "of any of its sub-transactions")
 }
 
 func TestTwoPhaseAndTakenBackRows(t *testing.T) {
 	var l log
-	var b Builder
+	b := NewBuilder(State{})
 	const super = 1 << 3
-	ended := see(t, &b, l.insert(10, booking), l.record(wal.ManagerTransaction, 0x10, 10, nil), l.insert(20, passenger), l.running(10),
+	ended := see(t, b, l.insert(10, booking), l.prepare(10, "tide"), l.insert(20, passenger), l.running(20),
 		l.insert(20, booking), l.remove(20, booking, super), l.end(0x00, 20, nil), l.end(0x30, 10, nil))
 	require.Len(t, ended, 2)
 	assert.Equal(t, []Change{{passenger, 1, 0, 0}}, ended[0].Changes, "a speculative insertion that was taken back is none")
 	assert.True(t, ended[1].TwoPhase)
+	assert.Equal(t, "tide", ended[1].GID)
 	assert.Equal(t, []Change{{booking, 1, 0, 0}}, ended[1].Changes)
 }
 
 func TestWhatACrashLeftIsForgotten(t *testing.T) {
 	var l log
-	var b Builder
-	see(t, &b, l.insert(0xfffffff0, booking), l.insert(10, booking), l.running(10))
-	assert.Equal(t, []pg.XID{10}, b.Open(), "in the circular order of ids")
+	b := NewBuilder(State{})
+	see(t, b, l.insert(0xfffffff0, booking), l.insert(10, booking), l.running(10))
+	assert.Equal(t, []pg.XID{10}, opened(b), "in the circular order of ids")
 	_, err := b.See(l.record(wal.ManagerHeap, 0x10, 10, []byte{1}, booking), 15)
 	assert.ErrorContains(t, err, "ends within its fields")
 }
@@ -153,7 +187,7 @@ func TestWhatACrashLeftIsForgotten(t *testing.T) {
 func TestCountsAgainstAModel(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		var l log
-		var b Builder
+		b := NewBuilder(State{})
 		model := make(map[pg.XID]Change)
 		for range rapid.IntRange(1, 200).Draw(t, "records") {
 			xid := pg.XID(rapid.IntRange(10, 15).Draw(t, "xid"))
@@ -162,19 +196,19 @@ func TestCountsAgainstAModel(t *testing.T) {
 			switch rapid.IntRange(0, 6).Draw(t, "what") {
 			case 0:
 				c.Inserted++
-				see(t, &b, l.insert(xid, booking))
+				see(t, b, l.insert(xid, booking))
 			case 1:
 				c.Updated++
-				see(t, &b, l.update(xid, booking))
+				see(t, b, l.update(xid, booking))
 			case 2:
 				c.Deleted++
-				see(t, &b, l.remove(xid, booking, 0))
+				see(t, b, l.remove(xid, booking, 0))
 			case 3:
 				n := uint16(rapid.IntRange(1, 500).Draw(t, "n"))
 				c.Inserted += int64(n)
-				see(t, &b, l.multi(xid, booking, n))
+				see(t, b, l.multi(xid, booking, n))
 			default:
-				ended := see(t, &b, l.end(uint8(rapid.SampledFrom([]int{0x00, 0x20}).Draw(t, "end")), xid, nil))
+				ended := see(t, b, l.end(uint8(rapid.SampledFrom([]int{0x00, 0x20}).Draw(t, "end")), xid, nil))
 				require.Len(t, ended, 1)
 				if c == (Change{Relation: booking}) {
 					require.Empty(t, ended[0].Changes)

@@ -72,14 +72,13 @@ func (x XID) Precedes(y XID) bool { return int32(x-y) < 0 }
 // FullXID is a 64-bit transaction id: epoch and XID (FullTransactionId).
 type FullXID uint64
 
-// WithEpochNear widens x to the 64-bit id closest below or at next, the next id
-// that the server would assign. A transaction id read from the WAL is always older than next.
-func (x XID) WithEpochNear(next FullXID) FullXID {
-	full := next&^0xffffffff | FullXID(x)
-	if full > next && full >= 1<<32 {
-		full -= 1 << 32
+// Near widens x to the 64-bit id that lies nearest to a known one.
+func (x XID) Near(known FullXID) FullXID {
+	full := int64(known) + int64(int32(x-XID(known)))
+	if full < 0 {
+		return FullXID(x)
 	}
-	return full
+	return FullXID(full)
 }
 
 // Timestamp turns a TimestampTz, microseconds since 2000-01-01 UTC, into a time.

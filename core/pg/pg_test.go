@@ -78,9 +78,9 @@ func TestXIDOrderIsCircular(t *testing.T) {
 	assert.True(t, XID(3).Precedes(4))
 	assert.True(t, XID(0xfffffff0).Precedes(5))
 	assert.False(t, XID(5).Precedes(0xfffffff0))
-	assert.Equal(t, FullXID(7), XID(7).WithEpochNear(9))
-	assert.Equal(t, FullXID(1<<32|7), XID(7).WithEpochNear(1<<32|9))
-	assert.Equal(t, FullXID(0xfffffff0), XID(0xfffffff0).WithEpochNear(1<<32|9))
+	assert.Equal(t, FullXID(7), XID(7).Near(9))
+	assert.Equal(t, FullXID(1<<32|7), XID(7).Near(1<<32|9))
+	assert.Equal(t, FullXID(0xfffffff0), XID(0xfffffff0).Near(1<<32|9))
 }
 
 func TestTimestamps(t *testing.T) {

@@ -15,13 +15,13 @@ var kinds = map[Manager]map[uint8]string{
 	ManagerTransaction: {
 		0x00: "COMMIT", 0x10: "PREPARE", 0x20: "ABORT", 0x30: "COMMIT_PREPARED", 0x40: "ABORT_PREPARED", 0x50: "ASSIGNMENT", 0x60: "INVALIDATION",
 	},
-	ManagerStorage:    {0x10: "CREATE", 0x20: "TRUNCATE"},
-	3:                 {0x00: "ZEROPAGE", 0x10: "TRUNCATE"},
-	ManagerDatabase:   {0x00: "CREATE_FILE_COPY", 0x10: "CREATE_WAL_LOG", 0x20: "DROP"},
-	ManagerTablespace: {0x00: "CREATE", 0x10: "DROP"},
-	6:                 {0x00: "ZERO_OFF_PAGE", 0x10: "ZERO_MEM_PAGE", 0x20: "CREATE_ID", 0x30: "TRUNCATE_ID"},
-	7:                 {0x00: "UPDATE"},
-	ManagerStandby:    {0x00: "LOCK", 0x10: "RUNNING_XACTS", 0x20: "INVALIDATIONS"},
+	ManagerStorage:     {0x10: "CREATE", 0x20: "TRUNCATE"},
+	3:                  {0x00: "ZEROPAGE", 0x10: "TRUNCATE"},
+	ManagerDatabase:    {0x00: "CREATE_FILE_COPY", 0x10: "CREATE_WAL_LOG", 0x20: "DROP"},
+	ManagerTablespace:  {0x00: "CREATE", 0x10: "DROP"},
+	6:                  {0x00: "ZERO_OFF_PAGE", 0x10: "ZERO_MEM_PAGE", 0x20: "CREATE_ID", 0x30: "TRUNCATE_ID"},
+	ManagerRelationMap: {0x00: "UPDATE"},
+	ManagerStandby:     {0x00: "LOCK", 0x10: "RUNNING_XACTS", 0x20: "INVALIDATIONS"},
 	ManagerHeap2: {
 		0x00: "REWRITE", 0x10: "PRUNE", 0x20: "VACUUM", 0x30: "FREEZE_PAGE", 0x40: "VISIBLE", 0x50: "MULTI_INSERT", 0x60: "LOCK_UPDATED", 0x70: "NEW_CID",
 	},
@@ -54,7 +54,10 @@ var kinds = map[Manager]map[uint8]string{
 
 // otherKinds are names that differ in other major versions than 15.
 var otherKinds = map[int]map[Manager]map[uint8]string{
-	13: {ManagerDatabase: {0x00: "CREATE", 0x10: "DROP"}},
+	13: {
+		ManagerDatabase: {0x00: "CREATE", 0x10: "DROP"},
+		ManagerHeap2:    {0x10: "CLEAN", 0x20: "FREEZE_PAGE", 0x30: "CLEANUP_INFO"},
+	},
 	14: {ManagerDatabase: {0x00: "CREATE", 0x10: "DROP"}},
 	17: {ManagerHeap2: {0x10: "PRUNE_ON_ACCESS", 0x20: "PRUNE_VACUUM_SCAN", 0x30: "PRUNE_VACUUM_CLEANUP"}},
 }

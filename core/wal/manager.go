@@ -12,13 +12,12 @@ const (
 	ManagerStorage     Manager = 2
 	ManagerDatabase    Manager = 4
 	ManagerTablespace  Manager = 5
+	ManagerRelationMap Manager = 7
 	ManagerStandby     Manager = 8
 	ManagerHeap2       Manager = 9
 	ManagerHeap        Manager = 10
 	ManagerBRIN        Manager = 17
 )
-
-const xlogSwitch = 0x40 // XLOG_SWITCH: the rest of the segment is unused
 
 var managerNames = [...]string{
 	"XLOG", "Transaction", "Storage", "CLOG", "Database", "Tablespace", "MultiXact", "RelMap", "Standby",

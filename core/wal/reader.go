@@ -19,7 +19,14 @@ type Options struct {
 	Start       pg.LSN // address of the first byte; a multiple of PageSize
 	SegmentSize pg.SegmentSize
 	SystemID    uint64 // of the cluster; 0 accepts any
+	// From goes on at a record that is known to begin there, on the first page: the
+	// Position of a reader before. 0 begins with the first record of the first page.
+	From pg.LSN
+	Prev pg.LSN // where the record before From begins; 0 if that is not known
 }
+
+// PageOf is the beginning of the page that an address lies on.
+func PageOf(l pg.LSN) pg.LSN { return l &^ (PageSize - 1) }
 
 // Reader turns a stream of WAL bytes into records. It holds one page and, while
 // a record crosses pages, that record.
@@ -42,11 +49,14 @@ const MaxRecord = 1020 << 20
 
 // NewReader reads records from src, which begins at opt.Start.
 func NewReader(src io.Reader, opt Options) *Reader {
-	return &Reader{src: bufio.NewReaderSize(src, 32*PageSize), opt: opt, next: opt.Start}
+	return &Reader{src: bufio.NewReaderSize(src, 32*PageSize), opt: opt, next: opt.Start, prev: opt.Prev}
 }
 
 // Position is where the next record would begin: the end of the last whole one.
 func (r *Reader) Position() pg.LSN { return r.at + pg.LSN(r.off) }
+
+// Prev is where the last whole record begins; 0 if none was read.
+func (r *Reader) Prev() pg.LSN { return r.prev }
 
 // Version is the major version of the server that wrote the current page.
 func (r *Reader) Version() int { return r.head.version }
@@ -107,6 +117,10 @@ func (r *Reader) openAtRecord() error {
 	for {
 		if err := r.openPage(); err != nil {
 			return err
+		}
+		if from := r.opt.From; from > r.at && from < r.next {
+			r.off = max(r.off, int(from-r.at))
+			return nil
 		}
 		if r.head.flags&flagContinuation == 0 {
 			return nil

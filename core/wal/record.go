@@ -39,6 +39,9 @@ type Block struct {
 	ImageInfo uint8
 }
 
+// Relation names the files that the block belongs to.
+func (b *Block) Relation() RelationRef { return RelationRef{b.Space, b.Database, b.Filenode} }
+
 const (
 	recordHeader = 24
 	recordPrev   = 8

@@ -1,8 +1,6 @@
 package wal
 
 import (
-	"bytes"
-	"encoding/binary"
 	"time"
 
 	"velvetrewind/core/pg"
@@ -16,6 +14,8 @@ const (
 	xactAbort          = 0x20
 	xactCommitPrepared = 0x30
 	xactAbortPrepared  = 0x40
+	xactAssignment     = 0x50
+	xactInvalidation   = 0x60
 
 	xactHasInfo = 0x80
 
@@ -42,6 +42,67 @@ type End struct {
 	Subxacts  []pg.XID
 	Dropped   []RelationRef // files that go with this end
 	GID       string        // of a two-phase transaction, where the record carries it
+}
+
+// Prepare is the first phase of a two-phase commit (xl_xact_prepare).
+type Prepare struct {
+	XID      pg.XID
+	Database uint32
+	Time     time.Time
+	Subxacts []pg.XID
+	GID      string
+}
+
+// Assignment tells to which transaction sub-transactions belong (xl_xact_assignment).
+type Assignment struct {
+	Top      pg.XID
+	Subxacts []pg.XID
+}
+
+// Invalidations are cache invalidations within a transaction (xl_xact_invals).
+type Invalidations struct{ Messages int }
+
+func (End) body()           {}
+func (Prepare) body()       {}
+func (Assignment) body()    {}
+func (Invalidations) body() {}
+
+// invalidationSize is the size of a SharedInvalidationMessage.
+const invalidationSize = 16
+
+// decodeTransaction decodes what is no end of a transaction.
+func decodeTransaction(r *Record, f *fields, version int) Body {
+	switch r.Info & xactOpMask {
+	case xactPrepare:
+		return decodePrepare(f, version)
+	case xactAssignment:
+		return Assignment{Top: f.xid(), Subxacts: f.xids(int(f.u32()))}
+	case xactInvalidation:
+		return Invalidations{Messages: f.count(invalidationSize)}
+	}
+	return nil
+}
+
+// decodePrepare reads the header and the name behind it; PostgreSQL 15 brought two
+// counts of dropped statistics.
+func decodePrepare(f *fields, version int) Body {
+	f.skip(8) // magic and length
+	p := Prepare{XID: f.xid(), Database: f.u32(), Time: pg.Timestamp(int64(f.u64()))}
+	f.skip(4) // owner
+	subxacts := int(f.u32())
+	f.skip(8) // relations dropped at commit and at abort
+	if version >= 15 {
+		f.skip(8)
+	}
+	f.skip(6) // invalidations, whether they concern the relation cache's file, padding
+	name := int(f.u16())
+	f.skip(16) // place and time at an origin
+	rest := *f
+	p.GID = rest.text()
+	f.skip(align(name))
+	f.short = f.short || rest.short
+	p.Subxacts = f.xids(subxacts)
+	return p
 }
 
 // EndOf decodes a commit or abort record; ok is false for every other record.
@@ -71,20 +132,18 @@ func EndOf(r *Record, version int) (end End, ok bool, err error) {
 		f.skip(4)
 	}
 	if info&xinfoSubxacts != 0 {
-		for range f.count(4) {
-			end.Subxacts = append(end.Subxacts, pg.XID(f.u32()))
-		}
+		end.Subxacts = f.xids(int(f.u32()))
 	}
 	if info&xinfoRelations != 0 {
 		for range f.count(12) {
-			end.Dropped = append(end.Dropped, RelationRef{f.u32(), f.u32(), f.u32()})
+			end.Dropped = append(end.Dropped, f.relation())
 		}
 	}
 	if info&xinfoDroppedStats != 0 && version >= 15 {
 		f.skip(f.count(statsItem) * statsItem)
 	}
 	if end.Committed && info&xinfoInvalidation != 0 {
-		f.skip(f.count(16) * 16)
+		f.skip(f.count(invalidationSize) * invalidationSize)
 	}
 	if info&xinfoTwoPhase != 0 {
 		end.XID = pg.XID(f.u32())
@@ -100,73 +159,3 @@ func EndOf(r *Record, version int) (end End, ok bool, err error) {
 
 // statsItem is the size of an xl_xact_stats_item in PostgreSQL 15 to 17: kind, database and object.
 const statsItem = 12
-
-// fields reads a record's data from the front; once it is too short, everything is zero.
-type fields struct {
-	b     []byte
-	short bool
-}
-
-func (f *fields) skip(n int) {
-	if n < 0 || n > len(f.b) {
-		f.b, f.short = nil, true
-		return
-	}
-	f.b = f.b[n:]
-}
-
-func (f *fields) u8() uint8 {
-	if len(f.b) < 1 {
-		f.short = true
-		return 0
-	}
-	v := f.b[0]
-	f.b = f.b[1:]
-	return v
-}
-
-func (f *fields) u16() uint16 {
-	if len(f.b) < 2 {
-		f.b, f.short = nil, true
-		return 0
-	}
-	v := binary.LittleEndian.Uint16(f.b)
-	f.b = f.b[2:]
-	return v
-}
-
-func (f *fields) u32() uint32 {
-	if len(f.b) < 4 {
-		f.b, f.short = nil, true
-		return 0
-	}
-	v := binary.LittleEndian.Uint32(f.b)
-	f.b = f.b[4:]
-	return v
-}
-
-func (f *fields) u64() uint64 {
-	low := uint64(f.u32())
-	return low | uint64(f.u32())<<32
-}
-
-// count reads how many items of the given size follow; never more than there are bytes for.
-func (f *fields) count(size int) int {
-	n := int(f.u32())
-	if n > len(f.b)/size {
-		f.b, f.short = nil, true
-		return 0
-	}
-	return n
-}
-
-func (f *fields) text() string {
-	end := bytes.IndexByte(f.b, 0)
-	if end < 0 {
-		f.b, f.short = nil, true
-		return ""
-	}
-	s := string(f.b[:end])
-	f.b = f.b[end+1:]
-	return s
-}

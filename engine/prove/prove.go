@@ -119,7 +119,7 @@ func status(ctx context.Context, conn *pgx.Conn, xid pg.XID) (string, error) {
 	if !xid.Precedes(pg.XID(xmax)) {
 		return proof.StatusAborted, nil
 	}
-	full := xid.WithEpochNear(pg.FullXID(xmax))
+	full := xid.Near(pg.FullXID(xmax))
 	var s *string
 	if err := conn.QueryRow(ctx, `select pg_xact_status($1::text::xid8)`, fmt.Sprint(uint64(full))).Scan(&s); err != nil {
 		return "", err

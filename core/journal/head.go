@@ -1,0 +1,196 @@
+package journal
+
+import (
+	"time"
+
+	"velvetrewind/core/pg"
+	"velvetrewind/core/wal"
+)
+
+// Commit is a committed transaction at a place.
+type Commit struct {
+	XID  pg.FullXID
+	LSN  pg.LSN // start of its commit record
+	Time time.Time
+}
+
+// Mark is a named restore point.
+type Mark struct {
+	Name string
+	LSN  pg.LSN // start of its record
+	Time time.Time
+}
+
+// TableSum is what the committed transactions that end in a segment did to one table:
+// in all, and at most in one of them.
+type TableSum struct {
+	Name
+	Known bool
+	File  wal.RelationRef
+	Sum   Counts
+	Most  Counts
+}
+
+// Head is what a segment's index tells in short: enough to know whether the index
+// itself, or the segment, must be read.
+type Head struct {
+	Segment          pg.Segment
+	From, To         pg.LSN // of the WAL that it tells of: the records that end in there
+	Records, Bytes   int64
+	Commits, Aborts  int64
+	Earliest, Latest time.Time  // commit times; zero without commits
+	MinXID, MaxXID   pg.FullXID // of what ended, sub-transactions too
+	First, Last      Commit     // in the order of the log; zero without commits
+	Marks            []Mark
+	Tables           []TableSum
+}
+
+// add counts an ended transaction.
+func (h *Head) add(t *Transaction, tables []TableChange) {
+	h.noteXID(t.XID)
+	for _, s := range t.Subxacts {
+		h.noteXID(s.Near(t.XID))
+	}
+	if !t.Committed {
+		h.Aborts++
+		return
+	}
+	c := Commit{t.XID, t.End, t.Time}
+	if h.Commits == 0 {
+		h.First, h.Earliest, h.Latest = c, t.Time, t.Time
+	}
+	h.Commits++
+	h.Last = c
+	if t.Time.Before(h.Earliest) {
+		h.Earliest = t.Time
+	}
+	if t.Time.After(h.Latest) {
+		h.Latest = t.Time
+	}
+	for i := range tables {
+		h.addTable(&tables[i])
+	}
+}
+
+func (h *Head) noteXID(x pg.FullXID) {
+	if h.MaxXID == 0 || x < h.MinXID {
+		h.MinXID = x
+	}
+	h.MaxXID = max(h.MaxXID, x)
+}
+
+func (h *Head) addTable(c *TableChange) {
+	var sum *TableSum
+	for i := range h.Tables {
+		s := &h.Tables[i]
+		if s.Known == c.Known && (c.Known && s.Name == c.Name || !c.Known && s.File == c.File) {
+			sum = s
+			break
+		}
+	}
+	if sum == nil {
+		h.Tables = append(h.Tables, TableSum{Name: c.Name, Known: c.Known, File: c.File})
+		sum = &h.Tables[len(h.Tables)-1]
+	}
+	for k, n := range c.Counts {
+		sum.Sum[k] += n
+		sum.Most[k] = max(sum.Most[k], n)
+	}
+}
+
+func (h *Head) write(w *writer) {
+	w.uint(uint64(h.Segment.Timeline))
+	w.uint(h.Segment.Number)
+	w.lsn(h.From)
+	w.lsn(h.To)
+	for _, n := range []int64{h.Records, h.Bytes, h.Commits, h.Aborts} {
+		w.uint(uint64(n))
+	}
+	w.uint(uint64(h.MinXID))
+	w.uint(uint64(h.MaxXID))
+	if h.Commits > 0 {
+		w.time(h.Earliest)
+		w.time(h.Latest)
+		for _, c := range []Commit{h.First, h.Last} {
+			w.uint(uint64(c.XID))
+			w.lsn(c.LSN)
+			w.time(c.Time)
+		}
+	}
+	w.count(len(h.Marks))
+	for _, m := range h.Marks {
+		w.text(m.Name)
+		w.lsn(m.LSN)
+		w.time(m.Time)
+	}
+	w.count(len(h.Tables))
+	for i := range h.Tables {
+		h.Tables[i].write(w)
+	}
+}
+
+func (h *Head) read(p *parser) {
+	*h = Head{Segment: pg.Segment{Timeline: pg.Timeline(p.u32()), Number: p.uint()}, From: p.lsn(), To: p.lsn()}
+	for _, n := range []*int64{&h.Records, &h.Bytes, &h.Commits, &h.Aborts} {
+		*n = int64(p.uint())
+	}
+	h.MinXID, h.MaxXID = pg.FullXID(p.uint()), pg.FullXID(p.uint())
+	if h.Commits > 0 {
+		h.Earliest, h.Latest = p.time(), p.time()
+		for _, c := range []*Commit{&h.First, &h.Last} {
+			*c = Commit{pg.FullXID(p.uint()), p.lsn(), p.time()}
+		}
+	}
+	for range p.count() {
+		h.Marks = append(h.Marks, Mark{p.text(), p.lsn(), p.time()})
+	}
+	if n := p.count(); n > 0 {
+		h.Tables = make([]TableSum, 0, min(n, 1024))
+		for range n {
+			var s TableSum
+			s.read(p)
+			h.Tables = append(h.Tables, s)
+			if p.bad {
+				return
+			}
+		}
+	}
+}
+
+func (s *TableSum) write(w *writer) {
+	w.relation(s.File)
+	w.bool(s.Known)
+	if s.Known {
+		s.Name.write(w)
+	}
+	for k := range Kinds {
+		w.int(s.Sum[k])
+		if s.Sum[k] != 0 {
+			w.int(s.Most[k])
+		}
+	}
+}
+
+func (s *TableSum) read(p *parser) {
+	s.File = p.relation()
+	if s.Known = p.bool(); s.Known {
+		s.Name.read(p)
+	}
+	for k := range Kinds {
+		if s.Sum[k] = p.int(); s.Sum[k] != 0 {
+			s.Most[k] = p.int()
+		}
+	}
+}
+
+func (n *Name) write(w *writer) {
+	w.uint(uint64(n.OID))
+	w.text(n.Database)
+	w.text(n.Schema)
+	w.text(n.Table)
+	w.uint(uint64(n.Part))
+}
+
+func (n *Name) read(p *parser) {
+	*n = Name{p.u32(), p.text(), p.text(), p.text(), Part(p.u32())}
+}

@@ -1,0 +1,177 @@
+package journal
+
+import (
+	"iter"
+
+	"velvetrewind/core/blocks"
+	"velvetrewind/core/pg"
+	"velvetrewind/core/wal"
+)
+
+// IndexMagic begins every index; its last byte is the version of the format.
+const IndexMagic = "VELVETI\x01"
+
+// Segment is the journal of one WAL segment: its head, the transactions that end in
+// it, the pages changed, and what the next segment needs to know.
+type Segment struct {
+	Head
+	// Names are what the segment's relation files were called; files whose name nobody
+	// knew are not in it.
+	Names  map[wal.RelationRef]Name
+	Blocks []blocks.Changed
+	State  State
+	ledger []byte // transactions, as ledger.go writes them
+}
+
+// Recorder makes the journal of a segment while its records are read.
+type Recorder struct {
+	builder *Builder
+	blocks  blocks.Set
+	head    Head
+	ledger  ledgerWriter
+	z       pg.SegmentSize
+}
+
+// NewRecorder goes on at the state that the segment before left.
+func NewRecorder(seg pg.Segment, z pg.SegmentSize, before State) *Recorder {
+	from := before.Next
+	if from == 0 {
+		from = z.Start(seg.Number)
+	}
+	return &Recorder{builder: NewBuilder(before), head: Head{Segment: seg, From: from, To: from}, z: z}
+}
+
+// Next is where the next record begins, and the one before it, as a Reader's options want them.
+func (r *Recorder) Next() (next, prev pg.LSN) { return r.builder.state.Next, r.builder.state.Prev }
+
+// See takes the next record; what it returns is as Builder.See says.
+func (r *Recorder) See(rec *wal.Record, version int) (*Transaction, error) {
+	t, err := r.builder.See(rec, version)
+	if err != nil {
+		return nil, err
+	}
+	r.head.Records++
+	r.head.Bytes += int64(rec.Length)
+	r.head.To = rec.End
+	if t != nil {
+		r.ledger.add(t)
+	}
+	if rec.Manager == wal.ManagerXLOG {
+		body, err := wal.Decode(rec, version)
+		if err != nil {
+			return nil, err
+		}
+		if m, ok := body.(wal.RestorePoint); ok {
+			r.head.Marks = append(r.head.Marks, Mark{m.Name, rec.Start, m.Time})
+		}
+	}
+	return t, r.blocks.See(rec)
+}
+
+// Segment gives the journal of what was seen so far. The recorder can go on.
+func (r *Recorder) Segment(names Lookup) (*Segment, error) {
+	s := &Segment{Head: r.head, Names: make(map[wal.RelationRef]Name), State: r.builder.State(), ledger: r.ledger.w.b, Blocks: r.blocks.List()}
+	for t, err := range s.Transactions() {
+		if err != nil {
+			return nil, err
+		}
+		t.files(func(ref wal.RelationRef) {
+			if _, have := s.Names[ref]; have {
+				return
+			}
+			if n, ok := names(ref); ok {
+				s.Names[ref] = n
+			}
+		})
+		s.Head.add(&t, t.Tables(s.Lookup))
+	}
+	return s, nil
+}
+
+// Unknown lists the main files that transactions name and nobody knows.
+func (s *Segment) Unknown() []wal.RelationRef {
+	var list []wal.RelationRef
+	for i := range s.Tables {
+		if !s.Tables[i].Known {
+			list = append(list, s.Tables[i].File)
+		}
+	}
+	return list
+}
+
+// files visits every relation file that the transaction names.
+func (t *Transaction) files(visit func(wal.RelationRef)) {
+	for _, c := range t.Changes {
+		visit(c.Relation)
+	}
+	for _, list := range [][]wal.RelationRef{t.Created, t.Dropped} {
+		for _, ref := range list {
+			visit(ref)
+		}
+	}
+}
+
+// Lookup finds a name as it was in this segment.
+func (s *Segment) Lookup(ref wal.RelationRef) (Name, bool) {
+	n, ok := s.Names[ref]
+	return n, ok
+}
+
+// Transactions visits what ended in the segment, in the order of the log.
+func (s *Segment) Transactions() iter.Seq2[Transaction, error] {
+	return readLedger(s.ledger)
+}
+
+// Encode writes the index object's content.
+func (s *Segment) Encode() []byte {
+	w := newWriter()
+	s.Head.write(w)
+	w.count(len(s.Names))
+	for ref, n := range sorted(s.Names) {
+		w.relation(ref)
+		n.write(w)
+	}
+	w.bytes(s.ledger)
+	s.State.write(w)
+	writeBlocks(w, s.Blocks)
+	return w.seal(IndexMagic)
+}
+
+// DecodeIndex reads an index object's content. Whatever the bytes, it is an index or ErrFormat.
+func DecodeIndex(b []byte) (*Segment, error) {
+	p, err := unseal(b, IndexMagic)
+	if err != nil {
+		return nil, err
+	}
+	s := &Segment{Names: make(map[wal.RelationRef]Name)}
+	s.Head.read(p)
+	for range p.count() {
+		ref := p.relation()
+		var n Name
+		n.read(p)
+		s.Names[ref] = n
+	}
+	s.ledger = p.bytes()
+	s.State.read(p)
+	s.Blocks = readBlocks(p)
+	if err := p.err(); err != nil {
+		return nil, err
+	}
+	for _, err := range s.Transactions() {
+		if err != nil {
+			return nil, err
+		}
+	}
+	return s, nil
+}
+
+// DecodeHead reads only the head, of which prefix must hold all. ErrFormat where it does not.
+func DecodeHead(prefix []byte) (Head, error) {
+	p, err := unseal(prefix, IndexMagic)
+	if err != nil {
+		return Head{}, err
+	}
+	var h Head
+	h.read(p)
+	return h, p.err()
+}

@@ -1,0 +1,287 @@
+package journal
+
+import (
+	"slices"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"velvetrewind/core/pg"
+	"velvetrewind/core/wal"
+)
+
+const z = pg.SegmentSize(1 << 20)
+
+func names(m map[wal.RelationRef]Name) Lookup {
+	return func(ref wal.RelationRef) (Name, bool) {
+		n, ok := m[ref]
+		return n, ok
+	}
+}
+
+var known = map[wal.RelationRef]Name{
+	booking:   {OID: 16384, Database: "saltmarsh", Schema: "public", Table: "booking"},
+	passenger: {OID: 16388, Database: "saltmarsh", Schema: "crew", Table: "passenger"},
+}
+
+// randomRecord draws one record of the made-up log.
+func randomRecord(t *rapid.T, l *log) *wal.Record {
+	xid := pg.XID(rapid.IntRange(10, 15).Draw(t, "xid"))
+	rel := rapid.SampledFrom([]wal.RelationRef{booking, passenger, {Space: 1, Database: 2, Filenode: 3}}).Draw(t, "relation")
+	switch rapid.IntRange(0, 9).Draw(t, "what") {
+	case 0, 1:
+		return l.insert(xid, rel)
+	case 2:
+		return l.remove(xid, rel, 0)
+	case 3:
+		return l.create(xid, rel)
+	case 4:
+		return l.mark("low tide")
+	case 5:
+		return l.prepare(xid, "two")
+	case 6:
+		return l.end(0x30, xid, nil)
+	case 7:
+		return l.end(0x20, xid, nil)
+	case 8:
+		return l.checkpoint(0x10, 20)
+	default:
+		return l.end(0x00, xid, []pg.XID{xid + 20}, rel)
+	}
+}
+
+// TestSegmentsCarryOver cuts a log at random places, encodes each piece, goes on from
+// what was decoded, and finds the same transactions as without a cut.
+func TestSegmentsCarryOver(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		var l log
+		whole, piece := NewBuilder(State{}), NewRecorder(pg.Segment{Timeline: 1}, z, State{})
+		var want, got []Transaction
+		var marks int
+		cut := func() {
+			s, err := piece.Segment(names(known))
+			require.NoError(t, err)
+			again, err := DecodeIndex(s.Encode())
+			require.NoError(t, err)
+			require.Equal(t, s.Head, again.Head)
+			require.Equal(t, s.Blocks, again.Blocks)
+			head, err := DecodeHead(s.Encode())
+			require.NoError(t, err)
+			require.Equal(t, s.Head, head)
+			for tx, err := range again.Transactions() {
+				require.NoError(t, err)
+				got = append(got, tx)
+			}
+			marks += len(again.Marks)
+			piece = NewRecorder(pg.Segment{Timeline: 1, Number: again.Segment.Number + 1}, z, again.State)
+		}
+		wantMarks := 0
+		for range rapid.IntRange(0, 150).Draw(t, "records") {
+			r := randomRecord(t, &l)
+			if r.Info == 0x70 && r.Manager == wal.ManagerXLOG {
+				wantMarks++
+			}
+			tx, err := whole.See(r, 15)
+			require.NoError(t, err)
+			if tx != nil {
+				want = append(want, *tx)
+			}
+			_, err = piece.See(r, 15)
+			require.NoError(t, err)
+			if rapid.IntRange(0, 9).Draw(t, "cut") == 0 {
+				cut()
+			}
+		}
+		cut()
+		require.Equal(t, len(want), len(got))
+		for i := range want {
+			require.Equal(t, normal(want[i]), normal(got[i]))
+		}
+		require.Equal(t, wantMarks, marks)
+	})
+}
+
+// normal makes empty lists nil, so that what was decoded compares.
+func normal(t Transaction) Transaction {
+	if len(t.Changes) == 0 {
+		t.Changes = nil
+	}
+	if len(t.Subxacts) == 0 {
+		t.Subxacts = nil
+	}
+	return t
+}
+
+func TestHeadSumsWhatCommitted(t *testing.T) {
+	var l log
+	r := NewRecorder(pg.Segment{Timeline: 1, Number: 7}, z, State{})
+	for _, rec := range []*wal.Record{
+		l.checkpoint(0x10, 1<<32|100), l.running(100), l.insert(130, booking), l.end(0, 130, nil), l.remove(131, booking, 0), l.remove(131, booking, 0), l.remove(131, passenger, 0),
+		l.end(0, 131, nil), l.remove(132, booking, 0), l.end(0x20, 132, nil), l.mark("low tide"), l.remove(133, booking, 0), l.end(0, 133, nil), l.insert(134, booking),
+	} {
+		_, err := r.See(rec, 15)
+		require.NoError(t, err)
+	}
+	s, err := r.Segment(names(known))
+	require.NoError(t, err)
+	h := s.Head
+	assert.Equal(t, []int64{3, 1, 14}, []int64{h.Commits, h.Aborts, h.Records})
+	assert.Equal(t, []pg.FullXID{1<<32 | 130, 1<<32 | 133}, []pg.FullXID{h.MinXID, h.MaxXID}, "with their epoch")
+	assert.Equal(t, pg.FullXID(1<<32|130), h.First.XID)
+	assert.Equal(t, pg.FullXID(1<<32|133), h.Last.XID)
+	require.Len(t, h.Tables, 2)
+	assert.Equal(t, []int64{1, 3, 2}, []int64{h.Tables[0].Sum[Insert], h.Tables[0].Sum[Delete], h.Tables[0].Most[Delete]})
+	assert.Equal(t, "low tide", h.Marks[0].Name)
+	require.Len(t, s.State.Open, 1)
+	assert.Equal(t, pg.XID(134), s.State.Open[0].XID)
+
+	var heads []Head
+	require.NoError(t, DecodeChapter(EncodeChapter([]Head{h, {Segment: pg.Segment{Timeline: 1, Number: 8}}, h}), func(h *Head) error {
+		heads = append(heads, *h)
+		return nil
+	}))
+	assert.Equal(t, []Head{h, {Segment: pg.Segment{Timeline: 1, Number: 8}}, h}, heads)
+}
+
+func TestPartialTransactions(t *testing.T) {
+	var l log
+	b := NewBuilder(State{})
+	ended := see(t, b, l.insert(10, booking), l.running(5), l.insert(30, booking), l.end(0, 10, nil), l.end(0, 30, nil), l.running(40), l.insert(12, booking), l.end(0, 12, nil))
+	require.Len(t, ended, 3)
+	assert.Equal(t, []bool{true, false, false}, []bool{ended[0].Partial, ended[1].Partial, ended[2].Partial})
+}
+
+// TestTables folds files into tables and tells dropping, truncating and rewriting apart.
+func TestTables(t *testing.T) {
+	file := func(n uint32) wal.RelationRef { return wal.RelationRef{Space: 1663, Database: 5, Filenode: n} }
+	class, toast, index, grown, made := file(1259), file(16390), file(16391), file(17000), file(17100)
+	lookup := map[wal.RelationRef]Name{
+		class: {OID: 1259, Database: "saltmarsh", Schema: "pg_catalog", Table: "pg_class"},
+		toast: {OID: 16384, Database: "saltmarsh", Schema: "public", Table: "booking", Part: Toast},
+		index: {OID: 16384, Database: "saltmarsh", Schema: "public", Table: "booking", Part: Index},
+		grown: {OID: 16384, Database: "saltmarsh", Schema: "public", Table: "booking"},
+		made:  {OID: 17100, Database: "saltmarsh", Schema: "public", Table: "quay"},
+	}
+	for ref, n := range known {
+		if ref == booking {
+			lookup[ref] = n
+		}
+	}
+	rows := func(ref wal.RelationRef, i, u, d int64) Change { return Change{ref, i, u, d} }
+	for what, c := range map[string]struct {
+		tx   Transaction
+		want string
+	}{
+		"rows, TOAST folded away":               {Transaction{Changes: []Change{rows(booking, 1, 2, 3), rows(toast, 9, 0, 9)}}, "booking 1 2 3"},
+		"dropped":                               {Transaction{Changes: []Change{rows(class, 0, 0, 3)}, Dropped: []wal.RelationRef{index, toast, booking}}, "pg_catalog.pg_class 0 0 3, booking drop"},
+		"truncated":                             {Transaction{Changes: []Change{rows(class, 0, 3, 0)}, Created: []wal.RelationRef{grown}, Dropped: []wal.RelationRef{booking}}, "pg_catalog.pg_class 0 3 0, booking truncate"},
+		"truncated, the new file not named yet": {Transaction{Created: []wal.RelationRef{file(99999)}, Dropped: []wal.RelationRef{booking}}, "booking truncate"},
+		"rewritten":                             {Transaction{Changes: []Change{rows(class, 1, 3, 1)}, Created: []wal.RelationRef{grown}, Dropped: []wal.RelationRef{booking}}, "pg_catalog.pg_class 1 3 1, booking rewrite"},
+		"created":                               {Transaction{Changes: []Change{rows(class, 1, 0, 0), rows(made, 5, 0, 0)}, Created: []wal.RelationRef{made}}, "pg_catalog.pg_class 1 0 0, quay 5 0 0 create"},
+		"unknown":                               {Transaction{Changes: []Change{rows(file(4711), 0, 0, 7)}}, "file 1663/5/4711 0 0 7"},
+		"truncated by name":                     {Transaction{Changes: []Change{rows(booking, 0, 0, 1)}, Truncated: []uint32{16384}}, "booking 0 0 1 truncate"},
+	} {
+		assert.Equal(t, c.want, say(c.tx.Tables(names(lookup))), what)
+	}
+}
+
+// say writes table changes in one line.
+func say(list []TableChange) string {
+	s := ""
+	for i, c := range list {
+		if i > 0 {
+			s += ", "
+		}
+		s += c.Label()
+		if c.Counts.Rows() > 0 {
+			for _, k := range []Kind{Insert, Update, Delete} {
+				s += " " + grouped(c.Counts[k])
+			}
+		}
+		for k := Truncate; k <= Rewrite; k++ {
+			if c.Counts[k] > 0 {
+				s += " " + k.String()
+			}
+		}
+	}
+	return s
+}
+
+func TestIncidents(t *testing.T) {
+	change := func(k Kind, n int64) TableChange {
+		c := TableChange{Name: known[passenger], Known: true}
+		c.Counts[k] = n
+		return c
+	}
+	for what, c := range map[string]struct {
+		rule Rule
+		t    TableChange
+		had  int64
+		want string
+	}{
+		"many rows":             {Rule{Rows: 1000}, change(Delete, 48211), 0, "48,211 rows of crew.passenger were deleted"},
+		"few rows":              {Rule{Rows: 1000}, change(Delete, 999), 0, ""},
+		"a large share":         {Rule{Share: 0.5}, change(Delete, 600), 1000, "600 rows of crew.passenger were deleted, of some 1,000"},
+		"a share of few rows":   {Rule{Share: 0.5}, change(Delete, 9), 10, ""},
+		"of how many, unknown":  {Rule{Share: 0.5}, change(Delete, 900), 0, ""},
+		"dropped":               {Rule{Drops: true}, change(Drop, 1), 0, "crew.passenger was dropped"},
+		"truncated":             {Rule{Drops: true}, change(Truncate, 1), 0, "crew.passenger was truncated"},
+		"dropped, not asked":    {Rule{Rows: 1}, change(Drop, 1), 0, ""},
+		"rewritten, not at all": {DefaultRule, change(Rewrite, 1), 0, ""},
+	} {
+		got := c.rule.Judge(&Transaction{Committed: true}, []TableChange{c.t}, func(TableChange) int64 { return c.had })
+		if c.want == "" {
+			assert.Empty(t, got, what)
+			continue
+		}
+		require.Len(t, got, 1, what)
+		assert.Equal(t, c.want, got[0].Reason, what)
+	}
+	assert.Empty(t, DefaultRule.Judge(&Transaction{}, []TableChange{change(Drop, 1)}, nil), "rolled back")
+	assert.Len(t, DefaultRule.Judge(&Transaction{Committed: true, LostDatabases: []uint32{5}}, nil, nil), 1)
+}
+
+func fuzzSeeds(f *testing.F) {
+	var l log
+	r := NewRecorder(pg.Segment{Timeline: 1, Number: 7}, z, State{})
+	for _, rec := range []*wal.Record{l.insert(10, booking), l.mark("m"), l.end(0, 10, []pg.XID{12}, passenger), l.insert(11, booking)} {
+		if _, err := r.See(rec, 15); err != nil {
+			f.Fatal(err)
+		}
+	}
+	s, err := r.Segment(names(known))
+	if err != nil {
+		f.Fatal(err)
+	}
+	f.Add(s.Encode())
+	f.Add(EncodeChapter([]Head{s.Head, s.Head}))
+	f.Add([]byte(IndexMagic + "\x01\xff\xff\xff\xff\x0f"))
+}
+
+// FuzzDecodeIndex holds that any bytes are an index or an error, and what was read
+// can be written and read again.
+func FuzzDecodeIndex(f *testing.F) {
+	fuzzSeeds(f)
+	f.Fuzz(func(t *testing.T, b []byte) {
+		s, err := DecodeIndex(b)
+		if err != nil {
+			return
+		}
+		again, err := DecodeIndex(s.Encode())
+		if err != nil {
+			t.Fatal(err)
+		}
+		if !slices.Equal(s.ledger, again.ledger) || s.Head.Records != again.Head.Records {
+			t.Fatal("what was written is not what was read")
+		}
+	})
+}
+
+func FuzzDecodeChapter(f *testing.F) {
+	fuzzSeeds(f)
+	f.Fuzz(func(t *testing.T, b []byte) {
+		_ = DecodeChapter(b, func(*Head) error { return nil })
+	})
+}

@@ -1,0 +1,287 @@
+package journal
+
+import (
+	"cmp"
+	"iter"
+	"maps"
+	"slices"
+
+	"velvetrewind/core/blocks"
+	"velvetrewind/core/pg"
+	"velvetrewind/core/wal"
+)
+
+// Flags of a transaction in the ledger.
+const (
+	flagCommitted = 1 << iota
+	flagTwoPhase
+	flagPartial
+	flagSubxacts
+	flagFiles // created or dropped
+	flagRare  // GID, truncated oids, databases
+)
+
+func (t *Transaction) flags() (f uint64) {
+	if t.Committed {
+		f |= flagCommitted
+	}
+	if t.TwoPhase {
+		f |= flagTwoPhase
+	}
+	if t.Partial {
+		f |= flagPartial
+	}
+	if len(t.Subxacts) > 0 {
+		f |= flagSubxacts
+	}
+	if len(t.Created)+len(t.Dropped) > 0 {
+		f |= flagFiles
+	}
+	if t.GID != "" || len(t.Truncated)+len(t.NewDatabases)+len(t.LostDatabases) > 0 {
+		f |= flagRare
+	}
+	return f
+}
+
+// ledgerWriter appends transactions, each as the difference to the one before.
+type ledgerWriter struct {
+	w writer
+	p previous
+}
+
+// previous is what the differences of a ledger are taken against.
+type previous struct {
+	xid  pg.FullXID
+	end  pg.LSN
+	time int64 // microseconds since 2000
+	file wal.RelationRef
+}
+
+func (l *ledgerWriter) add(t *Transaction) {
+	flags := t.flags()
+	at := pg.ToTimestamp(t.Time)
+	l.w.uint(flags)
+	l.w.int(int64(t.XID - l.p.xid))
+	l.w.uint(uint64(t.End - l.p.end))
+	l.w.uint(uint64(t.End - t.First))
+	l.w.int(at - l.p.time)
+	l.w.uint(uint64(t.Bytes))
+	l.w.uint(uint64(t.Database))
+	l.p.xid, l.p.end, l.p.time = t.XID, t.End, at
+	l.w.count(len(t.Changes))
+	for _, c := range t.Changes {
+		l.file(c.Relation)
+		l.w.int(c.Inserted)
+		l.w.int(c.Updated)
+		l.w.int(c.Deleted)
+	}
+	if flags&flagSubxacts != 0 {
+		l.w.xids(t.Subxacts)
+	}
+	if flags&flagFiles != 0 {
+		l.files(t.Created)
+		l.files(t.Dropped)
+	}
+	if flags&flagRare != 0 {
+		l.w.bytes([]byte(t.GID))
+		l.w.oids(t.Truncated)
+		l.w.oids(t.NewDatabases)
+		l.w.oids(t.LostDatabases)
+	}
+}
+
+func (l *ledgerWriter) files(list []wal.RelationRef) {
+	l.w.count(len(list))
+	for _, ref := range list {
+		l.file(ref)
+	}
+}
+
+// file writes the difference to the file before: within a database, mostly one number.
+func (l *ledgerWriter) file(ref wal.RelationRef) {
+	same := ref.Space == l.p.file.Space && ref.Database == l.p.file.Database
+	d := int64(ref.Filenode) - int64(l.p.file.Filenode)
+	zigzag := uint64(d<<1) ^ uint64(d>>63)
+	if same {
+		l.w.uint(zigzag << 1)
+	} else {
+		l.w.uint(zigzag<<1 | 1)
+		l.w.uint(uint64(ref.Space))
+		l.w.uint(uint64(ref.Database))
+	}
+	l.p.file = ref
+}
+
+// readLedger visits the transactions of a ledger; an error is the last that it yields.
+func readLedger(b []byte) iter.Seq2[Transaction, error] {
+	return func(yield func(Transaction, error) bool) {
+		r := ledgerReader{p: parser{b: b}}
+		for len(r.p.b) > 0 {
+			t := r.next()
+			if err := r.p.err(); err != nil {
+				yield(Transaction{}, err)
+				return
+			}
+			if !yield(t, nil) {
+				return
+			}
+		}
+	}
+}
+
+type ledgerReader struct {
+	p parser
+	b previous
+}
+
+func (r *ledgerReader) next() Transaction {
+	flags := r.p.uint()
+	r.b.xid += pg.FullXID(r.p.int())
+	r.b.end += pg.LSN(r.p.uint())
+	t := Transaction{
+		XID: r.b.xid, End: r.b.end, Committed: flags&flagCommitted != 0, TwoPhase: flags&flagTwoPhase != 0, Partial: flags&flagPartial != 0,
+	}
+	t.First = t.End - pg.LSN(r.p.uint())
+	r.b.time += r.p.int()
+	t.Time = pg.Timestamp(r.b.time)
+	t.Bytes = int64(r.p.uint())
+	t.Database = r.p.u32()
+	if n := r.p.count(); n > 0 {
+		t.Changes = make([]Change, n)
+		for i := range t.Changes {
+			t.Changes[i] = Change{r.file(), r.p.int(), r.p.int(), r.p.int()}
+		}
+	}
+	if flags&flagSubxacts != 0 {
+		t.Subxacts = r.p.xids()
+	}
+	if flags&flagFiles != 0 {
+		t.Created, t.Dropped = r.files(), r.files()
+	}
+	if flags&flagRare != 0 {
+		t.GID = string(r.p.bytes())
+		t.Truncated, t.NewDatabases, t.LostDatabases = r.p.oids(), r.p.oids(), r.p.oids()
+	}
+	return t
+}
+
+func (r *ledgerReader) files() []wal.RelationRef {
+	n := r.p.count()
+	if n == 0 {
+		return nil
+	}
+	list := make([]wal.RelationRef, n)
+	for i := range list {
+		list[i] = r.file()
+	}
+	return list
+}
+
+func (r *ledgerReader) file() wal.RelationRef {
+	v := r.p.uint()
+	zigzag := v >> 1
+	r.b.file.Filenode = uint32(int64(r.b.file.Filenode) + (int64(zigzag>>1) ^ -int64(zigzag&1)))
+	if v&1 != 0 {
+		r.b.file.Space, r.b.file.Database = r.p.u32(), r.p.u32()
+	}
+	return r.b.file
+}
+
+func (s *State) write(w *writer) {
+	w.lsn(s.Next)
+	w.lsn(s.Prev)
+	w.uint(uint64(s.NextXID))
+	w.bool(s.Epoch)
+	w.uint(uint64(s.Sure))
+	w.bool(s.Whole)
+	w.count(len(s.Open))
+	for i := range s.Open {
+		s.Open[i].write(w)
+	}
+}
+
+func (s *State) read(p *parser) {
+	*s = State{Next: p.lsn(), Prev: p.lsn(), NextXID: pg.FullXID(p.uint()), Epoch: p.bool(), Sure: pg.XID(p.u32()), Whole: p.bool()}
+	for range p.count() {
+		var o Open
+		o.read(p)
+		s.Open = append(s.Open, o)
+	}
+}
+
+func (o *Open) write(w *writer) {
+	w.uint(uint64(o.XID))
+	w.lsn(o.First)
+	w.uint(uint64(o.Bytes))
+	w.bool(o.Prepared)
+	w.text(o.GID)
+	w.count(len(o.Changes))
+	for _, c := range o.Changes {
+		w.relation(c.Relation)
+		w.int(c.Inserted)
+		w.int(c.Updated)
+		w.int(c.Deleted)
+	}
+	w.count(len(o.Created))
+	for _, ref := range o.Created {
+		w.relation(ref)
+	}
+	w.oids(o.Truncated)
+	w.oids(o.NewDatabases)
+	w.oids(o.LostDatabases)
+}
+
+func (o *Open) read(p *parser) {
+	*o = Open{XID: pg.XID(p.u32()), First: p.lsn(), Bytes: int64(p.uint()), Prepared: p.bool(), GID: p.text()}
+	for range p.count() {
+		o.Changes = append(o.Changes, Change{p.relation(), p.int(), p.int(), p.int()})
+	}
+	for range p.count() {
+		o.Created = append(o.Created, p.relation())
+	}
+	o.Truncated, o.NewDatabases, o.LostDatabases = p.oids(), p.oids(), p.oids()
+}
+
+func writeBlocks(w *writer, list []blocks.Changed) {
+	w.count(len(list))
+	for _, c := range list {
+		w.relation(c.Fork.Relation)
+		w.uint(uint64(c.Fork.Number))
+		w.uint(uint64(c.Cut + 1)) // 0 for not cut
+		w.count(len(c.Blocks))
+		last := uint32(0)
+		for _, b := range c.Blocks {
+			w.uint(uint64(b - last))
+			last = b
+		}
+	}
+}
+
+func readBlocks(p *parser) []blocks.Changed {
+	var list []blocks.Changed
+	for range p.count() {
+		c := blocks.Changed{Fork: blocks.Fork{Relation: p.relation(), Number: uint8(p.u32())}}
+		c.Cut = p.u32() - 1
+		last := uint32(0)
+		for range p.count() {
+			last += p.u32()
+			c.Blocks = append(c.Blocks, last)
+		}
+		list = append(list, c)
+	}
+	return list
+}
+
+// sorted visits names in an order that does not change from run to run.
+func sorted(names map[wal.RelationRef]Name) iter.Seq2[wal.RelationRef, Name] {
+	keys := slices.SortedFunc(maps.Keys(names), func(x, y wal.RelationRef) int {
+		return cmp.Or(cmp.Compare(x.Database, y.Database), cmp.Compare(x.Filenode, y.Filenode), cmp.Compare(x.Space, y.Space))
+	})
+	return func(yield func(wal.RelationRef, Name) bool) {
+		for _, k := range keys {
+			if !yield(k, names[k]) {
+				return
+			}
+		}
+	}
+}

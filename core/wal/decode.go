@@ -1,0 +1,44 @@
+package wal
+
+// Body is what a record says beyond its block references, in the typed form that
+// its resource manager's file declares. Records whose manager only refers to pages
+// (the indexes, sequences) and kinds that are not known have none.
+type Body interface{ body() }
+
+// Decode takes a record's own data apart. It returns nil, without an error, for a
+// record that carries nothing typed or is not known; a record that is too short for
+// what it says is a *Damage.
+func Decode(r *Record, version int) (Body, error) {
+	f := fields{b: r.Main}
+	var b Body
+	switch r.Manager {
+	case ManagerXLOG:
+		b = decodeXLOG(r, &f)
+	case ManagerTransaction:
+		if end, ok, err := EndOf(r, version); ok || err != nil {
+			return end, err
+		}
+		b = decodeTransaction(r, &f, version)
+	case ManagerStorage:
+		b = decodeStorage(r, &f)
+	case ManagerDatabase:
+		b = decodeDatabase(r, &f, version)
+	case ManagerTablespace:
+		b = decodeTablespace(r, &f)
+	case ManagerRelationMap:
+		b = decodeRelationMap(r, &f)
+	case ManagerStandby:
+		b = decodeStandby(r, &f)
+	case ManagerHeap2:
+		b = decodeHeap2(r, &f, version)
+	case ManagerHeap:
+		b = decodeHeap(r, &f)
+	}
+	if f.short {
+		return nil, damaged(r.Start, "a record of %s %s ends within its fields", r.Manager, r.Kind(version))
+	}
+	return b, nil
+}
+
+// op is the kind of a record within its manager: the upper half of Info.
+func (r *Record) op() uint8 { return r.Info & 0xf0 }
