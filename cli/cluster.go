@@ -19,7 +19,7 @@ import (
 
 func (a *app) cluster() *cobra.Command {
 	c := &cobra.Command{Use: "cluster", Short: "The clusters that are protected"}
-	c.AddCommand(a.clusterAdd(), a.clusterList(), a.clusterShow(), a.clusterReady(), a.clusterRemove())
+	c.AddCommand(a.clusterAdd(), a.clusterList(), a.clusterShow(), a.clusterReady(), a.clusterEdit(), a.clusterRemove())
 	return c
 }
 
@@ -138,8 +138,21 @@ func (a *app) clusterList() *cobra.Command {
 					t.AppendRow([]any{k.Name, k.Capture.State, size(k.Capture.LagBytes), from, to, lastBase(k), lastProof(k)})
 				}
 				t.Render()
+				for _, k := range list {
+					warnIncidents(w, k)
+				}
 			})
 		},
+	}
+}
+
+// warnIncidents says what needs a person to look.
+func warnIncidents(w io.Writer, k wire.Cluster) {
+	for _, i := range k.Incidents {
+		_, _ = fmt.Fprintf(w, "! %s, %s, tx %d: %s\n", k.Name, when(i.Time), i.XID, strings.Join(i.Reasons, "; "))
+	}
+	if n := len(k.Incidents); n > 0 {
+		_, _ = fmt.Fprintf(w, "  See: velvet moment \"before tx %d\" --cluster %s; it was meant: velvet changes settle %s %d\n", k.Incidents[0].XID, k.Name, k.Name, k.Incidents[0].XID)
 	}
 }
 
@@ -178,6 +191,7 @@ func (a *app) clusterShow() *cobra.Command {
 				return err
 			}
 			return a.show(cmd, k, func(w io.Writer) {
+				warnIncidents(w, k)
 				facts(w, "cluster", k.Name, "id", k.ID, "connection", k.ConnString, "system identifier", k.SystemID,
 					"server version", fmt.Sprintf("%d.%d", k.ServerVersion/10000, k.ServerVersion%10000),
 					"data checksums", map[bool]string{true: "on", false: "off"}[k.Checksums], "slot", k.Slot, "last base", lastBase(k), "last proof", lastProof(k))

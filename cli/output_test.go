@@ -5,6 +5,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/spf13/cobra"
 	"github.com/stretchr/testify/assert"
 
 	"velvetrewind/core/plan"
@@ -35,10 +36,12 @@ func TestErrorsSayWhatToDo(t *testing.T) {
 	assert.Equal(t, "velvet: the cluster was not added\n  why:  wal_level is minimal\n  next: ALTER SYSTEM …;\n        -- then restart\n", out.String())
 	assert.Equal(t, problem.Unconfirmed, kindOf(&wire.Problem{Type: wire.ProblemType + "unconfirmed"}))
 	assert.Empty(t, kindOf(assert.AnError))
-	at := 3
 	out.Reset()
-	_ = explainMoment(&out, "tx twelve", &wire.Problem{At: &at})
+	cmd := &cobra.Command{}
+	cmd.SetErr(&out)
+	_, err := readMoment(cmd, "tx twelve")
 	assert.Equal(t, "tx twelve\n   ^\n", out.String())
+	assert.Equal(t, problem.Invalid, kindOf(err))
 }
 
 func TestAProofShowsWhatFailedFirst(t *testing.T) {

@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"velvetrewind/core/journal"
 	"velvetrewind/core/moment"
 	"velvetrewind/core/plan"
 	"velvetrewind/service/wire"
@@ -29,9 +30,13 @@ func (a *app) restorePlan() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			at, err := readMoment(cmd, args[1])
+			if err != nil {
+				return err
+			}
 			var p plan.Restore
-			if err := c.post(cmd.Context(), "/clusters/"+seg(args[0])+"/plan", map[string]string{"moment": args[1]}, &p); err != nil {
-				return explainMoment(cmd.ErrOrStderr(), args[1], err)
+			if err := c.post(cmd.Context(), "/clusters/"+seg(args[0])+"/plan", map[string]string{"moment": at}, &p); err != nil {
+				return err
 			}
 			return a.show(cmd, p, func(w io.Writer) { drawPlan(w, p) })
 		},
@@ -42,22 +47,26 @@ func drawPlan(w io.Writer, p plan.Restore) { facts(w, planFacts(p)...) }
 
 // planFacts are a plan's names and values.
 func planFacts(p plan.Restore) []string {
-	b := p.Boundary
+	return append(append([]string{"moment", p.Boundary.Moment}, boundaryFacts(p.Boundary)...),
+		"base", p.Base,
+		"WAL", fmt.Sprintf("%d segments, %s to %s; %s to replay", p.Count, p.First, p.Last, size(p.Replay)),
+	)
+}
+
+// boundaryFacts are a boundary's names and values.
+func boundaryFacts(b moment.Boundary) []string {
 	stop := "before the record at " + b.Stop.String()
 	if b.Inclusive {
 		stop = "behind the record at " + b.Stop.String()
 	}
 	return []string{
-		"moment", b.Moment,
-		"last in", commit(b.LastIn, "no transaction since the base backup"),
+		"last in", commit(b.LastIn, "no transaction that is known"),
 		"first out", commit(b.FirstOut, "nothing that is known yet"),
 		"replay stops", fmt.Sprintf("%s, on timeline %d", stop, b.Timeline),
-		"base", p.Base,
-		"WAL", fmt.Sprintf("%d segments, %s to %s; %s to replay", p.Count, p.First, p.Last, size(p.Replay)),
 	}
 }
 
-func commit(c *moment.Commit, none string) string {
+func commit(c *journal.Commit, none string) string {
 	if c == nil {
 		return none
 	}
@@ -77,13 +86,17 @@ func (a *app) restoreStart() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			in := map[string]any{"moment": args[1]}
+			at, err := readMoment(cmd, args[1])
+			if err != nil {
+				return err
+			}
+			in := map[string]any{"moment": at}
 			if cmd.Flags().Changed("port") {
 				in["port"] = port
 			}
 			var t wire.Task
 			if err := c.post(cmd.Context(), "/clusters/"+seg(args[0])+"/copies", in, &t); err != nil {
-				return explainMoment(cmd.ErrOrStderr(), args[1], err)
+				return err
 			}
 			if t, err = a.finish(cmd, c, t, detach); err != nil || detach {
 				return err

@@ -9,7 +9,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"velvetrewind/core/moment"
 	"velvetrewind/engine/problem"
 	"velvetrewind/service/wire"
 )
@@ -59,7 +58,7 @@ func (a *app) tree(extra []*cobra.Command) *cobra.Command {
 	}
 	root.PersistentFlags().StringVar(&a.home, "home", home, "the service's home directory (VELVET_HOME)")
 	root.PersistentFlags().StringVarP(&a.output, "output", "o", "table", "table or json")
-	root.AddCommand(a.cluster(), a.capture(), a.backup(), a.reach(), a.restore(), a.copy(), a.prove(), a.segment(), a.task(), a.login(), a.versionCommand())
+	root.AddCommand(a.cluster(), a.capture(), a.backup(), a.reach(), a.changes(), a.moment(), a.restore(), a.copy(), a.prove(), a.segment(), a.task(), a.login(), a.versionCommand())
 	root.AddCommand(extra...)
 	return root
 }
@@ -103,15 +102,6 @@ func explain(w io.Writer, err error) {
 	if p.Next != "" {
 		_, _ = fmt.Fprintf(w, "  next: %s\n", indent(p.Next))
 	}
-}
-
-// explainMoment draws where a moment goes wrong before the error is explained.
-func explainMoment(w io.Writer, text string, err error) error {
-	var p *wire.Problem
-	if errors.As(err, &p) && p.At != nil && *p.At <= len(text) {
-		_, _ = fmt.Fprintln(w, (&moment.SyntaxError{Text: text, At: *p.At}).Pointer())
-	}
-	return err
 }
 
 func (a *app) versionCommand() *cobra.Command {

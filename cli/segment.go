@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"velvetrewind/engine/feed"
+	"velvetrewind/service/wire"
 )
 
 // What the recovering server understands of an exit code: 1 means "there is no
@@ -22,7 +23,7 @@ const (
 
 func (a *app) segment() *cobra.Command {
 	c := &cobra.Command{Use: "segment", Short: "Single WAL segments"}
-	c.AddCommand(a.segmentDeliver())
+	c.AddCommand(a.segmentDeliver(), a.segmentLocate())
 	return c
 }
 
@@ -44,6 +45,46 @@ func (a *app) segmentDeliver() *cobra.Command {
 	cmd.Flags().StringVar(&ticket, "ticket", "", "the copy's ticket file (required)")
 	_ = cmd.MarkFlagRequired("ticket")
 	return cmd
+}
+
+func (a *app) segmentLocate() *cobra.Command {
+	var cluster string
+	cmd := &cobra.Command{
+		Use: "locate MOMENT", Short: "Find the segment that holds an LSN, a transaction or another moment, and whether it is here",
+		Long: "Find the segment that holds an LSN, a transaction or another moment, and whether it is here." + momentHelp,
+		Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			at, err := readMoment(cmd, args[0])
+			if err != nil {
+				return err
+			}
+			var l wire.Located
+			if err := c.post(cmd.Context(), "/clusters/"+seg(cluster)+"/locate", map[string]string{"moment": at}, &l); err != nil {
+				return err
+			}
+			return a.show(cmd, l, func(w io.Writer) { drawLocated(w, l) })
+		},
+	}
+	a.clusterFlag(cmd, &cluster)
+	return cmd
+}
+
+func drawLocated(w io.Writer, l wire.Located) {
+	where := map[string]string{
+		"store": "in the store", "spool": "captured, and still in the spool", "absent": "not here: it was never captured, or not yet",
+	}[l.Where]
+	record := ""
+	if r := l.Record; r != nil {
+		record = fmt.Sprintf("%s %s from %s to %s, %d bytes, %d pages, %d page images", r.Manager, r.Kind, r.Start, r.End, r.Length, r.Pages, r.Images)
+		if r.XID != 0 {
+			record += fmt.Sprintf(", by tx %d", r.XID)
+		}
+	}
+	facts(w, "moment", l.Moment, "LSN", l.LSN.String(), "segment", fmt.Sprintf("%s on timeline %d", l.Segment, l.Timeline), "it is", where, "record", record)
 }
 
 // deliverError is a failed delivery, whose exit code means something to the server.

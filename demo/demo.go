@@ -63,6 +63,7 @@ func Run(ctx context.Context, opt Options) (err error) {
 		{"Customers book, all day long.", r.startTraffic},
 		{"A base backup is taken while they do.", r.backup},
 		{"A booking clerk's clean-up script has lost its WHERE clause.", r.accident},
+		{"What happened? The change journal knows it, though nobody noted the time.", r.find},
 		{"The way back: the moment before that transaction.", r.rewind},
 		{"Is the copy right?", r.prove},
 		{"And what did the others lose? Nothing.", r.compare},

@@ -157,26 +157,56 @@ func (r *run) accident(ctx context.Context) error {
 	}
 	r.traffic.markAfter()
 	r.traffic.accident = xid
-	r.say("%s\nclerk=# COMMIT;\n\nThe demo knows the transaction's id: %s. It committed at %s.\n", tag, xid, time.Now().UTC().Format("15:04:05.000 UTC"))
+	r.say("%s\nclerk=# COMMIT;\n\nNobody notes the time, or the transaction's id.\n", tag)
 	if err := r.traffic.await(ctx, 200); err != nil {
 		return err
 	}
 	return r.counts(ctx, db, "live, some bookings later")
 }
 
-func (r *run) rewind(ctx context.Context) error {
+// lost is the moment that the DBA asks for.
+const lost = "before delete of booking"
+
+// find looks for the accident in the change journal alone.
+func (r *run) find(ctx context.Context) error {
 	now := time.Now()
 	if err := r.await(ctx, func(k clusterState) bool { return k.Capture.CompleteTo != nil && k.Capture.CompleteTo.After(now) }); err != nil {
 		return err
 	}
+	for _, args := range [][]string{
+		{"changes", "list", "ferries", "--incidents"},
+		{"changes", "biggest", "ferries", "--kind", "delete", "--limit", "5"},
+		{"moment", lost, "--cluster", "ferries"},
+	} {
+		r.say("\n")
+		if err := r.velvet(ctx, args...); err != nil {
+			return err
+		}
+	}
+	var m struct {
+		Boundary struct {
+			FirstOut struct {
+				XID uint64 `json:"xid"`
+			} `json:"firstOut"`
+		} `json:"boundary"`
+	}
+	if err := r.ask(ctx, &m, "moment", lost, "--cluster", "ferries"); err != nil {
+		return err
+	}
+	if found := fmt.Sprint(m.Boundary.FirstOut.XID); found != r.traffic.accident {
+		return fmt.Errorf("the journal found transaction %s, the accident was %s", found, r.traffic.accident)
+	}
+	return nil
+}
+
+func (r *run) rewind(ctx context.Context) error {
 	if err := r.velvet(ctx, "reach", "ferries"); err != nil {
 		return err
 	}
-	moment := "before tx " + r.traffic.accident
-	if err := r.velvet(ctx, "restore", "plan", "ferries", moment); err != nil {
+	if err := r.velvet(ctx, "restore", "plan", "ferries", lost); err != nil {
 		return err
 	}
-	if err := r.velvet(ctx, "restore", "start", "ferries", moment); err != nil {
+	if err := r.velvet(ctx, "restore", "start", "ferries", lost); err != nil {
 		return err
 	}
 	var copies []struct {

@@ -28,6 +28,8 @@ func (s *Service) api() http.Handler {
 	s.clusterAPI(api)
 	s.backupAPI(api)
 	s.copyAPI(api)
+	s.momentAPI(api)
+	s.changeAPI(api)
 	s.taskAPI(api)
 	return r
 }

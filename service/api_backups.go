@@ -6,10 +6,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"velvetrewind/core/moment"
-	"velvetrewind/core/plan"
 	"velvetrewind/engine/catalog"
-	"velvetrewind/engine/restore"
 	"velvetrewind/service/wire"
 )
 
@@ -17,7 +14,6 @@ func (s *Service) backupAPI(api huma.API) {
 	op(s, api, http.MethodGet, "/clusters/{cluster}/backups", "list-backups", "List a cluster's base backups, newest first", 0, s.listBackups)
 	op(s, api, http.MethodPost, "/clusters/{cluster}/backups", "take-backup", "Take a base backup", http.StatusAccepted, s.submitBackup)
 	op(s, api, http.MethodGet, "/backups/{backup}", "show-backup", "Show a base backup", 0, s.showBackup)
-	op(s, api, http.MethodPost, "/clusters/{cluster}/plan", "plan-restore", "Resolve a moment and plan a restore, changing nothing", 0, s.planRestore)
 }
 
 func (s *Service) listBackups(ctx context.Context, in *ClusterPath) (*body[[]wire.Backup], error) {
@@ -72,33 +68,4 @@ func (s *Service) submitBackup(ctx context.Context, in *takeBackup) (*body[wire.
 		return nil, err
 	}
 	return answer(taskView(t, map[string]string{k.ID: k.Name}))
-}
-
-type planRestore struct {
-	ClusterPath
-	Body struct {
-		Moment string `json:"moment" doc:"in the moment language; a time needs its zone"`
-	}
-}
-
-func (s *Service) planRestore(ctx context.Context, in *planRestore) (*body[plan.Restore], error) {
-	_, p, err := s.plan(ctx, in.Cluster, in.Body.Moment)
-	return answer(p, err)
-}
-
-func (s *Service) plan(ctx context.Context, cluster, text string) (catalog.Cluster, plan.Restore, error) {
-	k, err := s.catalog.Cluster(ctx, cluster)
-	if err != nil {
-		return k, plan.Restore{}, err
-	}
-	m, err := moment.Parse(text)
-	if err != nil {
-		return k, plan.Restore{}, err
-	}
-	archive, err := restore.OpenArchive(ctx, s.catalog, s.store, s.cfg.spool(), k)
-	if err != nil {
-		return k, plan.Restore{}, err
-	}
-	p, err := archive.Plan(ctx, m)
-	return k, p, err
 }

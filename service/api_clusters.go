@@ -11,11 +11,11 @@ import (
 
 	"velvetrewind/core/reach"
 	"velvetrewind/engine/access"
+	"velvetrewind/engine/archive"
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/problem"
 	"velvetrewind/engine/readiness"
 	"velvetrewind/engine/replication"
-	"velvetrewind/engine/restore"
 	"velvetrewind/service/wire"
 )
 
@@ -50,13 +50,16 @@ func (s *Service) clusterView(ctx context.Context, k catalog.Cluster) (wire.Clus
 		Checksums: k.DataChecksums, Slot: k.Slot, CreatedAt: k.CreatedAt.UTC(), MeasuredAt: time.Now().UTC(),
 		Reach: []reach.Span{}, Holes: []reach.Hole{},
 	}
-	archive, err := restore.OpenArchive(ctx, s.catalog, s.store, s.cfg.spool(), k)
+	archive, err := archive.Open(ctx, s.catalog, s.store, s.cfg.spool(), k)
 	if err != nil {
 		return v, err
 	}
 	v.Capture = captureView(archive.Capture)
 	spans, holes := archive.Reach()
 	v.Reach, v.Holes = append(v.Reach, spans...), append(v.Holes, holes...)
+	if err := s.addIncidents(ctx, &v); err != nil {
+		return v, err
+	}
 	backups, err := s.catalog.Backups(ctx, k.ID)
 	if err != nil {
 		return v, err
@@ -219,7 +222,7 @@ func (s *Service) removeCluster(ctx context.Context, in *removeCluster) (*empty,
 	if err := s.dropSlot(ctx, k); err != nil {
 		return nil, problem.Wrap(err, problem.Conflict, "the cluster was not removed", "Its capture has been stopped. Wait a few seconds for it to end, see that the server can be reached, and remove the cluster again.")
 	}
-	if err := restore.Forget(ctx, s.store, s.cfg.spool(), k); err != nil {
+	if err := archive.Forget(ctx, s.store, s.cfg.spool(), k); err != nil {
 		return nil, err
 	}
 	return nil, s.catalog.RemoveCluster(ctx, k.ID)

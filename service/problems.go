@@ -15,7 +15,7 @@ import (
 
 var statusOf = map[problem.Kind]int{
 	problem.Invalid: http.StatusUnprocessableEntity, problem.NotFound: http.StatusNotFound, problem.Conflict: http.StatusConflict,
-	problem.OutOfReach: http.StatusUnprocessableEntity, problem.Unreachable: http.StatusBadGateway, problem.NotReady: http.StatusUnprocessableEntity,
+	problem.OutOfReach: http.StatusUnprocessableEntity, problem.Ambiguous: http.StatusConflict, problem.Unreachable: http.StatusBadGateway, problem.NotReady: http.StatusUnprocessableEntity,
 	problem.Unconfirmed: http.StatusPreconditionRequired, problem.Unauthorized: http.StatusUnauthorized,
 	problem.Full: http.StatusInsufficientStorage, problem.Interrupted: http.StatusServiceUnavailable, problem.Failed: http.StatusInternalServerError,
 }

@@ -20,6 +20,7 @@ import (
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/copies"
 	"velvetrewind/engine/host"
+	"velvetrewind/engine/names"
 	"velvetrewind/engine/seal"
 	"velvetrewind/engine/store"
 	"velvetrewind/engine/store/dir"
@@ -35,6 +36,7 @@ type Service struct {
 	host     *host.Host
 	store    store.Store
 	catalog  *catalog.Catalog
+	books    *names.Books
 	events   *events
 	captures *capture.Supervisor
 	tasks    *tasks
@@ -116,6 +118,7 @@ func (s *Service) open(ctx context.Context, url string) (err error) {
 	if s.catalog, err = catalog.Open(ctx, s.cfg.Catalogue); err != nil {
 		return err
 	}
+	s.books = &names.Books{Catalog: s.catalog}
 	feedFrom := url
 	if s.cfg.TLSCert != "" {
 		feedFrom = "" // deliveries do not know the certificate; they read the store
@@ -125,7 +128,7 @@ func (s *Service) open(ctx context.Context, url string) (err error) {
 		Service: feedFrom, Key: s.key, Changed: func(id string) { s.events.publish(eventCopy, id) },
 	}
 	s.captures = &capture.Supervisor{
-		Catalog: s.catalog, Store: s.store, Spool: s.cfg.spool(), Codec: s.codec, Log: s.log, Access: s.access,
+		Catalog: s.catalog, Store: s.store, Spool: s.cfg.spool(), Codec: s.codec, Books: s.books, Log: s.log, Access: s.access,
 		Changed: func(id string) { s.events.publish(eventCluster, id) },
 	}
 	s.auth = &auth{catalog: s.catalog, token: token, key: s.key, hosts: s.cfg.hostNames(), tls: s.cfg.TLSCert != ""}

@@ -30,7 +30,7 @@ func TestEveryErrorIsAProblemDocument(t *testing.T) {
 		assert.Equal(t, &wire.Problem{Type: wire.ProblemType + string(kind), Title: "it failed", Status: status, Detail: "because of the tide", Next: "do this"}, p)
 		assert.GreaterOrEqual(t, status, 400)
 	}
-	_, err := moment.Parse("tx twelve")
+	_, err := moment.Parse("tx twelve", moment.Caller{})
 	p := document(err)
 	assert.Equal(t, 422, p.Status)
 	require.NotNil(t, p.At)

@@ -109,6 +109,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/clusters/{cluster}/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List transactions of the change journal */
+        get: operations["list-changes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/clusters/{cluster}/changes/{xid}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show what ended under a transaction id */
+        get: operations["show-change"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/clusters/{cluster}/copies": {
         parameters: {
             query?: never;
@@ -120,6 +154,74 @@ export interface paths {
         put?: never;
         /** Make a side copy at a moment */
         post: operations["make-copy"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/clusters/{cluster}/deck": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show a cluster's history over a span of time */
+        get: operations["show-deck"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/clusters/{cluster}/incidents/{xid}/settle": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Note that an incident was looked at and needs nobody any more */
+        post: operations["settle-incident"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/clusters/{cluster}/locate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Find the WAL segment that holds a moment */
+        post: operations["locate-segment"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/clusters/{cluster}/moment": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Resolve a moment and explain what lies on both sides of it, changing nothing */
+        post: operations["explain-moment"];
         delete?: never;
         options?: never;
         head?: never;
@@ -170,6 +272,24 @@ export interface paths {
         /** Look at what the cluster is and lacks */
         get: operations["check-readiness"];
         put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/clusters/{cluster}/rule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show which transactions are incidents */
+        get: operations["show-rule"];
+        /** Say which transactions are incidents, from now on */
+        put: operations["set-rule"];
         post?: never;
         delete?: never;
         options?: never;
@@ -240,6 +360,23 @@ export interface paths {
         put?: never;
         /** Prove a copy */
         post: operations["prove-copy"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/incidents": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the transactions that clusters' rules mark, newest first */
+        get: operations["list-incidents"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -444,6 +581,11 @@ export interface components {
             timeline: number;
             wanted: boolean;
         };
+        Changes: {
+            /** @description there are others: ask again with before or after set to the last one's lsn */
+            more: boolean;
+            transactions: components["schemas"]["Transaction"][] | null;
+        };
         Check: {
             name: string;
             /** @description one sentence with the figures */
@@ -461,6 +603,8 @@ export interface components {
             /** @description WAL that is missing */
             holes: components["schemas"]["Hole"][] | null;
             id: string;
+            /** @description those that nobody has settled, newest first */
+            incidents: components["schemas"]["Incident"][] | null;
             lastBackup?: components["schemas"]["Backup"];
             lastProof?: components["schemas"]["Proof"];
             /**
@@ -485,7 +629,10 @@ export interface components {
             lsn: string;
             /** Format: date-time */
             time: string;
-            /** Format: int32 */
+            /**
+             * Format: int64
+             * @description with its epoch
+             */
             xid: number;
         };
         Copy: {
@@ -515,6 +662,29 @@ export interface components {
             /** @enum {string} */
             state: "laying out" | "replaying" | "paused" | "open" | "down" | "discarded";
             task: string;
+        };
+        Cost: {
+            /** @description those to which most was done first */
+            tables: components["schemas"]["TableChange"][] | null;
+            /** Format: int64 */
+            transactions: number;
+        };
+        Deck: {
+            bases: components["schemas"]["Notch"][] | null;
+            /**
+             * Format: date-time
+             * @description of the rates
+             */
+            from: string;
+            holes: components["schemas"]["Hole"][] | null;
+            /** @description newest first */
+            incidents: components["schemas"]["Incident"][] | null;
+            marks: components["schemas"]["Notch"][] | null;
+            /** @description equal parts from from to to */
+            rates: components["schemas"]["Rate"][] | null;
+            reach: components["schemas"]["Span"][] | null;
+            /** Format: date-time */
+            to: string;
         };
         Facts: {
             dataChecksums: boolean;
@@ -562,6 +732,25 @@ export interface components {
             timeline: number;
             to: string;
         };
+        Incident: {
+            /** @description name */
+            cluster: string;
+            /** @description start of its commit record */
+            lsn: string;
+            reasons: string[] | null;
+            /**
+             * Format: date-time
+             * @description when somebody said that it was meant
+             */
+            settled?: string;
+            /**
+             * Format: date-time
+             * @description of its commit
+             */
+            time: string;
+            /** Format: int64 */
+            xid: number;
+        };
         Line: {
             /** Format: date-time */
             at: string;
@@ -577,18 +766,71 @@ export interface components {
             /** @description to be put behind the service's address */
             path: string;
         };
+        Located: {
+            lsn: string;
+            moment: string;
+            /** @description that begins there or covers it */
+            record?: components["schemas"]["Record"];
+            /** @description file name */
+            segment: string;
+            /** Format: int32 */
+            timeline: number;
+            /** @enum {string} */
+            where: "store" | "spool" | "absent";
+        };
         MakeCopyBody: {
-            /** @description in the moment language; a time needs its zone */
+            /** @description in the moment language; a time needs its zone, or zone */
             moment: string;
             /**
              * Format: int64
              * @description on 127.0.0.1; left out, a free one is chosen
              */
             port?: number;
+            /** @description IANA name of the zone in which a time without one is read */
+            zone?: string;
         };
-        PlanRestoreBody: {
-            /** @description in the moment language; a time needs its zone */
+        Moment: {
+            /** @description transactions on both sides, in the order of the log */
+            around: components["schemas"]["Transaction"][] | null;
+            boundary: components["schemas"]["Boundary"];
+            cost: components["schemas"]["Cost"];
+            /**
+             * Format: int64
+             * @description so many of them, from the first, are kept
+             */
+            kept: number;
+            /** @description in its canonical form */
             moment: string;
+            /** @description what can be */
+            next?: string;
+            /** @description what was chosen where the moment left a choice */
+            note?: string;
+            /** @description what a restore would do */
+            plan?: components["schemas"]["Restore"];
+            /**
+             * Format: date-time
+             * @description of a time
+             */
+            utc?: string;
+            /** @description why it cannot be restored */
+            why?: string;
+        };
+        MomentInBody: {
+            /**
+             * Format: int64
+             * @description so many transactions on each side; 8 if it is left out
+             */
+            around?: number;
+            /** @description in the moment language; a time needs its zone, or zone */
+            moment: string;
+            /** @description IANA name of the zone in which a time without one is read */
+            zone?: string;
+        };
+        Notch: {
+            lsn: string;
+            name: string;
+            /** Format: date-time */
+            time: string;
         };
         Problem: {
             /**
@@ -620,6 +862,52 @@ export interface components {
             /** @enum {string} */
             verdict: "passed" | "failed" | "could not run";
         };
+        Rate: {
+            /** Format: int64 */
+            deleted: number;
+            /** Format: date-time */
+            from: string;
+            /** Format: int64 */
+            inserted: number;
+            /**
+             * Format: int64
+             * @description tables dropped or truncated
+             */
+            losses: number;
+            /** Format: int64 */
+            transactions: number;
+            /** Format: int64 */
+            updated: number;
+        };
+        Record: {
+            end: string;
+            /** @description what it says, by its kind */
+            fields?: unknown;
+            /**
+             * Format: int64
+             * @description full-page images that it carries
+             */
+            images: number;
+            kind: string;
+            /**
+             * Format: int32
+             * @description bytes
+             */
+            length: number;
+            /** @description resource manager */
+            manager: string;
+            /**
+             * Format: int64
+             * @description that it refers to
+             */
+            pages: number;
+            start: string;
+            /**
+             * Format: int32
+             * @description 0 where no transaction wrote it
+             */
+            xid: number;
+        };
         Report: {
             facts: components["schemas"]["Facts"];
             findings: components["schemas"]["Finding"][] | null;
@@ -642,6 +930,20 @@ export interface components {
             segments: number;
             /** @description where replay begins */
             start: string;
+        };
+        Rule: {
+            /** @description tables dropped or truncated, and databases dropped */
+            drops: boolean;
+            /**
+             * Format: int64
+             * @description at least so many rows deleted from one table; 0 for no limit
+             */
+            rows: number;
+            /**
+             * Format: double
+             * @description at least this share of a table's rows deleted, 0 to 1; 0 for no limit
+             */
+            share: number;
         };
         Span: {
             /** @description the oldest base backup that reaches into it */
@@ -668,6 +970,19 @@ export interface components {
             problem?: string;
             /** @description schema.table */
             table: string;
+        };
+        TableChange: {
+            database?: string;
+            /** @description truncate, drop, create, rewrite */
+            deeds?: string[] | null;
+            /** Format: int64 */
+            deleted: number;
+            /** Format: int64 */
+            inserted: number;
+            /** @description with its schema unless that is public; the file where nobody knows the name */
+            table: string;
+            /** Format: int64 */
+            updated: number;
         };
         TablespaceEntry: {
             location: string;
@@ -708,6 +1023,56 @@ export interface components {
              */
             total: number;
             unit: string;
+        };
+        Transaction: {
+            /**
+             * Format: int64
+             * @description of WAL
+             */
+            bytes: number;
+            /** @description false if it was rolled back */
+            committed: boolean;
+            /** @description name, where it is known */
+            database?: string;
+            /** @description start of its first record */
+            first: string;
+            /** @description of a two-phase transaction */
+            gid?: string;
+            /** @description why the cluster's rule marks it */
+            incident?: string[] | null;
+            /**
+             * Format: int64
+             * @description dropped
+             */
+            lostDatabases: number;
+            /** @description start of its commit or abort record */
+            lsn: string;
+            /**
+             * Format: int64
+             * @description created
+             */
+            newDatabases: number;
+            /** @description it may have begun before the captured WAL: it did at least this */
+            partial: boolean;
+            /** @description somebody has said that the incident was meant */
+            settled: boolean;
+            /**
+             * Format: int64
+             * @description that were committed with it
+             */
+            subtransactions: number;
+            /** @description what it did to tables; the server's own catalogs only where they were asked for */
+            tables: components["schemas"]["TableChange"][] | null;
+            /**
+             * Format: date-time
+             * @description of its commit or rollback
+             */
+            time: string;
+            /**
+             * Format: int64
+             * @description with its epoch
+             */
+            xid: number;
         };
     };
     responses: never;
@@ -1333,6 +1698,167 @@ export interface operations {
             };
         };
     };
+    "list-changes": {
+        parameters: {
+            query?: {
+                /** @description [[database.]schema.]table */
+                table?: string;
+                database?: string;
+                kind?: "insert" | "update" | "delete" | "truncate" | "drop" | "create" | "rewrite";
+                /** @description changed at least, of the kind if that is given */
+                minRows?: number;
+                /** @description committed not before */
+                from?: string;
+                /** @description committed not after */
+                to?: string;
+                /** @description LSN: commit records that begin before it */
+                before?: string;
+                /** @description LSN: commit records that begin behind it */
+                after?: string;
+                order?: "newest" | "oldest" | "biggest";
+                limit?: number;
+                /** @description those that were rolled back instead */
+                rolledBack?: boolean;
+                /** @description count changes of the server's own catalogs too */
+                catalogs?: boolean;
+                /** @description those that changed no table too */
+                empty?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description name or id of the cluster */
+                cluster: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Changes"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-change": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name or id of the cluster */
+                cluster: string;
+                /** @description transaction id; below 2^32 it is looked for in every epoch */
+                xid: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Changes"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "make-copy": {
         parameters: {
             query?: never;
@@ -1405,6 +1931,292 @@ export interface operations {
             };
         };
     };
+    "show-deck": {
+        parameters: {
+            query?: {
+                /** @description left out, the beginning of the reach */
+                from?: string;
+                /** @description left out, its end */
+                to?: string;
+                parts?: number;
+            };
+            header?: never;
+            path: {
+                /** @description name or id of the cluster */
+                cluster: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Deck"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "settle-incident": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name or id of the cluster */
+                cluster: string;
+                /** @description transaction id; below 2^32 it is looked for in every epoch */
+                xid: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "locate-segment": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name or id of the cluster */
+                cluster: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MomentInBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Located"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "explain-moment": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name or id of the cluster */
+                cluster: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MomentInBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Moment"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "plan-restore": {
         parameters: {
             query?: never;
@@ -1417,7 +2229,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["PlanRestoreBody"];
+                "application/json": components["schemas"]["MomentInBody"];
             };
         };
         responses: {
@@ -1564,6 +2376,146 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Report"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-rule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name or id of the cluster */
+                cluster: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rule"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "set-rule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name or id of the cluster */
+                cluster: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Rule"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rule"];
                 };
             };
             /** @description Unauthorized */
@@ -1907,6 +2859,74 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Task"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-incidents": {
+        parameters: {
+            query?: {
+                /** @description only of this cluster */
+                cluster?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Incident"][] | null;
                 };
             };
             /** @description Unauthorized */

@@ -9,9 +9,9 @@ import (
 
 // Commit is a committed transaction at a place.
 type Commit struct {
-	XID  pg.FullXID
-	LSN  pg.LSN // start of its commit record
-	Time time.Time
+	XID  pg.FullXID `json:"xid" doc:"with its epoch"`
+	LSN  pg.LSN     `json:"lsn" doc:"start of its commit record"`
+	Time time.Time  `json:"time"`
 }
 
 // Mark is a named restore point.
@@ -35,7 +35,8 @@ type TableSum struct {
 // itself, or the segment, must be read.
 type Head struct {
 	Segment          pg.Segment
-	From, To         pg.LSN // of the WAL that it tells of: the records that end in there
+	From, To         pg.LSN // of the records that it tells of: those that end in the segment
+	End              pg.LSN // where the segment's bytes end; within it, where it was cut
 	Records, Bytes   int64
 	Commits, Aborts  int64
 	Earliest, Latest time.Time  // commit times; zero without commits
@@ -103,6 +104,7 @@ func (h *Head) write(w *writer) {
 	w.uint(h.Segment.Number)
 	w.lsn(h.From)
 	w.lsn(h.To)
+	w.lsn(h.End)
 	for _, n := range []int64{h.Records, h.Bytes, h.Commits, h.Aborts} {
 		w.uint(uint64(n))
 	}
@@ -130,7 +132,7 @@ func (h *Head) write(w *writer) {
 }
 
 func (h *Head) read(p *parser) {
-	*h = Head{Segment: pg.Segment{Timeline: pg.Timeline(p.u32()), Number: p.uint()}, From: p.lsn(), To: p.lsn()}
+	*h = Head{Segment: pg.Segment{Timeline: pg.Timeline(p.u32()), Number: p.uint()}, From: p.lsn(), To: p.lsn(), End: p.lsn()}
 	for _, n := range []*int64{&h.Records, &h.Bytes, &h.Commits, &h.Aborts} {
 		*n = int64(p.uint())
 	}

@@ -44,6 +44,9 @@ func NewRecorder(seg pg.Segment, z pg.SegmentSize, before State) *Recorder {
 // Next is where the next record begins, and the one before it, as a Reader's options want them.
 func (r *Recorder) Next() (next, prev pg.LSN) { return r.builder.state.Next, r.builder.state.Prev }
 
+// From is where the records begin that the journal tells of.
+func (r *Recorder) From() pg.LSN { return r.head.From }
+
 // See takes the next record; what it returns is as Builder.See says.
 func (r *Recorder) See(rec *wal.Record, version int) (*Transaction, error) {
 	t, err := r.builder.See(rec, version)
@@ -68,9 +71,11 @@ func (r *Recorder) See(rec *wal.Record, version int) (*Transaction, error) {
 	return t, r.blocks.See(rec)
 }
 
-// Segment gives the journal of what was seen so far. The recorder can go on.
-func (r *Recorder) Segment(names Lookup) (*Segment, error) {
+// Segment gives the journal of what was seen so far, of bytes that end at end. The
+// recorder can go on.
+func (r *Recorder) Segment(end pg.LSN, names Lookup) (*Segment, error) {
 	s := &Segment{Head: r.head, Names: make(map[wal.RelationRef]Name), State: r.builder.State(), ledger: r.ledger.w.b, Blocks: r.blocks.List()}
+	s.End = end
 	for t, err := range s.Transactions() {
 		if err != nil {
 			return nil, err

@@ -61,7 +61,7 @@ func TestSegmentsCarryOver(t *testing.T) {
 		var want, got []Transaction
 		var marks int
 		cut := func() {
-			s, err := piece.Segment(names(known))
+			s, err := piece.Segment(l.at+64, names(known))
 			require.NoError(t, err)
 			again, err := DecodeIndex(s.Encode())
 			require.NoError(t, err)
@@ -124,7 +124,7 @@ func TestHeadSumsWhatCommitted(t *testing.T) {
 		_, err := r.See(rec, 15)
 		require.NoError(t, err)
 	}
-	s, err := r.Segment(names(known))
+	s, err := r.Segment(l.at+64, names(known))
 	require.NoError(t, err)
 	h := s.Head
 	assert.Equal(t, []int64{3, 1, 14}, []int64{h.Commits, h.Aborts, h.Records})
@@ -251,7 +251,7 @@ func fuzzSeeds(f *testing.F) {
 			f.Fatal(err)
 		}
 	}
-	s, err := r.Segment(names(known))
+	s, err := r.Segment(l.at+64, names(known))
 	if err != nil {
 		f.Fatal(err)
 	}

@@ -1,7 +1,6 @@
 package moment
 
 import (
-	"encoding/binary"
 	"errors"
 	"testing"
 	"time"
@@ -15,25 +14,34 @@ import (
 
 func TestParse(t *testing.T) {
 	for text, want := range map[string]string{
-		"latest":                            "latest",
-		"  LATEST ":                         "latest",
-		"tx 84213":                          "tx 84213",
-		"before tx 84213":                   "before tx 84213",
-		"tx 4294967300":                     "tx 4294967300", // with its epoch
-		"lsn 0/5A3F2B8":                     "lsn 0/5A3F2B8",
-		"Before LSN 16/b374d848":            "before lsn 16/B374D848",
-		"2026-11-23T14:03:07.25Z":           "2026-11-23T14:03:07.25Z",
-		"2026-11-23 14:03:07 Europe/Lisbon": "2026-11-23T14:03:07Z",
-		"2026-07-23 14:03:07 Europe/Lisbon": "2026-07-23T14:03:07+01:00",
-		"2026-11-23 14:03 +05:30":           "2026-11-23T14:03:00+05:30",
-		"2026-11-23T14:03:07-0330":          "2026-11-23T14:03:07-03:30",
-		"2026-11-23 14:03:07.123456789 UTC": "2026-11-23T14:03:07.123456789Z",
-		"2026-11-23\t14:03:07+01":           "2026-11-23T14:03:07+01:00",
+		"latest":                                          "latest",
+		"  LATEST ":                                       "latest",
+		"tx 84213":                                        "tx 84213",
+		"before tx 84213":                                 "before tx 84213",
+		"tx 4294967300":                                   "tx 4294967300", // with its epoch
+		"lsn 0/5A3F2B8":                                   "lsn 0/5A3F2B8",
+		"Before LSN 16/b374d848":                          "before lsn 16/B374D848",
+		"2026-11-23T14:03:07.25Z":                         "2026-11-23T14:03:07.25Z",
+		"2026-11-23 14:03:07 Europe/Lisbon":               "2026-11-23T14:03:07Z",
+		"2026-07-23 14:03:07 Europe/Lisbon":               "2026-07-23T14:03:07+01:00",
+		"2026-11-23 14:03 +05:30":                         "2026-11-23T14:03:00+05:30",
+		"2026-11-23T14:03:07-0330":                        "2026-11-23T14:03:07-03:30",
+		"2026-11-23 14:03:07.123456789 UTC":               "2026-11-23T14:03:07.123456789Z",
+		"2026-11-23\t14:03:07+01":                         "2026-11-23T14:03:07+01:00",
+		"mark pre-migration":                              "mark pre-migration",
+		"mark low tide ":                                  "mark low tide",
+		`mark "low tide"`:                                 "mark low tide",
+		`mark ""quoted""`:                                 `mark ""quoted""`,
+		"base 01jxyz":                                     "base 01jxyz",
+		"before delete of booking":                        "before delete of booking",
+		"BEFORE Truncate OF Crew.Shift":                   "before truncate of crew.shift",
+		`before drop of saltmarsh.public."Old Invoice"`:   `before drop of saltmarsh.public."Old Invoice"`,
+		"before delete of booking near 2026-11-23 14:05Z": "before delete of booking near 2026-11-23T14:05:00Z",
 	} {
-		m, err := Parse(text)
+		m, err := Parse(text, Caller{})
 		require.NoError(t, err, text)
 		assert.Equal(t, want, m.String(), text)
-		again, err := Parse(m.String())
+		again, err := Parse(m.String(), Caller{})
 		require.NoError(t, err, text)
 		assert.Equal(t, m.String(), again.String())
 	}
@@ -45,9 +53,23 @@ func TestParseErrorsPointAtTheirPlace(t *testing.T) {
 		says string
 	}{
 		"":                                     {0, "a moment is missing"},
-		"yesterday":                            {0, `"yesterday" begins no moment`},
-		"before":                               {6, "wants a transaction or an LSN"},
-		"before latest":                        {7, "begins no moment"},
+		"tomorrow":                             {0, `"tomorrow" begins no moment`},
+		"before":                               {6, "wants a transaction, an LSN or a deed"},
+		"before latest":                        {7, "cannot stand behind"},
+		"before delete":                        {13, "\"of\" and a table are missing"},
+		"before delete of":                     {16, "name of a table is missing"},
+		"before delete of a..b":                {17, "not the name of a table"},
+		`before drop of "a`:                    {15, "a quote is not closed"},
+		"before delete of t near":              {23, "a time is missing"},
+		"before delete of t near noon":         {24, "begins no time"},
+		"before delete of t near 14:05":        {24, "which day that is"},
+		"mark":                                 {4, "name of a restore point is missing"},
+		"base a b":                             {5, "not the id of a base backup"},
+		"12m ago":                              {0, "counted from now"},
+		"12x ago":                              {0, "not a span of time"},
+		"today 14:03":                          {6, "which day that is"},
+		"14:03":                                {0, "a day is missing"},
+		"2026-10-25 01:30 Europe/Lisbon":       {11, "comes twice"},
 		"tx":                                   {2, "id is missing"},
 		"tx twelve":                            {3, "decimal number"},
 		"tx 2":                                 {3, "begin at 3"},
@@ -63,24 +85,55 @@ func TestParseErrorsPointAtTheirPlace(t *testing.T) {
 		"2026-11-23 14:03:07 Local":            {20, "is no zone"},
 		"2026-03-29 01:30 Europe/Lisbon":       {11, "put forward"},
 	} {
-		_, err := Parse(text)
+		_, err := Parse(text, Caller{})
 		var syntax *SyntaxError
 		require.ErrorAs(t, err, &syntax, text)
 		assert.Equal(t, want.at, syntax.At, text)
 		assert.Contains(t, syntax.Error(), want.says, text)
 	}
-	_, err := Parse("tx twelve")
+	_, err := Parse("tx twelve", Caller{})
 	var syntax *SyntaxError
 	require.True(t, errors.As(err, &syntax))
 	assert.Equal(t, "tx twelve\n   ^", syntax.Pointer())
 }
 
+// TestCallersMayLeaveThingsUnsaid reads what depends on who asks, and when.
+func TestCallersMayLeaveThingsUnsaid(t *testing.T) {
+	lisbon, err := time.LoadLocation("Europe/Lisbon")
+	require.NoError(t, err)
+	c := Caller{Now: time.Date(2026, 7, 23, 23, 30, 0, 0, time.UTC), Zone: lisbon} // 00:30 of the 24th in Lisbon
+	for text, want := range map[string]string{
+		"2026-11-23 14:03:07":                 "2026-11-23T14:03:07Z",
+		"2026-07-23 14:03:07":                 "2026-07-23T14:03:07+01:00",
+		"2026-07-23T14:03:07":                 "2026-07-23T14:03:07+01:00",
+		"today 00:10":                         "2026-07-24T00:10:00+01:00",
+		"yesterday 14:03:07.5":                "2026-07-23T14:03:07.5+01:00",
+		"today 00:10 Z":                       "2026-07-23T00:10:00Z",
+		"12m ago":                             "2026-07-24T00:18:00+01:00",
+		"1h30m AGO":                           "2026-07-23T23:00:00+01:00",
+		"2d12h ago":                           "2026-07-21T12:30:00+01:00",
+		"before delete of booking near 00:05": "before delete of booking near 2026-07-24T00:05:00+01:00",
+		"before drop of t near 12m ago":       "before drop of t near 2026-07-24T00:18:00+01:00",
+	} {
+		m, err := Parse(text, c)
+		require.NoError(t, err, text)
+		assert.Equal(t, want, m.String(), text)
+	}
+	_, err = Parse("2026-10-25 01:30", c)
+	assert.ErrorContains(t, err, "comes twice")
+	at, err := ParseTime("14:05", c)
+	require.NoError(t, err)
+	assert.Equal(t, "2026-07-24T14:05:00+01:00", at.Format(time.RFC3339))
+	_, err = ParseTime("14:05 and more", c)
+	assert.Error(t, err)
+}
+
 func FuzzParse(f *testing.F) {
-	for _, s := range []string{"latest", "before tx 7", "lsn 0/1", "2026-11-23 14:03:07 Europe/Lisbon", "2026-11-23T1Z"} {
+	for _, s := range []string{"latest", "before tx 7", "lsn 0/1", "2026-11-23 14:03:07 Europe/Lisbon", "2026-11-23T1Z", `before drop of "A b".c near 2d ago`, `mark "x"`, "base x", "today 14:03"} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, text string) {
-		m, err := Parse(text)
+		m, err := Parse(text, Caller{Now: time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC), Zone: time.UTC})
 		var syntax *SyntaxError
 		if errors.As(err, &syntax) {
 			if syntax.At < 0 || syntax.At > len(text) {
@@ -88,118 +141,51 @@ func FuzzParse(f *testing.F) {
 			}
 			return
 		}
-		if _, err := Parse(m.String()); err != nil {
+		if _, err := Parse(m.String(), Caller{}); err != nil {
 			t.Fatalf("%q prints as %q, which cannot be read: %v", text, m.String(), err)
 		}
 	})
 }
 
-var noon = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
-
-// rec is a record of a made-up log: records are 8 bytes long and begin at multiples of 8.
-type rec struct {
-	at     pg.LSN
-	xid    pg.XID
-	op     uint8 // 0x00 commit, 0x20 abort, 0xff something else
-	second int   // after noon
-	subs   []pg.XID
-}
-
-func (r rec) record() *wal.Record {
-	out := &wal.Record{Start: r.at, End: r.at + 8, XID: r.xid, Timeline: 1, Manager: 10}
-	if r.op == 0xff {
-		return out
+// TestBorder holds borders against a log of records of 8 bytes at multiples of 8 from 80 to 128.
+func TestBorder(t *testing.T) {
+	for what, want := range map[string]struct {
+		lsn       pg.LSN
+		before    bool
+		stop, end pg.LSN
+		inclusive bool
+	}{
+		"before a record":           {104, true, 104, 104, false},
+		"before, within a record":   {97, true, 104, 104, false},
+		"before the first":          {80, true, 80, 80, false},
+		"before the very end":       {136, true, 128, 136, true},
+		"a record":                  {104, false, 104, 112, true},
+		"within a record":           {105, false, 104, 112, true},
+		"the last record":           {128, false, 128, 136, true},
+		"in front of the first one": {79, false, 72, 80, true},
+	} {
+		stop, inclusive, end, ok := border(want.lsn, want.before, 72, 80)
+		require.True(t, ok, what)
+		assert.Equal(t, []any{want.stop, want.end, want.inclusive}, []any{stop, end, inclusive}, what)
 	}
-	out.Manager, out.Info = wal.ManagerTransaction, r.op
-	out.Main = binary.LittleEndian.AppendUint64(nil, uint64(pg.ToTimestamp(noon.Add(time.Duration(r.second)*time.Second))))
-	if len(r.subs) > 0 {
-		out.Info |= 0x80
-		out.Main = binary.LittleEndian.AppendUint32(out.Main, 2)
-		out.Main = binary.LittleEndian.AppendUint32(out.Main, uint32(len(r.subs)))
-		for _, s := range r.subs {
-			out.Main = binary.LittleEndian.AppendUint32(out.Main, uint32(s))
-		}
+	for _, lsn := range []pg.LSN{137, 4096} {
+		_, _, _, ok := border(lsn, true, 72, 80)
+		assert.False(t, ok, "beyond: %s", lsn)
 	}
-	return out
+	_, _, _, ok := border(136, false, 72, 80)
+	assert.False(t, ok, "what begins behind the last record is not known")
+	_, _, _, ok = border(80, true, 0, 0)
+	assert.False(t, ok, "nothing is in")
+	b := Boundary{Stop: 104, Inclusive: true}
+	assert.Equal(t, []bool{true, true, false}, []bool{b.Keeps(96), b.Keeps(104), b.Keeps(112)})
 }
 
-// The log: 10 commits; 11 works, 12 commits meanwhile with a clock that is ahead; 13
-// rolls back; 11 commits; work goes on.
-var ledger = []rec{
-	{at: 80, xid: 10, op: 0xff},
-	{at: 88, xid: 10, op: 0x00, second: 1},
-	{at: 96, xid: 11, op: 0xff},
-	{at: 104, xid: 12, op: 0x00, second: 5},
-	{at: 112, xid: 13, op: 0x20, second: 3},
-	{at: 120, xid: 11, op: 0x00, second: 4, subs: []pg.XID{14}},
-	{at: 128, xid: 15, op: 0xff},
-}
-
-func resolve(t *testing.T, text string) (Boundary, error) {
-	m, err := Parse(text)
-	require.NoError(t, err)
-	s := NewSearch(m)
-	for _, r := range ledger {
-		done, err := s.See(r.record(), 15)
-		if err != nil {
-			return Boundary{}, err
-		}
-		if done {
+func border(lsn pg.LSN, before bool, start, end pg.LSN) (pg.LSN, bool, pg.LSN, bool) {
+	b := NewBorder(lsn, before, start, end)
+	for at := pg.LSN(80); at <= 128; at += 8 {
+		if b.See(&wal.Record{Start: at, End: at + 8}) {
 			break
 		}
 	}
-	return s.Result(noon.Add(10 * time.Second))
-}
-
-func TestSearch(t *testing.T) {
-	for text, want := range map[string]struct {
-		stop, end        pg.LSN
-		inclusive        bool
-		lastIn, firstOut pg.XID
-	}{
-		"latest":               {128, 136, true, 11, 0},
-		"before tx 11":         {120, 120, false, 12, 11},
-		"tx 11":                {120, 128, true, 11, 0},
-		"before tx 14":         {120, 120, false, 12, 11}, // a sub-transaction goes with its parent
-		"tx 10":                {88, 96, true, 10, 12},
-		"before tx 10":         {88, 88, false, 0, 10},
-		"before lsn 0/68":      {104, 104, false, 10, 12},
-		"before lsn 0/61":      {104, 104, false, 10, 12}, // within a record: the one after it
-		"lsn 0/68":             {104, 112, true, 12, 11},
-		"lsn 0/69":             {104, 112, true, 12, 11}, // within a record: that record
-		"lsn 0/80":             {128, 136, true, 11, 0},
-		"before lsn 0/88":      {128, 136, true, 11, 0},   // the very end
-		"2026-11-23T12:00:01Z": {104, 104, false, 10, 12}, // stops at the first commit that is later
-		"2026-11-23T12:00:04Z": {104, 104, false, 10, 12},
-		"2026-11-23T12:00:05Z": {128, 136, true, 11, 0},
-		"2026-11-23T12:00:00Z": {88, 88, false, 0, 10},
-	} {
-		b, err := resolve(t, text)
-		require.NoError(t, err, text)
-		assert.Equal(t, want.stop, b.Stop, "stop of %s", text)
-		assert.Equal(t, want.end, b.End, "end of %s", text)
-		assert.Equal(t, want.inclusive, b.Inclusive, "inclusive of %s", text)
-		assert.Equal(t, want.lastIn, xidOf(b.LastIn), "last in of %s", text)
-		assert.Equal(t, want.firstOut, xidOf(b.FirstOut), "first out of %s", text)
-	}
-}
-
-func xidOf(c *Commit) pg.XID {
-	if c == nil {
-		return 0
-	}
-	return c.XID
-}
-
-func TestSearchFindsNothing(t *testing.T) {
-	for _, text := range []string{"tx 15", "before tx 99", "lsn 0/88", "lsn 0/1000", "before lsn 0/89", "2026-11-23T12:00:11Z"} {
-		_, err := resolve(t, text)
-		assert.ErrorIs(t, err, ErrBeyond, text)
-	}
-	_, err := resolve(t, "before tx 13")
-	var undone *RolledBack
-	require.ErrorAs(t, err, &undone)
-	assert.Contains(t, undone.Error(), "transaction 13 was rolled back at 2026-11-23T12:00:03Z")
-	_, err = NewSearch(Moment{}).Result(noon)
-	assert.ErrorIs(t, err, ErrBeyond)
+	return b.Result()
 }

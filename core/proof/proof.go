@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"velvetrewind/core/journal"
 	"velvetrewind/core/moment"
 	"velvetrewind/core/pg"
 )
@@ -80,7 +81,7 @@ const (
 )
 
 // Transaction checks that a transaction at the boundary is on its side of it.
-func Transaction(t moment.Commit, in bool, status string) Check {
+func Transaction(t journal.Commit, in bool, status string) Check {
 	c := Check{Verdict: Passed}
 	at := t.Time.UTC().Format("15:04:05.000000 UTC")
 	if in {

@@ -6,6 +6,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
+	"velvetrewind/core/journal"
 	"velvetrewind/core/moment"
 )
 
@@ -19,7 +20,7 @@ func TestBoundary(t *testing.T) {
 }
 
 func TestTransaction(t *testing.T) {
-	commit := moment.Commit{XID: 7, Time: time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)}
+	commit := journal.Commit{XID: 7, Time: time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)}
 	for status, want := range map[string]struct{ in, out Verdict }{
 		StatusCommitted:  {Passed, Failed},
 		StatusInProgress: {Failed, Passed},

@@ -11,10 +11,10 @@ import (
 	"velvetrewind/core/layout"
 	"velvetrewind/core/pg"
 	"velvetrewind/engine/access"
+	"velvetrewind/engine/archive"
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/problem"
 	"velvetrewind/engine/replication"
-	"velvetrewind/engine/restore"
 	"velvetrewind/engine/store"
 	"velvetrewind/engine/task"
 )
@@ -211,11 +211,11 @@ func (t *Taker) awaitWAL(ctx context.Context, timeline pg.Timeline, start, stop 
 const patience = 10 * time.Second
 
 func (t *Taker) holds(ctx context.Context, timeline pg.Timeline, start, stop pg.LSN) (bool, error) {
-	archive, err := restore.OpenArchive(ctx, t.Catalog, t.Store, t.Spool, t.Cluster)
+	a, err := archive.Open(ctx, t.Catalog, t.Store, t.Spool, t.Cluster)
 	if err != nil {
 		return false, err
 	}
-	return archive.Covers(timeline, start, stop), nil
+	return a.Covers(timeline, start, stop), nil
 }
 
 // Undo removes what an interrupted backup left, or records it if its manifest is

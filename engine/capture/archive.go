@@ -7,47 +7,12 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"time"
 
 	"velvetrewind/core/layout"
 	"velvetrewind/core/pg"
-	"velvetrewind/core/wal"
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/store"
 )
-
-// examined is what a look at every record of a segment found.
-type examined struct {
-	records    int64
-	lastCommit time.Time
-}
-
-// examine verifies a segment: its page headers, its cluster, and every record
-// that is whole in it.
-func examine(src io.Reader, start pg.LSN, size pg.SegmentSize, systemID uint64) (examined, error) {
-	var x examined
-	r := wal.NewReader(src, wal.Options{Start: start, SegmentSize: size, SystemID: systemID})
-	for {
-		rec, err := r.Next()
-		if errors.Is(err, io.EOF) {
-			return x, nil
-		}
-		if errors.Is(err, wal.ErrUnwritten) {
-			return x, &wal.Damage{LSN: r.Position(), Reason: "zeroes where a finished segment must go on"}
-		}
-		if err != nil {
-			return x, err
-		}
-		x.records++
-		end, ok, err := wal.EndOf(rec, r.Version())
-		if err != nil {
-			return x, err
-		}
-		if ok && end.Committed && end.Time.After(x.lastCommit) {
-			x.lastCommit = end.Time
-		}
-	}
-}
 
 // archive verifies a spooled file, puts it into the store, records it, and only then removes it.
 func (c *capturer) archive(ctx context.Context, seg pg.Segment, path string) error {
@@ -57,22 +22,30 @@ func (c *capturer) archive(ctx context.Context, seg pg.Segment, path string) err
 		return err
 	}
 	defer func() { _ = f.Close() }()
-	start := c.cluster.SegmentSize.Start(seg.Number)
-	x, err := examine(f, start, c.cluster.SegmentSize, c.cluster.SystemID)
+	info, err := f.Stat()
 	if err != nil {
+		return err
+	}
+	start := c.cluster.SegmentSize.Start(seg.Number)
+	end := start + pg.LSN(info.Size())
+	if err := c.follower.read(ctx, seg, path, end); err != nil {
 		return fmt.Errorf("segment %s: %w", name, err)
 	}
-	if _, err := f.Seek(0, io.SeekStart); err != nil {
-		return err
+	x, err := c.follower.finish(ctx, path, end)
+	if err != nil {
+		return fmt.Errorf("segment %s: %w", name, err)
 	}
 	length, stored, err := c.put(ctx, store.SegmentKey(c.cluster.ID, seg.Timeline, name), f)
 	if err != nil {
 		return fmt.Errorf("put segment %s into the store: %w", name, err)
 	}
+	if err := c.index.Put(ctx, x); err != nil {
+		c.log.Warn("the journal of a segment was not kept; it is made again when it is needed", "segment", name, "error", err)
+	}
 	err = c.catalog.AddSegment(ctx, catalog.Segment{
 		ClusterID: c.cluster.ID, Timeline: seg.Timeline, Number: seg.Number, Name: name,
-		Start: start, End: start + pg.LSN(length), StoredBytes: stored, Records: x.records,
-		LastCommit: sql.NullTime{Time: x.lastCommit, Valid: !x.lastCommit.IsZero()},
+		Start: start, End: start + pg.LSN(length), StoredBytes: stored, Records: x.Records,
+		LastCommit: sql.NullTime{Time: x.Latest, Valid: x.Commits > 0},
 	})
 	if err != nil {
 		return err

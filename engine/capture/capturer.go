@@ -8,14 +8,19 @@ import (
 	"log/slog"
 	"os"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
 
+	"velvetrewind/core/journal"
 	"velvetrewind/core/layout"
+	"velvetrewind/core/pg"
 	"velvetrewind/engine/access"
 	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/index"
+	"velvetrewind/engine/names"
 	"velvetrewind/engine/replication"
 	"velvetrewind/engine/store"
 )
@@ -40,6 +45,13 @@ type capturer struct {
 	log     *slog.Logger
 	changed func(cluster string)
 
+	index    *index.Indexes
+	book     *names.Book
+	follower *follower
+	rule     atomic.Pointer[journal.Rule]
+	// archiving is held by whoever reads and stores captured WAL.
+	archiving sync.Mutex
+
 	spool    *spool
 	received bool          // something has come since the last try
 	wakeup   chan struct{} // a segment is waiting for the store
@@ -61,6 +73,7 @@ func (c *capturer) run(ctx context.Context) {
 	defer cancel()
 	wg.Go(func() { c.archiveLoop(ctx) })
 	wg.Go(func() { c.saveLoop(ctx) })
+	wg.Go(func() { c.nameLoop(ctx) })
 	wait := firstBackoff
 	for {
 		c.received = false
@@ -120,6 +133,7 @@ func (c *capturer) session(ctx context.Context) (replication.Next, error) {
 	}
 	defer func() { _ = st.Close() }()
 	c.spool.resume(at.timeline, at.lsn)
+	c.followAnew()
 	c.log.Info("capture streaming", "timeline", uint32(at.timeline), "from", at.lsn.String())
 	c.set(func(k *catalog.Capture) {
 		k.State, k.Problem, k.Timeline = catalog.CaptureStreaming, "", at.timeline
@@ -241,6 +255,7 @@ func (c *capturer) take(st *replication.Stream, m replication.Message, more <-ch
 	if err := c.spool.flush(); err != nil {
 		return err
 	}
+	c.wake()
 	c.set(func(k *catalog.Capture) {
 		k.ReceivedLSN, k.FlushedLSN = c.spool.written, c.spool.flushed
 		k.ServerLSN = max(m.ServerEnd, c.spool.flushed)
@@ -339,15 +354,82 @@ func (c *capturer) archiveLoop(ctx context.Context) {
 			continue
 		}
 		wait = 0
-		select {
-		case <-ctx.Done():
+		if !c.rest(ctx) {
 			return
-		case <-c.wakeup:
 		}
 	}
 }
 
+// readPause lets what arrives gather a little before it is read.
+const readPause = 250 * time.Millisecond
+
+// rest waits until there is something to read; false at the end.
+func (c *capturer) rest(ctx context.Context) bool {
+	select {
+	case <-ctx.Done():
+		return false
+	case <-time.After(readPause):
+	}
+	select {
+	case <-ctx.Done():
+		return false
+	case <-c.wakeup:
+		return true
+	}
+}
+
+// archiveAll stores what is finished, and reads what is not.
 func (c *capturer) archiveAll(ctx context.Context) error {
+	c.archiving.Lock()
+	defer c.archiving.Unlock()
+	if err := c.archiveFinished(ctx); err != nil {
+		return err
+	}
+	return c.readPartial(ctx)
+}
+
+// readPartial reads the segment that is being received, as far as it is safe.
+func (c *capturer) readPartial(ctx context.Context) error {
+	k := c.snapshot()
+	z := c.cluster.SegmentSize
+	if k.FlushedLSN == 0 || z.Offset(k.FlushedLSN) == 0 {
+		return nil
+	}
+	seg := pg.Segment{Timeline: k.Timeline, Number: z.Number(k.FlushedLSN)}
+	err := c.follower.read(ctx, seg, c.spool.path(seg)+partialSuffix, k.FlushedLSN)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil // finished meanwhile
+	}
+	return err
+}
+
+// followAnew is called where the stream goes on: what was read behind that place, if
+// anything, is not what will come.
+func (c *capturer) followAnew() {
+	c.archiving.Lock()
+	defer c.archiving.Unlock()
+	c.follower.forget()
+}
+
+// namesEvery is how often the server is asked what its relation files are called.
+const namesEvery = time.Minute
+
+// nameLoop keeps the names of relation files up to date until ctx ends.
+func (c *capturer) nameLoop(ctx context.Context) {
+	for {
+		started := time.Now()
+		if err := c.book.Sample(ctx, c.access); err != nil && ctx.Err() == nil {
+			c.log.Warn("relation names were not sampled", "error", err)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(max(namesEvery, 20*time.Since(started))):
+		}
+	}
+}
+
+func (c *capturer) archiveFinished(ctx context.Context) error {
 	list, err := c.spool.finished()
 	if err != nil {
 		return err

@@ -161,7 +161,7 @@ func TestRowCountsEqualTheStatements(t *testing.T) {
 	}
 	testbed.One[string](b, conn, "select pg_switch_wal()::text")
 	reader := openWAL(t, p, from)
-	var builder journal.Builder
+	builder := journal.NewBuilder(journal.State{})
 	compared := 0
 	for {
 		rec, err := reader.Next()
@@ -176,17 +176,17 @@ func TestRowCountsEqualTheStatements(t *testing.T) {
 		}
 		for _, c := range tx.Changes {
 			if c.Relation.Filenode == filenode {
-				expected := want[tx.XID]
+				expected := want[pg.XID(tx.XID)]
 				expected.Relation = c.Relation
 				assert.Equal(t, expected, c, "tx %d", tx.XID)
-				delete(want, tx.XID)
+				delete(want, pg.XID(tx.XID))
 				compared++
 			}
 		}
 	}
 	assert.Empty(t, want, "transactions that the journal does not know")
 	assert.Greater(t, compared, 80)
-	assert.Empty(t, builder.Open())
+	assert.Empty(t, builder.State().Open)
 }
 
 // randomTransaction does a few things to bookings and returns what the server reported of them.

@@ -176,7 +176,13 @@ func (c *capturer) fetchHistory(ctx context.Context, s *replication.Session, t p
 		return err
 	}
 	parent := forks[len(forks)-1]
-	return c.catalog.AddTimeline(ctx, catalog.Timeline{ClusterID: c.cluster.ID, Timeline: t, Parent: parent.Timeline, ForkedAt: parent.At, History: string(content)})
+	if err := c.catalog.AddTimeline(ctx, catalog.Timeline{ClusterID: c.cluster.ID, Timeline: t, Parent: parent.Timeline, ForkedAt: parent.At, History: string(content)}); err != nil {
+		return err
+	}
+	c.archiving.Lock()
+	defer c.archiving.Unlock()
+	c.index.Histories[t] = forks
+	return nil
 }
 
 // leaveTimeline puts the cut segment at the end of a timeline into the store as it
@@ -194,6 +200,11 @@ func (c *capturer) leaveTimeline(ctx context.Context, next replication.Next) err
 
 // archivePartials brings cut segments into the store as they are.
 func (c *capturer) archivePartials(ctx context.Context, which func(pg.Segment) bool) error {
+	c.archiving.Lock()
+	defer c.archiving.Unlock()
+	if err := c.archiveFinished(ctx); err != nil { // in the order of the log
+		return err
+	}
 	partials, err := c.spool.partials()
 	if err != nil {
 		return err

@@ -4,14 +4,18 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"path/filepath"
 	"sync"
 	"time"
 
 	"velvetrewind/core/layout"
+	"velvetrewind/core/pg"
 	"velvetrewind/engine/access"
 	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/index"
+	"velvetrewind/engine/names"
 	"velvetrewind/engine/store"
 )
 
@@ -21,6 +25,7 @@ type Supervisor struct {
 	Store   store.Store
 	Spool   string // directory, one below it for each cluster
 	Codec   layout.Codec
+	Books   *names.Books
 	Log     *slog.Logger
 	// Access opens the secrets of a cluster.
 	Access func(catalog.Cluster) (access.Access, error)
@@ -33,8 +38,9 @@ type Supervisor struct {
 }
 
 type running struct {
-	cancel context.CancelFunc
-	ended  chan struct{}
+	capturer *capturer
+	cancel   context.CancelFunc
+	ended    chan struct{}
 }
 
 // lookEvery is how often the supervisor looks for captures to start or stop; Look hurries it.
@@ -94,6 +100,10 @@ func (s *Supervisor) adjust(ctx context.Context) error {
 			continue
 		}
 		wanted[k.ID] = true
+		if r := s.running[k.ID]; r != nil {
+			rule := k.Rule()
+			r.capturer.rule.Store(&rule)
+		}
 		if s.running[k.ID] == nil {
 			if err := s.start(ctx, k, state); err != nil {
 				return fmt.Errorf("start the capture of %s: %w", k.Name, err)
@@ -133,7 +143,7 @@ func (s *Supervisor) start(ctx context.Context, k catalog.Cluster, state catalog
 		return errors.Join(err, s.Catalog.SaveCapture(ctx, state))
 	}
 	ctx, cancel := context.WithCancel(ctx)
-	r := &running{cancel: cancel, ended: make(chan struct{})}
+	r := &running{capturer: c, cancel: cancel, ended: make(chan struct{})}
 	s.running[k.ID] = r
 	go func() {
 		defer close(r.ended)
@@ -174,14 +184,46 @@ func (s *Supervisor) capturer(ctx context.Context, k catalog.Cluster, state cata
 		return nil, err
 	}
 	// Nobody else writes this cluster's WAL while we hold the lease.
-	if err := s.Store.Sweep(ctx, store.WALPrefix(k.ID)); err != nil {
-		return nil, err
+	for _, prefix := range []string{store.WALPrefix(k.ID), store.JournalPrefix(k.ID)} {
+		if err := s.Store.Sweep(ctx, prefix); err != nil {
+			return nil, err
+		}
 	}
 	c := &capturer{
 		cluster: k, access: a, catalog: s.Catalog, store: s.Store, codec: s.Codec,
 		log: s.Log.With("cluster", k.Name), changed: s.Changed,
 		spool: sp, wakeup: make(chan struct{}, 1),
 	}
+	if err := s.prepareJournal(ctx, c); err != nil {
+		return nil, err
+	}
+	rule := k.Rule()
+	c.rule.Store(&rule)
 	c.state = catalog.Capture{ClusterID: k.ID, State: catalog.CaptureStarting, StoredLSN: state.StoredLSN}
 	return c, nil
+}
+
+// prepareJournal opens what the capture needs to keep the change journal.
+func (s *Supervisor) prepareJournal(ctx context.Context, c *capturer) error {
+	timelines, err := s.Catalog.Timelines(ctx, c.cluster.ID)
+	if err != nil {
+		return err
+	}
+	histories, err := catalog.Histories(timelines)
+	if err != nil {
+		return err
+	}
+	if c.book, err = s.Books.Of(ctx, c.cluster.ID); err != nil {
+		return err
+	}
+	c.index = &index.Indexes{
+		Store: s.Store, Codec: s.Codec, Cluster: c.cluster, Histories: histories, Names: c.book.Now(),
+		Open: func(ctx context.Context, seg pg.Segment) (io.ReadCloser, error) {
+			return store.OpenSegment(ctx, s.Store, c.cluster.ID, seg, c.cluster.SegmentSize)
+		},
+	}
+	c.follower = &follower{
+		cluster: c.cluster, access: c.access, index: c.index, book: c.book, rule: &c.rule, note: c.noteIncident,
+	}
+	return nil
 }

@@ -23,6 +23,9 @@ type Cluster struct {
 	Superuser      string         `db:"superuser"`
 	Slot           string         `db:"slot"`
 	CreatedAt      time.Time      `db:"created_at"`
+	AlertDrops     bool           `db:"alert_drops"`
+	AlertRows      int64          `db:"alert_rows"`
+	AlertShare     float64        `db:"alert_share"`
 }
 
 // Major is the server's major version.
@@ -51,7 +54,7 @@ func (c *Catalog) AddCluster(ctx context.Context, k Cluster) error {
 	return tx.Commit()
 }
 
-const clusterColumns = `id, name, conn_string, password_sealed, system_id::text as system_id, server_version, segment_size, data_checksums, superuser, slot, created_at`
+const clusterColumns = `id, name, conn_string, password_sealed, system_id::text as system_id, server_version, segment_size, data_checksums, superuser, slot, created_at, alert_drops, alert_rows, alert_share`
 
 // Clusters lists all clusters by name.
 func (c *Catalog) Clusters(ctx context.Context) ([]Cluster, error) {
@@ -201,4 +204,17 @@ func (c *Catalog) AddTimeline(ctx context.Context, t Timeline) error {
 func (c *Catalog) Timelines(ctx context.Context, cluster string) ([]Timeline, error) {
 	var list []Timeline
 	return list, c.db.SelectContext(ctx, &list, `select * from velvet.timelines where cluster_id = $1 order by timeline`, cluster)
+}
+
+// Histories gives the forks that lead to each timeline above 1, oldest first.
+func Histories(timelines []Timeline) (map[pg.Timeline][]pg.Fork, error) {
+	all := make(map[pg.Timeline][]pg.Fork, len(timelines))
+	for _, t := range timelines {
+		forks, err := pg.ParseHistory([]byte(t.History))
+		if err != nil {
+			return nil, err
+		}
+		all[t.Timeline] = forks
+	}
+	return all, nil
 }

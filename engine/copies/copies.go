@@ -14,6 +14,7 @@ import (
 	"velvetrewind/core/layout"
 	"velvetrewind/core/pg"
 	"velvetrewind/core/plan"
+	"velvetrewind/engine/archive"
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/feed"
 	"velvetrewind/engine/host"
@@ -162,14 +163,14 @@ func (c *Keeper) makeDirs(k *catalog.Copy) (restore.Trees, error) {
 // feedTail puts segments that are not in the store yet beside the copy. It returns
 // all segments that the copy will replay.
 func (c *Keeper) feedTail(ctx context.Context, cluster catalog.Cluster, k catalog.Copy, p plan.Restore, report task.Report) ([]pg.Segment, error) {
-	archive, err := restore.OpenArchive(ctx, c.Catalog, c.Store, c.Spool, cluster)
+	a, err := archive.Open(ctx, c.Catalog, c.Store, c.Spool, cluster)
 	if err != nil {
 		return nil, err
 	}
-	segments := p.Segments(archive.Ancestors, cluster.SegmentSize)
-	for _, tail := range archive.Spooled(segments) {
+	segments := p.Segments(a.Ancestors, cluster.SegmentSize)
+	for _, tail := range a.Spooled(segments) {
 		name := tail.Segment.Name(cluster.SegmentSize)
-		if err := c.feedOne(ctx, archive, tail.Segment, filepath.Join(k.Directory, "feed", name)); err != nil {
+		if err := c.feedOne(ctx, a, tail.Segment, filepath.Join(k.Directory, "feed", name)); err != nil {
 			return nil, fmt.Errorf("segment %s from the spool: %w", name, err)
 		}
 		report.Log("segment %s is not in the store yet; the copy gets what is in the spool, up to %s", name, tail.End)
@@ -177,7 +178,7 @@ func (c *Keeper) feedTail(ctx context.Context, cluster catalog.Cluster, k catalo
 	return segments, nil
 }
 
-func (c *Keeper) feedOne(ctx context.Context, a *restore.Archive, s pg.Segment, to string) error {
+func (c *Keeper) feedOne(ctx context.Context, a *archive.Archive, s pg.Segment, to string) error {
 	src, err := a.OpenSegment(ctx, s)
 	if err != nil {
 		return err

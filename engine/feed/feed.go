@@ -24,7 +24,6 @@ import (
 
 	"velvetrewind/core/pg"
 	"velvetrewind/engine/catalog"
-	"velvetrewind/engine/restore"
 	"velvetrewind/engine/seal"
 	"velvetrewind/engine/store"
 	"velvetrewind/engine/store/dir"
@@ -153,13 +152,13 @@ func (t Ticket) fromStore(ctx context.Context, name, to string, isHistory bool) 
 // Open reads a segment or a history file from the store by its name.
 func Open(ctx context.Context, s store.Store, k catalog.Cluster, name string) (io.ReadCloser, error) {
 	if h, ok := pg.ParseHistoryName(name); ok {
-		return restore.OpenObject(ctx, s, store.HistoryKey(k.ID, h))
+		return store.OpenContent(ctx, s, store.HistoryKey(k.ID, h))
 	}
 	seg, err := pg.ParseSegmentName(name, k.SegmentSize)
 	if err != nil {
 		return nil, err
 	}
-	return restore.OpenStored(ctx, s, k, seg)
+	return store.OpenSegment(ctx, s, k.ID, seg, k.SegmentSize)
 }
 
 // write puts the content where the server wants it, whole or not at all.

@@ -19,6 +19,7 @@ const (
 	NotFound     Kind = "not-found"    // it names something that is not there
 	Conflict     Kind = "conflict"     // it does not fit the present state
 	OutOfReach   Kind = "out-of-reach" // the moment cannot be restored
+	Ambiguous    Kind = "ambiguous"    // it can mean more than one thing
 	Unreachable  Kind = "unreachable"  // a server could not be reached or refused us
 	NotReady     Kind = "not-ready"    // a cluster lacks what is needed
 	Unconfirmed  Kind = "unconfirmed"  // destructive, and not confirmed

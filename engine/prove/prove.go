@@ -16,6 +16,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"velvetrewind/core/journal"
 	"velvetrewind/core/moment"
 	"velvetrewind/core/pg"
 	"velvetrewind/core/plan"
@@ -90,13 +91,13 @@ func (p *Prover) boundary(ctx context.Context, conn *pgx.Conn, k catalog.Copy, b
 	}
 	checks := []proof.Check{proof.Boundary(b, at)}
 	for _, side := range []struct {
-		commit *moment.Commit
+		commit *journal.Commit
 		in     bool
 	}{{b.LastIn, true}, {b.FirstOut, false}} {
 		if side.commit == nil {
 			continue
 		}
-		status, err := status(ctx, conn, side.commit.XID)
+		status, err := status(ctx, conn, pg.XID(side.commit.XID))
 		if err != nil {
 			return nil, err
 		}

@@ -34,3 +34,16 @@ func ManifestKey(cluster, backup string) string { return BackupPrefix(cluster, b
 func PackKey(cluster, backup string, pack int) string {
 	return fmt.Sprintf("%spack-%06d", BackupPrefix(cluster, backup), pack)
 }
+
+// IndexKey is where the journal of a WAL segment is kept.
+func IndexKey(cluster string, t pg.Timeline, segment string) string {
+	return fmt.Sprintf("clusters/%s/journal/%08x/%s", cluster, uint32(t), segment)
+}
+
+// ChapterKey is where the heads of a timeline's journal are gathered; chapters are numbered from 0.
+func ChapterKey(cluster string, t pg.Timeline, chapter uint64) string {
+	return fmt.Sprintf("clusters/%s/journal/%08x/chapter-%010d", cluster, uint32(t), chapter)
+}
+
+// JournalPrefix is what the whole journal of a cluster is below.
+func JournalPrefix(cluster string) string { return fmt.Sprintf("clusters/%s/journal/", cluster) }

@@ -32,6 +32,7 @@ type Cluster struct {
 	Holes         []reach.Hole `json:"holes" doc:"WAL that is missing"`
 	LastBackup    *Backup      `json:"lastBackup,omitempty"`
 	LastProof     *Proof       `json:"lastProof,omitempty"`
+	Incidents     []Incident   `json:"incidents" doc:"those that nobody has settled, newest first"`
 	MeasuredAt    time.Time    `json:"measuredAt" doc:"when these figures were taken"`
 }
 

@@ -1,17 +1,27 @@
-package restore
+// Package archive is what there is of a cluster to restore from: its base backups and
+// its captured WAL, in the store and still in the spool.
+//
+// Invariant: an Archive is what was there when it was opened. It changes nothing; a
+// segment that moves from the spool to the store meanwhile is found in either.
+package archive
 
 import (
+	"cmp"
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
+	"time"
 
-	"velvetrewind/core/layout"
 	"velvetrewind/core/pg"
+	"velvetrewind/core/plan"
 	"velvetrewind/core/reach"
 	"velvetrewind/engine/capture"
 	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/problem"
 	"velvetrewind/engine/store"
 )
 
@@ -24,15 +34,18 @@ type Archive struct {
 	// Ancestors are the forks that lead to Timeline, oldest first.
 	Ancestors []pg.Fork
 
-	store store.Store
+	Store store.Store
+
 	runs  []catalog.Run // what is in the store
 	tails map[pg.Segment]capture.Tail
 	forks []reach.Fork
+
+	histories map[pg.Timeline][]pg.Fork
 }
 
-// OpenArchive reads what there is of a cluster. spool is the directory of all spools.
-func OpenArchive(ctx context.Context, c *catalog.Catalog, s store.Store, spool string, k catalog.Cluster) (*Archive, error) {
-	a := &Archive{Cluster: k, store: s, tails: make(map[pg.Segment]capture.Tail)}
+// Open reads what there is of a cluster. spool is the directory of all spools.
+func Open(ctx context.Context, c *catalog.Catalog, s store.Store, spool string, k catalog.Cluster) (*Archive, error) {
+	a := &Archive{Cluster: k, Store: s, tails: make(map[pg.Segment]capture.Tail)}
 	var err error
 	if a.Capture, err = c.Capture(ctx, k.ID); err != nil {
 		return nil, err
@@ -69,13 +82,20 @@ func (a *Archive) readTimelines(ctx context.Context, c *catalog.Catalog) error {
 	}
 	for _, t := range timelines {
 		a.forks = append(a.forks, reach.Fork{Timeline: t.Timeline, Parent: t.Parent, At: t.ForkedAt})
-		if t.Timeline == a.Timeline {
-			if a.Ancestors, err = pg.ParseHistory([]byte(t.History)); err != nil {
-				return err
-			}
-		}
 	}
+	if a.histories, err = catalog.Histories(timelines); err != nil {
+		return err
+	}
+	a.Ancestors = a.histories[a.Timeline]
 	return nil
+}
+
+// Histories gives the forks that lead to each timeline above 1, oldest first.
+func (a *Archive) Histories() map[pg.Timeline][]pg.Fork { return a.histories }
+
+// SegmentOf is the segment numbered n on the way to the newest timeline.
+func (a *Archive) SegmentOf(n uint64) pg.Segment {
+	return pg.Segment{Timeline: plan.TimelineOf(a.Cluster.SegmentSize, n, a.Timeline, a.Ancestors), Number: n}
 }
 
 // Reach computes the spans and holes of the cluster.
@@ -102,10 +122,11 @@ func (a *Archive) stretches() []reach.WAL {
 // Has tells whether a segment, or the beginning of one, is there.
 func (a *Archive) Has(s pg.Segment) bool {
 	_, tail := a.tails[s]
-	return tail || a.stored(s)
+	return tail || a.Stored(s)
 }
 
-func (a *Archive) stored(s pg.Segment) bool {
+// Stored tells whether a segment is in the store, whole or cut.
+func (a *Archive) Stored(s pg.Segment) bool {
 	for _, r := range a.runs {
 		if r.Timeline == s.Timeline && r.First <= s.Number && s.Number <= r.Last {
 			return true
@@ -130,11 +151,57 @@ func (a *Archive) Covers(t pg.Timeline, from, to pg.LSN) bool {
 	return false
 }
 
+// Stretch is WAL segments that follow one another without a gap on the way to the
+// newest timeline: the numbers of the first and the last, and where its bytes end.
+type Stretch struct {
+	First, Last uint64
+	End         pg.LSN
+}
+
+// Stretches lists what there is on the way to the newest timeline, oldest first.
+func (a *Archive) Stretches() []Stretch {
+	var all []Stretch
+	for seg, t := range a.tails {
+		if a.SegmentOf(seg.Number) == seg {
+			all = append(all, Stretch{seg.Number, seg.Number, t.End})
+		}
+	}
+	for _, r := range a.runs {
+		if s, ok := a.onPath(r); ok {
+			all = append(all, s)
+		}
+	}
+	slices.SortFunc(all, func(x, y Stretch) int { return cmp.Or(cmp.Compare(x.First, y.First), cmp.Compare(x.End, y.End)) })
+	var list []Stretch
+	for _, s := range all {
+		if n := len(list); n > 0 && list[n-1].End >= a.Cluster.SegmentSize.Start(s.First) {
+			last := &list[n-1]
+			last.Last, last.End = max(last.Last, s.Last), max(last.End, s.End)
+			continue
+		}
+		list = append(list, s)
+	}
+	return list
+}
+
+// onPath is the part of a run that lies on the way to the newest timeline.
+func (a *Archive) onPath(r catalog.Run) (Stretch, bool) {
+	s := Stretch{r.First, r.Last, r.End}
+	for s.First <= s.Last && a.SegmentOf(s.First).Timeline != r.Timeline {
+		s.First++
+	}
+	for s.First <= s.Last && a.SegmentOf(s.Last).Timeline != r.Timeline {
+		s.End = a.Cluster.SegmentSize.Start(s.Last)
+		s.Last--
+	}
+	return s, s.First <= s.Last
+}
+
 // Spooled lists those of the given segments that are not in the store yet.
 func (a *Archive) Spooled(segments []pg.Segment) []capture.Tail {
 	var list []capture.Tail
 	for _, s := range segments {
-		if !a.stored(s) {
+		if !a.Stored(s) {
 			if t, ok := a.tails[s]; ok {
 				list = append(list, t)
 			}
@@ -156,30 +223,12 @@ func (a *Archive) OpenSegment(ctx context.Context, s pg.Segment) (io.ReadCloser,
 		}
 		// It has gone to the store since.
 	}
-	return OpenStored(ctx, a.store, a.Cluster, s)
+	return store.OpenSegment(ctx, a.Store, a.Cluster.ID, s, a.Cluster.SegmentSize)
 }
 
 type limited struct {
 	io.Reader
 	io.Closer
-}
-
-// OpenStored reads a segment from the store.
-func OpenStored(ctx context.Context, s store.Store, k catalog.Cluster, seg pg.Segment) (io.ReadCloser, error) {
-	return OpenObject(ctx, s, store.SegmentKey(k.ID, seg.Timeline, seg.Name(k.SegmentSize)))
-}
-
-// OpenObject reads the verified content of an object.
-func OpenObject(ctx context.Context, s store.Store, key string) (io.ReadCloser, error) {
-	f, err := s.Open(ctx, key, 0)
-	if err != nil {
-		return nil, err
-	}
-	content, err := layout.OpenObject(f)
-	if err != nil {
-		return nil, errors.Join(err, f.Close())
-	}
-	return limited{content, f}, nil
 }
 
 // Forget removes everything of a cluster from store and spool. The caller has made
@@ -189,4 +238,26 @@ func Forget(ctx context.Context, s store.Store, spool string, k catalog.Cluster)
 		return err
 	}
 	return os.RemoveAll(filepath.Join(spool, k.ID))
+}
+
+// OutOfReach makes the error for a moment that cannot be restored, and names the
+// moments that can.
+func (a *Archive) OutOfReach(m fmt.Stringer, why string) error {
+	spans, _ := a.Reach()
+	next := "No moment of " + a.Cluster.Name + " can be reached yet."
+	if len(spans) > 0 {
+		next = "Within reach: " + describe(spans)
+	}
+	return problem.New(problem.OutOfReach, next, "the moment is out of reach", "%s: %s", m, why)
+}
+
+func describe(spans []reach.Span) string {
+	s := ""
+	for i, span := range spans {
+		if i > 0 {
+			s += "; "
+		}
+		s += fmt.Sprintf("%s (%s) to %s (%s) on timeline %d", span.FromTime.UTC().Format(time.RFC3339), span.From, span.ToTime.UTC().Format(time.RFC3339), span.To, span.Timeline)
+	}
+	return s
 }

@@ -1,0 +1,65 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"net/http"
+
+	"github.com/spf13/cobra"
+
+	"velvetrewind/service/wire"
+)
+
+func (a *app) clusterEdit() *cobra.Command {
+	var rule wire.Rule
+	cmd := &cobra.Command{
+		Use: "edit CLUSTER", Short: "Show or change which transactions are incidents", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeClusters,
+		Long: "Show which transactions of a cluster are incidents, or change it for those to come: tables dropped or\n" +
+			"truncated, and deletions of many rows or of a large share of a table. Without a flag nothing is changed.",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			path := "/clusters/" + seg(args[0]) + "/rule"
+			var now wire.Rule
+			if err := c.get(cmd.Context(), path, &now); err != nil {
+				return err
+			}
+			flags := cmd.Flags()
+			if flags.Changed("alert-drops") {
+				now.Drops = rule.Drops
+			}
+			if flags.Changed("alert-rows") {
+				now.Rows = rule.Rows
+			}
+			if flags.Changed("alert-share") {
+				now.Share = rule.Share
+			}
+			if flags.Changed("alert-drops") || flags.Changed("alert-rows") || flags.Changed("alert-share") {
+				if err := c.call(cmd.Context(), http.MethodPut, path, now, &now); err != nil {
+					return err
+				}
+			}
+			return a.show(cmd, now, func(w io.Writer) { drawRule(w, now) })
+		},
+	}
+	cmd.Flags().BoolVar(&rule.Drops, "alert-drops", true, "a table dropped or truncated, or a database dropped, is an incident")
+	cmd.Flags().Int64Var(&rule.Rows, "alert-rows", 0, "so many rows deleted from one table are an incident; 0 for no limit")
+	cmd.Flags().Float64Var(&rule.Share, "alert-share", 0, "this share of a table's rows deleted, 0 to 1, is an incident; 0 for no limit")
+	return cmd
+}
+
+func drawRule(w io.Writer, r wire.Rule) {
+	drops, rows, share := "no incident", "no limit", "no limit"
+	if r.Drops {
+		drops = "an incident"
+	}
+	if r.Rows > 0 {
+		rows = count(r.Rows) + " or more are an incident"
+	}
+	if r.Share > 0 {
+		share = fmt.Sprintf("%g %% or more is an incident", 100*r.Share)
+	}
+	facts(w, "tables dropped or truncated", drops, "rows deleted from a table", rows, "share of a table's rows deleted", share)
+}

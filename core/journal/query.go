@@ -1,0 +1,171 @@
+package journal
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"velvetrewind/core/pg"
+)
+
+// Table names a table as a person does: with or without schema and database.
+type Table struct{ Database, Schema, Name string }
+
+// ParseTable reads [[database.]schema.]table as SQL does: in lower case, unless quoted.
+func ParseTable(s string) (Table, error) {
+	var parts []string
+	for rest := s; ; {
+		part, after, err := identifier(rest)
+		if err != nil {
+			return Table{}, fmt.Errorf("%q is not the name of a table; write it as in SQL, for example booking or crew.shift: %w", s, err)
+		}
+		parts = append(parts, part)
+		if after == "" {
+			break
+		}
+		rest = after[1:]
+	}
+	switch len(parts) {
+	case 1:
+		return Table{Name: parts[0]}, nil
+	case 2:
+		return Table{Schema: parts[0], Name: parts[1]}, nil
+	case 3:
+		return Table{parts[0], parts[1], parts[2]}, nil
+	}
+	return Table{}, fmt.Errorf("%q has too many parts; write database.schema.table", s)
+}
+
+// identifier takes one part off the front; rest begins with the dot behind it.
+func identifier(s string) (part, rest string, err error) {
+	if !strings.HasPrefix(s, `"`) {
+		n := strings.IndexByte(s, '.')
+		if n < 0 {
+			n = len(s)
+		}
+		if n == 0 || strings.ContainsAny(s[:n], "\" \t\n\r") {
+			return "", "", fmt.Errorf("a part is empty or holds blanks without being quoted")
+		}
+		return strings.ToLower(s[:n]), s[n:], nil
+	}
+	for i := 1; i < len(s); i++ {
+		switch {
+		case s[i] != '"':
+			part += s[i : i+1]
+		case i+1 < len(s) && s[i+1] == '"':
+			part, i = part+`"`, i+1
+		case part == "" || i+1 < len(s) && s[i+1] != '.':
+			return "", "", fmt.Errorf("a quoted part is empty or goes on behind its quote")
+		default:
+			return part, s[i+1:], nil
+		}
+	}
+	return "", "", fmt.Errorf("a quote is not closed")
+}
+
+// String prints the name so that ParseTable reads it back.
+func (t Table) String() string {
+	s := quoted(t.Name)
+	if t.Schema != "" {
+		s = quoted(t.Schema) + "." + s
+	}
+	if t.Database != "" {
+		s = quoted(t.Database) + "." + s
+	}
+	return s
+}
+
+func quoted(s string) string {
+	if s == "" || s != strings.ToLower(s) || strings.ContainsAny(s, "\". \t\n\r") {
+		return `"` + strings.ReplaceAll(s, `"`, `""`) + `"`
+	}
+	return s
+}
+
+// Matches tells whether a name is meant.
+func (t Table) Matches(n Name) bool {
+	return t.Name == n.Table && (t.Schema == "" || t.Schema == n.Schema) && (t.Database == "" || t.Database == n.Database)
+}
+
+// Filter says which transactions are wanted; what is zero does not matter.
+type Filter struct {
+	Table      Table
+	Database   string
+	Kind       *Kind
+	MinRows    int64 // changed, of Kind if that is given, in the tables that are meant
+	From, To   time.Time
+	After      pg.LSN // commit or abort records that begin behind it
+	Before     pg.LSN // and before this
+	RolledBack bool   // those that were rolled back instead of those that committed
+	Catalogs   bool   // changes of the server's own catalogs count too
+	Empty      bool   // those that changed no table are wanted too
+}
+
+// meant tells whether a change of a table counts.
+func (f *Filter) meant(n Name, known bool) bool {
+	if f.Table != (Table{}) && !(known && f.Table.Matches(n)) {
+		return false
+	}
+	if f.Database != "" && f.Database != n.Database {
+		return false
+	}
+	return f.Catalogs || !n.System()
+}
+
+// size is how much of what is wanted is in counts.
+func (f *Filter) size(c Counts) int64 {
+	if f.Kind != nil {
+		return c[*f.Kind]
+	}
+	return c.Rows()
+}
+
+// Bound tells at most how large a wanted transaction in a segment can be, from its
+// head alone; ok is false if there can be none.
+func (f *Filter) Bound(h *Head, late Lookup) (size int64, ok bool) {
+	if h.To <= f.After && h.To != 0 || f.Before != 0 && h.From >= f.Before {
+		return 0, false
+	}
+	if f.RolledBack {
+		return 0, h.Aborts > 0
+	}
+	if h.Commits == 0 || !f.From.IsZero() && h.Latest.Before(f.From) || !f.To.IsZero() && h.Earliest.After(f.To) {
+		return 0, false
+	}
+	if f.Empty {
+		ok = true
+	}
+	for i := range h.Tables {
+		s := &h.Tables[i]
+		n, known := s.Name, s.Known
+		if !known && late != nil {
+			n, known = late(s.File)
+		}
+		if !f.meant(n, known) {
+			continue
+		}
+		size += f.size(s.Most)
+		ok = ok || f.Kind == nil || s.Sum[*f.Kind] > 0
+	}
+	return size, ok && size >= f.MinRows
+}
+
+// Match tells whether a transaction is wanted and how large it is.
+func (f *Filter) Match(t *Transaction, tables []TableChange) (size int64, ok bool) {
+	if t.Committed == f.RolledBack || t.End <= f.After || f.Before != 0 && t.End >= f.Before {
+		return 0, false
+	}
+	if !f.From.IsZero() && t.Time.Before(f.From) || !f.To.IsZero() && t.Time.After(f.To) {
+		return 0, false
+	}
+	ok = f.Empty || f.Kind != nil && *f.Kind == Drop && len(t.LostDatabases) > 0 && f.Table == (Table{})
+	for i := range tables {
+		c := &tables[i]
+		if f.meant(c.Name, c.Known) {
+			n := f.size(c.Counts)
+			size += n
+			ok = ok || n > 0 || f.Kind == nil && c.Counts != (Counts{})
+		}
+	}
+	return size, ok && size >= f.MinRows
+}

@@ -1,0 +1,197 @@
+package moment
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"velvetrewind/core/journal"
+	"velvetrewind/core/pg"
+)
+
+// Parse reads a moment. Every error is a *SyntaxError.
+func Parse(text string, c Caller) (Moment, error) {
+	p := parser{text: text, caller: c}
+	m, err := p.moment()
+	if err != nil {
+		return Moment{}, err
+	}
+	return m, p.nothingMore()
+}
+
+// ParseTime reads only a time, in any of its forms; a time of day alone is today's.
+func ParseTime(text string, c Caller) (time.Time, error) {
+	p := parser{text: text, caller: c}
+	word, at := p.word()
+	t, err := p.anyTime(word, at)
+	if err != nil {
+		return time.Time{}, err
+	}
+	return t, p.nothingMore()
+}
+
+type parser struct {
+	text   string
+	pos    int
+	caller Caller
+}
+
+func (p *parser) fail(at int, format string, args ...any) error {
+	return &SyntaxError{Text: p.text, At: at, Reason: fmt.Sprintf(format, args...)}
+}
+
+func (p *parser) nothingMore() error {
+	if word, at := p.word(); word != "" {
+		return p.fail(at, "nothing more was expected here, but %q follows", word)
+	}
+	return nil
+}
+
+// word takes the next run of characters without white space, and says where it
+// began. Within double quotes white space belongs to it.
+func (p *parser) word() (string, int) {
+	p.blanks()
+	at, quoted := p.pos, false
+	for p.pos < len(p.text) && (quoted || !isSpace(p.text[p.pos])) {
+		if p.text[p.pos] == '"' {
+			quoted = !quoted
+		}
+		p.pos++
+	}
+	return p.text[at:p.pos], at
+}
+
+// peek looks at the next word without taking it.
+func (p *parser) peek() string {
+	before := p.pos
+	word, _ := p.word()
+	p.pos = before
+	return strings.ToLower(word)
+}
+
+func (p *parser) blanks() {
+	for p.pos < len(p.text) && isSpace(p.text[p.pos]) {
+		p.pos++
+	}
+}
+
+// rest takes all that follows, without the white space around it.
+func (p *parser) rest() (string, int) {
+	p.blanks()
+	at := p.pos
+	p.pos = len(p.text)
+	return strings.TrimRight(p.text[at:], " \t\n\r"), at
+}
+
+func isSpace(c byte) bool { return c == ' ' || c == '\t' || c == '\n' || c == '\r' }
+
+func (p *parser) moment() (Moment, error) {
+	word, at := p.word()
+	switch strings.ToLower(word) {
+	case "":
+		return Moment{}, p.fail(at, "a moment is missing; write one of: %s", Forms)
+	case "latest":
+		return Moment{Kind: Latest}, nil
+	case "before":
+		return p.before()
+	case "mark":
+		return p.named(AtMark, at+len(word), "the name of a restore point is missing behind \"mark\"")
+	case "base":
+		return p.named(AtBase, at+len(word), "the id of a base backup is missing behind \"base\"")
+	case "tx":
+		return p.transaction()
+	case "lsn":
+		return p.lsn()
+	}
+	if !p.beginsTime(word) {
+		return Moment{}, p.fail(at, "%q begins no moment; write one of: %s", word, Forms)
+	}
+	t, err := p.pointInTime(word, at)
+	return Moment{Kind: AtTime, Time: t}, err
+}
+
+// before reads what may stand behind "before".
+func (p *parser) before() (m Moment, err error) {
+	word, at := p.word()
+	switch strings.ToLower(word) {
+	case "tx":
+		m, err = p.transaction()
+	case "lsn":
+		m, err = p.lsn()
+	case "delete", "truncate", "drop":
+		m, err = p.deed(word)
+	case "":
+		err = p.fail(at, "\"before\" wants a transaction, an LSN or a deed behind it: before tx 84213, before lsn 0/5A3F2B8, before delete of booking")
+	default:
+		err = p.fail(at, "%q cannot stand behind \"before\"; write before tx N, before lsn X/Y, or before delete|truncate|drop of TABLE", word)
+	}
+	m.Before = true
+	return m, err
+}
+
+// deed reads "of TABLE [near TIME]".
+func (p *parser) deed(word string) (Moment, error) {
+	kind, _ := journal.ParseKind(word)
+	m := Moment{Kind: BeforeDeed, Deed: kind}
+	of, at := p.word()
+	if !strings.EqualFold(of, "of") {
+		return m, p.fail(at, "\"of\" and a table are missing, for example before %s of booking", kind)
+	}
+	name, at := p.word()
+	if name == "" {
+		return m, p.fail(at, "the name of a table is missing behind \"of\", for example booking or crew.shift")
+	}
+	var err error
+	if m.Table, err = journal.ParseTable(name); err != nil {
+		return m, p.fail(at, "%v", err)
+	}
+	if p.peek() != "near" {
+		return m, nil
+	}
+	_, _ = p.word()
+	word, at = p.word()
+	m.Near, err = p.anyTime(word, at)
+	return m, err
+}
+
+func (p *parser) named(k Kind, at int, missing string) (Moment, error) {
+	name, nameAt := p.rest()
+	if len(name) > 1 && name[0] == '"' && name[len(name)-1] == '"' {
+		name = name[1 : len(name)-1]
+	}
+	if strings.TrimSpace(name) == "" || strings.TrimSpace(name) != name {
+		return Moment{}, p.fail(max(at, min(nameAt, len(p.text))), "%s", missing)
+	}
+	if k == AtBase && strings.ContainsAny(name, " \t\n\r") {
+		return Moment{}, p.fail(nameAt, "%q is not the id of a base backup; list them with velvet backup list", name)
+	}
+	return Moment{Kind: k, Name: name}, nil
+}
+
+func (p *parser) lsn() (Moment, error) {
+	value, at := p.word()
+	if value == "" {
+		return Moment{}, p.fail(at, "an LSN is missing behind \"lsn\", for example lsn 0/5A3F2B8")
+	}
+	l, err := pg.ParseLSN(value)
+	if err != nil {
+		return Moment{}, p.fail(at, "%v", err)
+	}
+	return Moment{Kind: AtLSN, LSN: l}, nil
+}
+
+func (p *parser) transaction() (Moment, error) {
+	value, at := p.word()
+	if value == "" {
+		return Moment{}, p.fail(at, "a transaction id is missing behind \"tx\", for example tx 84213")
+	}
+	id, err := strconv.ParseUint(value, 10, 64)
+	if err != nil || id >= 1<<63 {
+		return Moment{}, p.fail(at, "%q is not a transaction id; that is a decimal number, for example 84213", value)
+	}
+	if uint32(id) < 3 {
+		return Moment{}, p.fail(at, "%d is not the id of a transaction; those begin at 3", id)
+	}
+	return Moment{Kind: Transaction, XID: pg.FullXID(id)}, nil
+}

@@ -1,0 +1,200 @@
+package capture
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"sync/atomic"
+	"time"
+
+	"velvetrewind/core/journal"
+	"velvetrewind/core/pg"
+	"velvetrewind/core/wal"
+	"velvetrewind/engine/access"
+	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/index"
+	"velvetrewind/engine/names"
+)
+
+// follower reads the captured WAL once, behind the flush position: every record is
+// verified and taken into the journal, and transactions that are incidents are
+// recorded as they end. It belongs to whoever holds the capturer's archiving lock.
+type follower struct {
+	cluster catalog.Cluster
+	access  access.Access
+	index   *index.Indexes
+	book    *names.Book
+	rule    *atomic.Pointer[journal.Rule]
+	note    func(context.Context, *journal.Transaction, []journal.Incident)
+
+	recorder *journal.Recorder // of the segment being read; nil before the first
+	segment  pg.Segment
+	state    journal.State // where the last finished segment left off
+	finished pg.Segment    // that segment
+	rest     []byte        // its bytes from the page of state.Next on
+	sampled  time.Time     // when names were last asked for because one was missing
+}
+
+// forget has the follower begin anew with what the store knows.
+func (f *follower) forget() { f.recorder, f.finished, f.rest = nil, pg.Segment{}, nil }
+
+// read takes in the records of a segment up to an LSN, as far as they are whole.
+func (f *follower) read(ctx context.Context, seg pg.Segment, path string, to pg.LSN) error {
+	if f.recorder == nil || f.segment != seg {
+		if err := f.begin(ctx, seg); err != nil {
+			return err
+		}
+	}
+	file, err := os.Open(path)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = file.Close() }()
+	z := f.cluster.SegmentSize
+	start := z.Start(seg.Number)
+	next, prev := f.recorder.Next()
+	next = max(next, f.recorder.From())
+	from := wal.PageOf(next)
+	var src io.Reader
+	if from < start {
+		src = io.MultiReader(bytes.NewReader(f.rest), io.NewSectionReader(file, 0, int64(to-start)))
+	} else {
+		src = io.NewSectionReader(file, int64(from-start), int64(to-from))
+	}
+	return index.ReadInto(f.recorder, src, f.cluster, next, prev, func(t *journal.Transaction) { f.judge(ctx, t) })
+}
+
+// begin opens the journal of a segment at the state that the one before it left.
+func (f *follower) begin(ctx context.Context, seg pg.Segment) error {
+	prev := pg.Segment{}
+	if seg.Number > 0 {
+		prev = f.index.Predecessor(seg)
+	}
+	if f.finished != prev || prev == (pg.Segment{}) {
+		if err := f.resume(ctx, seg); err != nil {
+			return err
+		}
+	}
+	f.recorder, f.segment = journal.NewRecorder(seg, f.cluster.SegmentSize, f.state), seg
+	return nil
+}
+
+// resume finds the state before a segment in the store. At the beginning of the known
+// WAL the server tells where the ids of transactions stand.
+func (f *follower) resume(ctx context.Context, seg pg.Segment) error {
+	var err error
+	if f.state, err = f.index.Before(ctx, seg); err != nil {
+		return fmt.Errorf("the journal before segment %s: %w", seg.Name(f.cluster.SegmentSize), err)
+	}
+	f.rest = nil
+	start := f.cluster.SegmentSize.Start(seg.Number)
+	if f.state.Next == 0 {
+		if next, err := names.NextXID(ctx, f.access); err == nil {
+			f.state.NextXID, f.state.Epoch = next, true
+		}
+		return nil
+	}
+	if from := wal.PageOf(f.state.Next); from < start {
+		f.rest, err = f.index.Bytes(ctx, f.index.Predecessor(seg), from)
+	}
+	return err
+}
+
+// finish gives the journal of a segment that was read to its end, and is ready for the next.
+func (f *follower) finish(ctx context.Context, path string, end pg.LSN) (*journal.Segment, error) {
+	s, err := f.recorder.Segment(end, f.book.Now())
+	if err != nil {
+		return nil, err
+	}
+	if len(s.Unknown()) > 0 && f.refresh(ctx) {
+		if s, err = f.recorder.Segment(end, f.book.Now()); err != nil {
+			return nil, err
+		}
+	}
+	start := f.cluster.SegmentSize.Start(f.segment.Number)
+	if f.rest, err = restOf(path, f.rest, wal.PageOf(s.State.Next), start, end); err != nil {
+		return nil, err
+	}
+	f.state, f.finished, f.recorder = s.State, f.segment, nil
+	return s, nil
+}
+
+// restOf reads what of a segment belongs to the record that goes on behind it.
+func restOf(path string, before []byte, from, start, end pg.LSN) ([]byte, error) {
+	if from >= end {
+		return nil, nil
+	}
+	file, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = file.Close() }()
+	var rest []byte
+	if from < start { // a record longer than the segment
+		rest, from = bytes.Clone(before), start
+	}
+	part := make([]byte, end-from)
+	if _, err := file.ReadAt(part, int64(from-start)); err != nil {
+		return nil, err
+	}
+	return append(rest, part...), nil
+}
+
+// refreshPause keeps files that nobody can name from having the server asked without end.
+const refreshPause = 3 * time.Second
+
+// refresh asks the server for names, unless that was done just now.
+func (f *follower) refresh(ctx context.Context) bool {
+	if time.Since(f.sampled) < refreshPause {
+		return false
+	}
+	f.sampled = time.Now()
+	ctx, cancel := context.WithTimeout(ctx, refreshPause)
+	defer cancel()
+	return f.book.Sample(ctx, f.access) == nil
+}
+
+// judge holds a transaction against the cluster's rule.
+func (f *follower) judge(ctx context.Context, t *journal.Transaction) {
+	if !t.Committed {
+		return
+	}
+	tables := t.Tables(f.book.Now())
+	for i := range tables {
+		if !tables[i].Known && f.refresh(ctx) {
+			tables = t.Tables(f.book.Now())
+			break
+		}
+	}
+	if len(t.LostDatabases) == 0 && !journal.Lost(tables) {
+		return
+	}
+	if why := f.rule.Load().Judge(t, tables, f.book.Rows); len(why) > 0 {
+		f.note(ctx, t, why)
+	}
+}
+
+// noteIncident records an incident, and says so once.
+func (c *capturer) noteIncident(ctx context.Context, t *journal.Transaction, why []journal.Incident) {
+	var reasons []string
+	for _, w := range why {
+		reasons = append(reasons, w.Reason)
+	}
+	encoded, err := json.Marshal(reasons)
+	if err != nil {
+		return
+	}
+	added, err := c.catalog.AddIncident(ctx, catalog.Incident{
+		ClusterID: c.cluster.ID, Timeline: c.follower.segment.Timeline, LSN: t.End, XID: uint64(t.XID), CommittedAt: t.Time, Reasons: encoded,
+	})
+	switch {
+	case err != nil:
+		c.log.Warn("an incident was not recorded", "transaction", uint64(t.XID), "error", err)
+	case added:
+		c.log.Warn("incident", "transaction", uint64(t.XID), "committed", t.Time, "reasons", reasons)
+		c.changed(c.cluster.ID)
+	}
+}

@@ -1,0 +1,99 @@
+package catalog
+
+import (
+	"context"
+	"encoding/json"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"velvetrewind/core/journal"
+	"velvetrewind/core/pg"
+	"velvetrewind/engine/problem"
+)
+
+// RelationName is what a relation file was called from a time on.
+type RelationName struct {
+	Space    uint32    `db:"space"`
+	Database uint32    `db:"database"`
+	Filenode uint32    `db:"filenode"`
+	Since    time.Time `db:"since"`
+	OID      uint32    `db:"oid"` // of the table
+	DBName   string    `db:"database_name"`
+	Schema   string    `db:"schema"`
+	Name     string    `db:"name"` // of the table
+	Part     int16     `db:"part"`
+	Rows     int64     `db:"rows"` // the server's estimate, -1 where it has none
+}
+
+// RelationNames lists the names of a cluster's relation files that were learned after a
+// time, oldest first.
+func (c *Catalog) RelationNames(ctx context.Context, cluster string, after time.Time) ([]RelationName, error) {
+	var list []RelationName
+	return list, c.db.SelectContext(ctx, &list, `select space, database, filenode, since, oid, database_name, schema, name, part, rows
+		from velvet.relation_names where cluster_id = $1 and since > $2 order by since`, cluster, after)
+}
+
+// AddRelationNames records names that are new.
+func (c *Catalog) AddRelationNames(ctx context.Context, cluster string, list []RelationName) error {
+	_, err := c.pool.CopyFrom(ctx, pgx.Identifier{"velvet", "relation_names"},
+		[]string{"cluster_id", "space", "database", "filenode", "since", "oid", "database_name", "schema", "name", "part", "rows"},
+		pgx.CopyFromSlice(len(list), func(i int) ([]any, error) {
+			n := list[i]
+			return []any{cluster, int64(n.Space), int64(n.Database), int64(n.Filenode), n.Since, int64(n.OID), n.DBName, n.Schema, n.Name, n.Part, n.Rows}, nil
+		}))
+	return err
+}
+
+// Incident is a transaction that a cluster's rule marks.
+type Incident struct {
+	ClusterID   string          `db:"cluster_id"`
+	Timeline    pg.Timeline     `db:"timeline"`
+	LSN         pg.LSN          `db:"lsn"`
+	XID         uint64          `db:"xid"`
+	CommittedAt time.Time       `db:"committed_at"`
+	Reasons     json.RawMessage `db:"reasons"` // []string
+	RecordedAt  time.Time       `db:"recorded_at"`
+	SettledAt   *time.Time      `db:"settled_at"`
+}
+
+// AddIncident records an incident; the same one again is no error and changes nothing.
+func (c *Catalog) AddIncident(ctx context.Context, i Incident) (added bool, err error) {
+	r, err := c.db.ExecContext(ctx, `insert into velvet.incidents (cluster_id, timeline, lsn, xid, committed_at, reasons)
+		values ($1, $2, $3::pg_lsn, $4, $5, $6) on conflict do nothing`,
+		i.ClusterID, int64(i.Timeline), lsn(i.LSN), int64(i.XID), i.CommittedAt, string(i.Reasons))
+	if err != nil {
+		return false, err
+	}
+	n, err := r.RowsAffected()
+	return n > 0, err
+}
+
+// Incidents lists a cluster's incidents, newest first; of all clusters when cluster is "".
+func (c *Catalog) Incidents(ctx context.Context, cluster string) ([]Incident, error) {
+	var list []Incident
+	return list, c.db.SelectContext(ctx, &list, `select * from velvet.incidents where cluster_id = $1 or $1 = '' order by committed_at desc, lsn desc`, cluster)
+}
+
+// SettleIncidents notes that a transaction's incident was looked at and needs nobody any more.
+func (c *Catalog) SettleIncidents(ctx context.Context, cluster string, xid pg.FullXID) error {
+	r, err := c.db.ExecContext(ctx, `update velvet.incidents set settled_at = coalesce(settled_at, now()) where cluster_id = $1 and xid = $2`, cluster, int64(xid))
+	if err != nil {
+		return err
+	}
+	if n, err := r.RowsAffected(); err != nil || n > 0 {
+		return err
+	}
+	return problem.New(problem.NotFound, "List them with: velvet changes list CLUSTER --incidents", "nothing was settled", "transaction %d is no incident of this cluster", xid)
+}
+
+// Rule is which transactions of the cluster are incidents.
+func (k Cluster) Rule() journal.Rule {
+	return journal.Rule{Drops: k.AlertDrops, Rows: k.AlertRows, Share: k.AlertShare}
+}
+
+// SetRule changes which transactions of a cluster are incidents, from now on.
+func (c *Catalog) SetRule(ctx context.Context, cluster string, r journal.Rule) error {
+	_, err := c.db.ExecContext(ctx, `update velvet.clusters set alert_drops = $2, alert_rows = $3, alert_share = $4 where id = $1`, cluster, r.Drops, r.Rows, r.Share)
+	return err
+}

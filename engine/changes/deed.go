@@ -1,0 +1,133 @@
+package changes
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"velvetrewind/core/journal"
+	"velvetrewind/core/moment"
+	"velvetrewind/engine/problem"
+)
+
+const (
+	// listed is how many candidates an error names.
+	listed = 8
+	// outstanding is how many times as many rows as any other a DELETE must have removed
+	// to be the one that is meant.
+	outstanding = 100
+	// nearby is how far from the time behind "near" a deed may be.
+	nearby = 15 * time.Minute
+)
+
+// byDeed finds the transaction that did something to a table. There must be one; of
+// several deletes one that outweighs all others by far is taken, and the note says so.
+func (j *Journal) byDeed(ctx context.Context, m moment.Moment) (place, string, error) {
+	f := journal.Filter{Table: m.Table, Kind: &m.Deed, Catalogs: true}
+	if !m.Near.IsZero() {
+		f.From, f.To = m.Near.Add(-nearby), m.Near.Add(nearby)
+	}
+	found, err := j.Biggest(ctx, f, listed+1)
+	if err != nil {
+		return place{}, "", err
+	}
+	if label := labels(found, m.Table); len(label) > 1 {
+		return place{}, "", problem.New(problem.Ambiguous, "Name one of: "+strings.Join(label, ", "), "the moment is ambiguous", "%s can be more than one table", m.Table)
+	}
+	switch {
+	case len(found) == 0:
+		return place{}, "", j.noDeed(ctx, m)
+	case len(found) == 1:
+		return place{found[0].End, true}, "", nil
+	case m.Deed == journal.Delete && found[0].Size >= outstanding*found[1].Size:
+		return place{found[0].End, true}, fmt.Sprintf("chosen over other deletes of %s, of which the largest removed %d rows (tx %d)", m.Table, found[1].Size, found[1].XID), nil
+	}
+	what := fmt.Sprintf("%d transactions", len(found))
+	if len(found) > listed {
+		what = fmt.Sprintf("more than %d transactions", listed)
+		found = found[:listed]
+	}
+	if !m.Near.IsZero() {
+		slices.SortFunc(found, func(a, b Entry) int { return cmp.Compare(a.Time.Sub(m.Near).Abs(), b.Time.Sub(m.Near).Abs()) })
+	}
+	return place{}, "", ambiguous(m, fmt.Sprintf("%s match", what), found)
+}
+
+// labels are the different tables that a name was found to mean, in full.
+func labels(found []Entry, t journal.Table) []string {
+	var list []string
+	for _, e := range found {
+		for _, c := range e.Tables {
+			full := journal.Table{Database: c.Database, Schema: c.Schema, Name: c.Table}.String()
+			if c.Known && t.Matches(c.Name) && !slices.Contains(list, full) {
+				list = append(list, full)
+			}
+		}
+	}
+	return list
+}
+
+// noDeed says that nothing matches, and names what comes closest.
+func (j *Journal) noDeed(ctx context.Context, m moment.Moment) error {
+	why := fmt.Sprintf("no transaction in the captured WAL did %s %s", gerund(m.Deed), m.Table)
+	next := fmt.Sprintf("See what happened to it: velvet changes list %s --table %s", j.archive.Cluster.Name, m.Table)
+	if !m.Near.IsZero() {
+		why += fmt.Sprintf(" within %d minutes of %s", int(nearby.Minutes()), m.Near.Format(time.RFC3339))
+		other, err := j.Biggest(ctx, journal.Filter{Table: m.Table, Kind: &m.Deed, Catalogs: true}, listed)
+		if err != nil {
+			return err
+		}
+		if len(other) > 0 {
+			next = "At other times:" + choices(other)
+		}
+	}
+	return problem.New(problem.NotFound, next, "the moment was not found", "%s", why)
+}
+
+func gerund(k journal.Kind) string {
+	switch k {
+	case journal.Delete:
+		return "delete rows of"
+	default:
+		return k.String()
+	}
+}
+
+func ambiguous(m moment.Moment, why string, found []Entry) error {
+	return problem.New(problem.Ambiguous, "Choose one:"+choices(found), "the moment is ambiguous", "%s: %s", m, why)
+}
+
+// choices lists transactions as the moments before them, one to a line.
+func choices(found []Entry) string {
+	s := ""
+	for _, e := range found {
+		s += fmt.Sprintf("\nbefore tx %d  (%s, %s)", e.XID, e.Time.Format("2006-01-02 15:04:05.000Z07:00"), Summary(e.Tables))
+	}
+	return s
+}
+
+// Summary says in a few words what a transaction did to users' tables.
+func Summary(tables []journal.TableChange) string {
+	var parts []string
+	for _, c := range tables {
+		if c.System() {
+			continue
+		}
+		for k, n := range c.Counts {
+			switch {
+			case n == 0:
+			case journal.Kind(k) <= journal.Delete:
+				parts = append(parts, fmt.Sprintf("%s %d rows of %s", journal.Kind(k), n, c.Label()))
+			default:
+				parts = append(parts, fmt.Sprintf("%s %s", journal.Kind(k), c.Label()))
+			}
+		}
+	}
+	if len(parts) == 0 {
+		return "no rows of users' tables"
+	}
+	return strings.Join(parts, ", ")
+}

@@ -1,0 +1,170 @@
+package changes
+
+import (
+	"cmp"
+	"context"
+	"slices"
+
+	"velvetrewind/core/journal"
+	"velvetrewind/core/pg"
+)
+
+// candidate is a segment in which there may be wanted transactions.
+type candidate struct {
+	number uint64
+	bound  int64 // how large one can be at most
+}
+
+func (j *Journal) candidates(ctx context.Context, f *journal.Filter) ([]candidate, error) {
+	var list []candidate
+	late := j.book.Now()
+	err := j.all(ctx, func(h *journal.Head) (bool, error) {
+		if bound, ok := f.Bound(h, late); ok {
+			list = append(list, candidate{h.Segment.Number, bound})
+		}
+		return true, nil
+	})
+	return list, err
+}
+
+// matching reads the wanted transactions of a segment, in the order of the log.
+func (j *Journal) matching(ctx context.Context, n uint64, f *journal.Filter) ([]Entry, error) {
+	s, err := j.segment(ctx, n)
+	if err != nil {
+		return nil, err
+	}
+	var list []Entry
+	for t, err := range s.Transactions() {
+		if err != nil {
+			return nil, err
+		}
+		e := j.entry(s, t)
+		var ok bool
+		if e.Size, ok = f.Match(&e.Transaction, e.Tables); ok {
+			list = append(list, e)
+		}
+	}
+	return list, nil
+}
+
+// List gives up to limit wanted transactions: the newest ones, newest first, or with
+// oldest the oldest ones, oldest first. more tells whether there are others.
+func (j *Journal) List(ctx context.Context, f journal.Filter, oldest bool, limit int) (list []Entry, more bool, err error) {
+	where, err := j.candidates(ctx, &f)
+	if err != nil {
+		return nil, false, err
+	}
+	if !oldest {
+		slices.Reverse(where)
+	}
+	for _, c := range where {
+		if len(list) > limit {
+			break
+		}
+		part, err := j.matching(ctx, c.number, &f)
+		if err != nil {
+			return nil, false, err
+		}
+		if !oldest {
+			slices.Reverse(part)
+		}
+		list = append(list, part[:min(len(part), limit+1-len(list))]...)
+	}
+	if len(list) > limit {
+		return list[:limit], true, nil
+	}
+	return list, false, nil
+}
+
+// Biggest gives the wanted transactions that are largest by the filter's measure, the
+// largest first. It reads no more segments than can hold one of them.
+func (j *Journal) Biggest(ctx context.Context, f journal.Filter, limit int) ([]Entry, error) {
+	where, err := j.candidates(ctx, &f)
+	if err != nil {
+		return nil, err
+	}
+	slices.SortStableFunc(where, func(a, b candidate) int { return cmp.Compare(b.bound, a.bound) })
+	var best []Entry
+	for _, c := range where {
+		if len(best) == limit && best[limit-1].Size >= c.bound {
+			break
+		}
+		part, err := j.matching(ctx, c.number, &f)
+		if err != nil {
+			return nil, err
+		}
+		best = append(best, part...)
+		slices.SortStableFunc(best, func(a, b Entry) int {
+			return cmp.Or(cmp.Compare(b.Size, a.Size), cmp.Compare(b.End, a.End))
+		})
+		best = best[:min(len(best), limit)]
+	}
+	return best, nil
+}
+
+// ByXID finds what has ended under an id, or with it as a sub-transaction, in the order
+// of the log. An id below 2^32 is looked for in every epoch.
+func (j *Journal) ByXID(ctx context.Context, x pg.FullXID) ([]Entry, error) {
+	same := func(full pg.FullXID) bool { return full == x || x < 1<<32 && pg.XID(full) == pg.XID(x) }
+	var where []uint64
+	err := j.all(ctx, func(h *journal.Head) (bool, error) {
+		full := x
+		if x < 1<<32 {
+			full = pg.XID(x).Near(h.MaxXID)
+		}
+		if h.MaxXID != 0 && h.MinXID <= full && full <= h.MaxXID {
+			where = append(where, h.Segment.Number)
+		}
+		return true, nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	var found []Entry
+	for _, n := range where {
+		s, err := j.segment(ctx, n)
+		if err != nil {
+			return nil, err
+		}
+		for t, err := range s.Transactions() {
+			if err != nil {
+				return nil, err
+			}
+			if same(t.XID) || slices.ContainsFunc(t.Subxacts, func(sub pg.XID) bool { return same(sub.Near(t.XID)) }) {
+				found = append(found, j.entry(s, t))
+			}
+		}
+	}
+	return found, nil
+}
+
+// Marks lists the named restore points, oldest first.
+func (j *Journal) Marks(ctx context.Context) ([]journal.Mark, error) {
+	var list []journal.Mark
+	err := j.all(ctx, func(h *journal.Head) (bool, error) {
+		list = append(list, h.Marks...)
+		return true, nil
+	})
+	return list, err
+}
+
+// Around gives the committed transactions that changed something, up to n on each side
+// of a boundary, in the order of the log, and how many of them are kept.
+func (j *Journal) Around(ctx context.Context, keeps func(pg.LSN) bool, at pg.LSN, n int) (list []Entry, kept int, err error) {
+	var f journal.Filter
+	f.Before = at + 1
+	if !keeps(at) {
+		f.Before = at
+	}
+	before, _, err := j.List(ctx, f, false, n)
+	if err != nil {
+		return nil, 0, err
+	}
+	slices.Reverse(before)
+	f = journal.Filter{After: at}
+	if !keeps(at) && at > 0 {
+		f.After = at - 1
+	}
+	after, _, err := j.List(ctx, f, true, n)
+	return append(before, after...), len(before), err
+}

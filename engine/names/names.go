@@ -1,0 +1,223 @@
+// Package names keeps what relation files are called: it asks the protected cluster,
+// remembers every answer with its time, and so still knows a table after it was
+// dropped, truncated or rewritten.
+//
+// Invariant: a name once learned is never forgotten or changed, only followed by a
+// later one. A file that nobody ever saw in a catalog has no name.
+package names
+
+import (
+	"context"
+	"fmt"
+	"sync"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"velvetrewind/core/journal"
+	"velvetrewind/core/pg"
+	"velvetrewind/core/wal"
+	"velvetrewind/engine/access"
+	"velvetrewind/engine/catalog"
+)
+
+// Book is the names of one cluster. It is safe for concurrent use.
+type Book struct {
+	catalog *catalog.Catalog
+	cluster string
+
+	mu    sync.RWMutex
+	read  time.Time                     // the newest name that was read from the catalogue
+	files map[wal.RelationRef][]version // oldest first
+	rows  map[table]int64               // latest estimate
+
+	sampling sync.Mutex
+	unsaved  []catalog.RelationName
+}
+
+type version struct {
+	name  journal.Name
+	since time.Time
+}
+
+type table struct {
+	database string
+	oid      uint32
+}
+
+// Books are the books of all clusters, each opened once.
+type Books struct {
+	Catalog *catalog.Catalog
+
+	mu   sync.Mutex
+	open map[string]*Book
+}
+
+// Of gives the book of a cluster with everything that the catalogue knows by now,
+// whichever instance of the service has learned it.
+func (b *Books) Of(ctx context.Context, cluster string) (*Book, error) {
+	b.mu.Lock()
+	book := b.open[cluster]
+	if book == nil {
+		if b.open == nil {
+			b.open = make(map[string]*Book)
+		}
+		book = &Book{catalog: b.Catalog, cluster: cluster, files: make(map[wal.RelationRef][]version), rows: make(map[table]int64)}
+		b.open[cluster] = book
+	}
+	b.mu.Unlock()
+	return book, book.catchUp(ctx)
+}
+
+// catchUp reads what was learned since it was last read.
+func (b *Book) catchUp(ctx context.Context) error {
+	b.mu.RLock()
+	after := b.read
+	b.mu.RUnlock()
+	list, err := b.catalog.RelationNames(ctx, b.cluster, after)
+	if err != nil {
+		return err
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for _, n := range list {
+		b.learn(n)
+		b.read = n.Since
+	}
+	return nil
+}
+
+// learn takes a name over, and tells whether it was new.
+func (b *Book) learn(n catalog.RelationName) bool {
+	ref := wal.RelationRef{Space: n.Space, Database: n.Database, Filenode: n.Filenode}
+	name := journal.Name{OID: n.OID, Database: n.DBName, Schema: n.Schema, Table: n.Name, Part: journal.Part(n.Part)}
+	if name.Part == journal.Main && n.Rows >= 0 {
+		b.rows[table{n.DBName, n.OID}] = n.Rows
+	}
+	list := b.files[ref]
+	for _, v := range list {
+		if v.since.Equal(n.Since) {
+			return false // read back
+		}
+	}
+	if k := len(list); k > 0 && list[k-1].name == name {
+		return false
+	}
+	b.files[ref] = append(list, version{name, n.Since})
+	return true
+}
+
+// At gives the names as they were at a time: of each file the newest that was known
+// by then, or else the first that was learned.
+func (b *Book) At(t time.Time) journal.Lookup {
+	return func(ref wal.RelationRef) (journal.Name, bool) {
+		b.mu.RLock()
+		defer b.mu.RUnlock()
+		list := b.files[ref]
+		if len(list) == 0 {
+			return journal.Name{}, false
+		}
+		found := list[0].name
+		for _, v := range list[1:] {
+			if v.since.After(t) {
+				break
+			}
+			found = v.name
+		}
+		return found, true
+	}
+}
+
+// Now gives the names as they were learned last.
+func (b *Book) Now() journal.Lookup { return b.At(time.Unix(1<<40, 0)) }
+
+// Rows is how many rows a table had when it was last asked for, or 0 if that is not known.
+func (b *Book) Rows(c journal.TableChange) int64 {
+	b.mu.RLock()
+	defer b.mu.RUnlock()
+	return b.rows[table{c.Database, c.OID}]
+}
+
+// databases lists those that can be connected to, and shared relations belong to all of.
+const databases = `select datname from pg_database where datallowconn and has_database_privilege(datname, 'connect') order by datname`
+
+// relations asks one database for its files: each relation with the table that it is
+// part of. The server's estimate of rows is -1 for a table that was never analyzed.
+const relations = `
+select case when c.reltablespace = 0 then d.dattablespace else c.reltablespace end,
+	case when c.relisshared then 0::oid else d.oid end,
+	pg_relation_filenode(c.oid), o.oid, n.nspname, o.relname,
+	case when c.relkind in ('r', 'm') then 0 when c.relkind = 't' or c.relkind = 'i' and t.relkind = 't' then 1 when c.relkind = 'i' then 2 else 3 end::smallint,
+	coalesce(s.n_live_tup, greatest(o.reltuples, -1))::bigint
+from pg_class c
+join pg_database d on d.datname = current_database()
+left join pg_index i on i.indexrelid = c.oid
+left join pg_class t on t.oid = i.indrelid and t.relkind = 't'
+left join pg_class p on p.reltoastrelid = case when c.relkind = 't' then c.oid else t.oid end
+join pg_class o on o.oid = coalesce(p.oid, i.indrelid, c.oid)
+join pg_namespace n on n.oid = o.relnamespace
+left join pg_stat_all_tables s on s.relid = o.oid and s.n_live_tup > 0
+where pg_relation_filenode(c.oid) is not null and c.relpersistence <> 't'`
+
+// Sample asks every database of the cluster, and keeps what is new.
+func (b *Book) Sample(ctx context.Context, a access.Access) error {
+	b.sampling.Lock()
+	defer b.sampling.Unlock()
+	names, err := ask(ctx, a, "", databases, pgx.RowTo[string])
+	if err != nil {
+		return err
+	}
+	now := time.Now().UTC().Truncate(time.Microsecond) // as the catalogue keeps it
+	for _, db := range names {
+		list, err := ask(ctx, a, db, relations, func(row pgx.CollectableRow) (n catalog.RelationName, err error) {
+			n.DBName, n.Since = db, now
+			return n, row.Scan(&n.Space, &n.Database, &n.Filenode, &n.OID, &n.Schema, &n.Name, &n.Part, &n.Rows)
+		})
+		if err != nil {
+			return fmt.Errorf("the names of database %s: %w", db, err)
+		}
+		b.unsaved = append(b.unsaved, b.keep(list)...)
+	}
+	if len(b.unsaved) == 0 {
+		return nil
+	}
+	if err := b.catalog.AddRelationNames(ctx, b.cluster, b.unsaved); err != nil {
+		return err // they are saved with the next sample
+	}
+	b.unsaved = nil
+	return nil
+}
+
+// keep learns a list and returns what was new in it.
+func (b *Book) keep(list []catalog.RelationName) (fresh []catalog.RelationName) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for _, n := range list {
+		if b.learn(n) {
+			fresh = append(fresh, n)
+		}
+	}
+	return fresh
+}
+
+func ask[T any](ctx context.Context, a access.Access, database, query string, read pgx.RowToFunc[T]) ([]T, error) {
+	conn, err := a.SQL(ctx, database)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = conn.Close(context.WithoutCancel(ctx)) }()
+	rows, err := conn.Query(ctx, query)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, read)
+}
+
+// NextXID asks for the next transaction id, with its epoch.
+func NextXID(ctx context.Context, a access.Access) (pg.FullXID, error) {
+	list, err := ask(ctx, a, "", `select pg_snapshot_xmax(pg_current_snapshot())::text::bigint`, pgx.RowTo[int64])
+	if err != nil || len(list) == 0 {
+		return 0, err
+	}
+	return pg.FullXID(list[0]), nil
+}

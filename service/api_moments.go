@@ -1,0 +1,158 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"velvetrewind/core/moment"
+	"velvetrewind/core/plan"
+	"velvetrewind/engine/archive"
+	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/changes"
+	"velvetrewind/engine/problem"
+	"velvetrewind/engine/restore"
+	"velvetrewind/service/wire"
+)
+
+func (s *Service) momentAPI(api huma.API) {
+	op(s, api, http.MethodPost, "/clusters/{cluster}/moment", "explain-moment", "Resolve a moment and explain what lies on both sides of it, changing nothing", 0, s.explainMoment)
+	op(s, api, http.MethodPost, "/clusters/{cluster}/plan", "plan-restore", "Resolve a moment and plan a restore, changing nothing", 0, s.planRestore)
+	op(s, api, http.MethodPost, "/clusters/{cluster}/locate", "locate-segment", "Find the WAL segment that holds a moment", 0, s.locateSegment)
+}
+
+type momentIn struct {
+	ClusterPath
+	Body struct {
+		Moment string `json:"moment" doc:"in the moment language; a time needs its zone, or zone"`
+		Zone   string `json:"zone,omitempty" doc:"IANA name of the zone in which a time without one is read"`
+		Around int    `json:"around,omitempty" minimum:"0" maximum:"200" doc:"so many transactions on each side; 8 if it is left out"`
+	}
+}
+
+// parseMoment reads a moment for a caller whose zone is given, or not known when it is "".
+func parseMoment(text, zone string) (moment.Moment, error) {
+	caller := moment.Caller{Now: time.Now().UTC()}
+	if zone != "" {
+		loc, err := time.LoadLocation(zone)
+		if err != nil || zone == "Local" {
+			return moment.Moment{}, problem.New(problem.Invalid, "Give a name such as Europe/Lisbon.", "the moment cannot be read", "%q is no zone", zone)
+		}
+		caller.Zone, caller.Now = loc, time.Now().In(loc)
+	}
+	return moment.Parse(text, caller)
+}
+
+// opened is a cluster with its archive and journal, as they are now.
+type opened struct {
+	cluster catalog.Cluster
+	archive *archive.Archive
+	journal *changes.Journal
+}
+
+func (s *Service) openJournal(ctx context.Context, cluster string) (o opened, err error) {
+	if o.cluster, err = s.catalog.Cluster(ctx, cluster); err != nil {
+		return o, err
+	}
+	if o.archive, err = archive.Open(ctx, s.catalog, s.store, s.cfg.spool(), o.cluster); err != nil {
+		return o, err
+	}
+	book, err := s.books.Of(ctx, o.cluster.ID)
+	if err != nil {
+		return o, err
+	}
+	o.journal, err = changes.Open(ctx, o.archive, s.codec, book)
+	return o, err
+}
+
+func (s *Service) plan(ctx context.Context, cluster, text, zone string) (catalog.Cluster, plan.Restore, error) {
+	m, err := parseMoment(text, zone)
+	if err != nil {
+		return catalog.Cluster{}, plan.Restore{}, err
+	}
+	o, err := s.openJournal(ctx, cluster)
+	if err != nil {
+		return o.cluster, plan.Restore{}, err
+	}
+	p, _, err := restore.Plan(ctx, o.archive, o.journal, m)
+	return o.cluster, p, err
+}
+
+func (s *Service) planRestore(ctx context.Context, in *momentIn) (*body[plan.Restore], error) {
+	_, p, err := s.plan(ctx, in.Cluster, in.Body.Moment, in.Body.Zone)
+	return answer(p, err)
+}
+
+const usualAround = 8
+
+func (s *Service) explainMoment(ctx context.Context, in *momentIn) (*body[wire.Moment], error) {
+	m, err := parseMoment(in.Body.Moment, in.Body.Zone)
+	if err != nil {
+		return nil, err
+	}
+	o, err := s.openJournal(ctx, in.Cluster)
+	if err != nil {
+		return nil, err
+	}
+	v := wire.Moment{Moment: m.String()}
+	if m.Kind == moment.AtTime {
+		utc := m.Time.UTC()
+		v.UTC = &utc
+	}
+	if v.Boundary, v.Note, err = o.journal.Resolve(ctx, m); err != nil {
+		return nil, err
+	}
+	cost, err := o.journal.Cost(ctx, v.Boundary)
+	if err != nil {
+		return nil, err
+	}
+	v.Cost = costView(cost)
+	n := in.Body.Around
+	if n == 0 {
+		n = usualAround
+	}
+	around, kept, err := o.journal.Around(ctx, v.Boundary.Keeps, v.Boundary.Stop, n)
+	if err != nil {
+		return nil, err
+	}
+	v.Kept = kept
+	if v.Around, err = s.transactionViews(ctx, o.cluster, around, false); err != nil {
+		return nil, err
+	}
+	return answer(v, planOrWhy(&v, o.archive, m))
+}
+
+// planOrWhy adds the plan of a restore, or why there can be none.
+func planOrWhy(v *wire.Moment, a *archive.Archive, m moment.Moment) error {
+	p, err := restore.Make(a, m, v.Boundary)
+	var why *problem.Problem
+	if errors.As(err, &why) {
+		v.Why, v.Next = why.Detail, why.Next
+		return nil
+	}
+	v.Plan = &p
+	return err
+}
+
+func (s *Service) locateSegment(ctx context.Context, in *momentIn) (*body[wire.Located], error) {
+	m, err := parseMoment(in.Body.Moment, in.Body.Zone)
+	if err != nil {
+		return nil, err
+	}
+	o, err := s.openJournal(ctx, in.Cluster)
+	if err != nil {
+		return nil, err
+	}
+	l, err := o.journal.Locate(ctx, m)
+	if err != nil {
+		return nil, err
+	}
+	v := wire.Located{Moment: m.String(), LSN: l.LSN, Segment: l.Segment.Name(o.cluster.SegmentSize), Timeline: uint32(l.Segment.Timeline), Where: l.Where}
+	if r := l.Record; r != nil {
+		v.Record = &wire.Record{Start: r.Start, End: r.End, XID: r.XID, Manager: r.Manager, Kind: r.Kind, Length: r.Length, Pages: r.Pages, Images: r.Images, Fields: r.Body}
+	}
+	return answer(v, nil)
+}
