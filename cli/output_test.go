@@ -78,7 +78,7 @@ func TestReadinessNamesTheRemedy(t *testing.T) {
 func TestPlansAndAmounts(t *testing.T) {
 	var out bytes.Buffer
 	drawPlan(&out, plan.Restore{Base: "01m8", Count: 3, First: "A", Last: "C", Replay: 1 << 20})
-	assert.Contains(t, out.String(), "no transaction since the base backup")
+	assert.Contains(t, out.String(), "no transaction that is known")
 	assert.Contains(t, out.String(), "3 segments, A to C; 1.0 MiB to replay")
 	assert.Equal(t, "1.0 KiB of 2.0 KiB (50 %), reading x", amount(wire.Task{Done: 1024, Total: 2048, Unit: "bytes", Note: "reading x"}))
 	assert.Equal(t, "3 of 7 tables, y", amount(wire.Task{Done: 3, Total: 7, Unit: "tables", Note: "y"}))

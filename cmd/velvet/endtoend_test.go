@@ -265,14 +265,18 @@ func (s *stage) badMoments(t *testing.T) {
 	s.commit(2000)
 	s.captured()
 	for moment, says := range map[string][]string{
-		"before tx " + rolledBack: {"was rolled back", "Ask for the time instead"},
-		"before tx 3999999999":    {"out of reach", "Within reach: ", "on timeline 1"},
+		"before tx " + rolledBack: {"was rolled back", "Ask for the place instead: before lsn"},
+		"before tx 1999999999":    {"out of reach", "has not begun", "Within reach: ", "on timeline 1"},
 		"lsn 7F/0":                {"beyond the captured WAL", "Within reach"},
-		"lsn 0/28":                {"before the first base backup"},
+		"lsn 0/28":                {"before the captured WAL"},
+		"before lsn 0/1800000":    {"no base backup ends at or before"},
 		"2020-01-01T00:00:00Z":    {"out of reach", "Within reach"},
 		"2036-01-01T00:00:00Z":    {"beyond the captured WAL"},
-		"2026-11-23 14:03:07":     {"zone is missing", "                   ^"},
-		"before delete":           {"       ^", "begins no moment"},
+		"2026-11-23 14:63:07":     {"not a time of day", "           ^"},
+		"before delete":           {"             ^", "\"of\" and a table are missing"},
+		"mark high tide":          {"no restore point", "pg_create_restore_point"},
+		"base 01jnowhere":         {"no base backup", "velvet backup list"},
+		"before drop of booking":  {"no transaction in the captured WAL did drop booking", "velvet changes list ferries --table booking"},
 	} {
 		s.refused(1, says, "restore", "plan", "ferries", moment)
 		s.refused(1, says, "restore", "start", "ferries", moment)

@@ -966,6 +966,8 @@ export interface components {
              * @description rows in the live cluster when the proof ran; absent where it could not be read
              */
             liveRows?: number;
+            /** @description it could not be read because a transaction that was open at the moment holds it */
+            locked?: boolean;
             /** @description why the table could not be read on the copy */
             problem?: string;
             /** @description schema.table */

@@ -10,6 +10,7 @@
 package journal
 
 import (
+	"maps"
 	"slices"
 	"time"
 
@@ -38,6 +39,7 @@ type Transaction struct {
 	Changes   []Change          // in the order of the first change of each
 	Created   []wal.RelationRef // files made: new, rewritten or truncated relations
 	Dropped   []wal.RelationRef // files that went at its end
+	Named     []Named           // files made, with their names; not kept in an index
 	Truncated []uint32          // oids of truncated tables, where the log names them
 	// NewDatabases and LostDatabases are oids.
 	NewDatabases, LostDatabases []uint32
@@ -56,6 +58,7 @@ type Open struct {
 	Created  []wal.RelationRef
 	// Truncated, NewDatabases and LostDatabases are oids.
 	Truncated, NewDatabases, LostDatabases []uint32
+	Named                                  []Named
 
 	last int // index of the change that was counted last
 }
@@ -70,6 +73,8 @@ type State struct {
 	// 0 until the server's first stock of transactions was seen.
 	Sure  pg.XID
 	Whole bool // every transaction that is still to end is sure
+	// Class is the file of pg_class by database, where it is not the first one.
+	Class map[uint32]uint32
 	Open  []Open
 }
 
@@ -99,7 +104,7 @@ func (b *Builder) State() State {
 	s.Open = make([]Open, 0, len(b.open))
 	for _, o := range b.open {
 		own := *o
-		own.Changes, own.Created = slices.Clone(o.Changes), slices.Clone(o.Created)
+		own.Changes, own.Created, own.Named = slices.Clone(o.Changes), slices.Clone(o.Created), slices.Clone(o.Named)
 		s.Open = append(s.Open, own)
 	}
 	slices.SortFunc(s.Open, func(x, y Open) int { return int(int32(x.XID - y.XID)) })
@@ -118,7 +123,7 @@ func (b *Builder) See(r *wal.Record, version int) (*Transaction, error) {
 	}
 	switch r.Manager {
 	case wal.ManagerHeap, wal.ManagerHeap2:
-		return nil, b.seeRows(r, o, version)
+		return nil, b.seeHeap(r, o, version)
 	case wal.ManagerTransaction:
 		end, ok, err := wal.EndOf(r, version)
 		if ok {
@@ -127,7 +132,7 @@ func (b *Builder) See(r *wal.Record, version int) (*Transaction, error) {
 		if err != nil {
 			return nil, err
 		}
-	case wal.ManagerStorage, wal.ManagerDatabase, wal.ManagerStandby, wal.ManagerXLOG:
+	case wal.ManagerStorage, wal.ManagerDatabase, wal.ManagerStandby, wal.ManagerXLOG, wal.ManagerRelationMap:
 	default:
 		return nil, nil
 	}
@@ -138,13 +143,16 @@ func (b *Builder) See(r *wal.Record, version int) (*Transaction, error) {
 	return nil, err
 }
 
-func (b *Builder) seeRows(r *wal.Record, o *Open, version int) error {
+func (b *Builder) seeHeap(r *wal.Record, o *Open, version int) error {
 	if o == nil {
 		return nil // pruning, freezing, visibility
 	}
 	c, ok, err := wal.RowsOf(r)
 	if ok {
 		o.add(Change{c.Relation, c.Inserted, c.Updated, c.Deleted})
+		if c.Inserted == 1 && b.isClass(c.Relation) {
+			return o.seeClass(r, c.Relation, version)
+		}
 		return nil
 	}
 	if err != nil || r.Manager != wal.ManagerHeap || len(r.Blocks) > 0 {
@@ -153,6 +161,23 @@ func (b *Builder) seeRows(r *wal.Record, o *Open, version int) error {
 	body, err := wal.Decode(r, version)
 	if t, ok := body.(wal.HeapTruncate); ok {
 		o.Truncated = append(o.Truncated, t.Relations...)
+	}
+	return err
+}
+
+// isClass tells whether a file holds pg_class.
+func (b *Builder) isClass(ref wal.RelationRef) bool {
+	if file, moved := b.state.Class[ref.Database]; moved {
+		return ref.Filenode == file
+	}
+	return ref.Filenode == pgClass
+}
+
+// seeClass learns the name of a relation from its new row in pg_class.
+func (o *Open) seeClass(r *wal.Record, ref wal.RelationRef, version int) error {
+	row, ok, err := wal.InsertedRow(r, version)
+	if n, is := decodeClass(ref, row); ok && is {
+		o.Named = append(o.Named, n)
 	}
 	return err
 }
@@ -183,6 +208,14 @@ func (b *Builder) seeOther(body wal.Body, o *Open) {
 		b.takeStock(v.NextXID, v.OldestRunning)
 	case wal.Checkpoint:
 		b.seeCheckpoint(v)
+	case wal.MapUpdate:
+		if file, ok := v.Files[pgClass]; ok && (file != pgClass || b.state.Class[v.Database] != 0) {
+			b.state.Class = maps.Clone(b.state.Class)
+			if b.state.Class == nil {
+				b.state.Class = make(map[uint32]uint32)
+			}
+			b.state.Class[v.Database] = file
+		}
 	case wal.EndOfRecovery:
 		b.forget(func(o *Open) bool { return !o.Prepared })
 	}
@@ -313,6 +346,7 @@ func (b *Builder) gather(t *Transaction, all, o *Open) {
 		t.GID = o.GID
 	}
 	t.Created = append(t.Created, o.Created...)
+	t.Named = append(t.Named, o.Named...)
 	t.Truncated = append(t.Truncated, o.Truncated...)
 	t.NewDatabases = append(t.NewDatabases, o.NewDatabases...)
 	t.LostDatabases = append(t.LostDatabases, o.LostDatabases...)

@@ -194,6 +194,11 @@ func (s *State) write(w *writer) {
 	w.bool(s.Epoch)
 	w.uint(uint64(s.Sure))
 	w.bool(s.Whole)
+	w.count(len(s.Class))
+	for _, db := range slices.Sorted(maps.Keys(s.Class)) {
+		w.uint(uint64(db))
+		w.uint(uint64(s.Class[db]))
+	}
 	w.count(len(s.Open))
 	for i := range s.Open {
 		s.Open[i].write(w)
@@ -202,6 +207,13 @@ func (s *State) write(w *writer) {
 
 func (s *State) read(p *parser) {
 	*s = State{Next: p.lsn(), Prev: p.lsn(), NextXID: pg.FullXID(p.uint()), Epoch: p.bool(), Sure: pg.XID(p.u32()), Whole: p.bool()}
+	for range p.count() {
+		if s.Class == nil {
+			s.Class = make(map[uint32]uint32)
+		}
+		db := p.u32()
+		s.Class[db] = p.u32()
+	}
 	for range p.count() {
 		var o Open
 		o.read(p)
@@ -229,6 +241,15 @@ func (o *Open) write(w *writer) {
 	w.oids(o.Truncated)
 	w.oids(o.NewDatabases)
 	w.oids(o.LostDatabases)
+	w.count(len(o.Named))
+	for _, n := range o.Named {
+		w.relation(n.File)
+		w.uint(uint64(n.OID))
+		w.uint(uint64(n.Schema))
+		w.text(n.Name)
+		w.uint(uint64(n.Part))
+		w.bool(n.Copy)
+	}
 }
 
 func (o *Open) read(p *parser) {
@@ -240,6 +261,9 @@ func (o *Open) read(p *parser) {
 		o.Created = append(o.Created, p.relation())
 	}
 	o.Truncated, o.NewDatabases, o.LostDatabases = p.oids(), p.oids(), p.oids()
+	for range p.count() {
+		o.Named = append(o.Named, Named{p.relation(), p.u32(), p.u32(), p.text(), Part(p.u32()), p.bool()})
+	}
 }
 
 func writeBlocks(w *writer, list []blocks.Changed) {

@@ -127,6 +127,7 @@ func (t *Transaction) foldFiles(list *fold, names Lookup, catalog Counts) {
 			counts[Truncate] = 1
 		default:
 			counts[Rewrite] = 1
+			counts[Insert] -= t.copied(n, names)
 		}
 		replaced = append(replaced, n.OID)
 	}
@@ -136,6 +137,17 @@ func (t *Transaction) foldFiles(list *fold, names Lookup, catalog Counts) {
 			list.of(ref, n, true).Counts[Create] = 1
 		}
 	}
+}
+
+// copied counts the rows that a rewrite put into a table's new file: they are not new.
+func (t *Transaction) copied(n Name, names Lookup) (rows int64) {
+	for _, c := range t.Changes {
+		m, known := names(c.Relation)
+		if known && m.Part == Main && m.OID == n.OID && m.Database == n.Database && slices.Contains(t.Created, c.Relation) {
+			rows += c.Inserted
+		}
+	}
+	return rows
 }
 
 // creates tells whether the transaction makes another file for a table.

@@ -40,6 +40,7 @@ type Table struct {
 	Copy     int64  `json:"copyRows"`
 	Live     *int64 `json:"liveRows,omitempty" doc:"rows in the live cluster when the proof ran; absent where it could not be read"`
 	Problem  string `json:"problem,omitempty" doc:"why the table could not be read on the copy"`
+	Locked   bool   `json:"locked,omitempty" doc:"it could not be read because a transaction that was open at the moment holds it"`
 }
 
 // Overall is failed if any check failed, else could not run if any could not, else passed.
@@ -134,17 +135,24 @@ func Pages(n PageCounts) Check {
 // Tables judges the reading of every table.
 func Tables(tables []Table, liveAt time.Time, liveProblem string) Check {
 	c := Check{Name: "tables", Verdict: Passed, Tables: tables}
-	var rows, unread int64
+	var rows, unread, locked int64
 	for _, t := range tables {
 		rows += t.Copy
-		if t.Problem != "" {
+		switch {
+		case t.Locked:
+			locked++
+		case t.Problem != "":
 			unread++
 		}
 	}
-	c.Summary = fmt.Sprintf("%d tables read to the end, %d rows", int64(len(tables))-unread, rows)
-	if unread > 0 {
+	c.Summary = fmt.Sprintf("%d tables read to the end, %d rows", int64(len(tables))-unread-locked, rows)
+	switch {
+	case unread > 0:
 		c.Verdict = Failed
 		c.Summary = fmt.Sprintf("%d of %d tables could not be read to the end", unread, len(tables))
+	case locked > 0:
+		c.Verdict = CouldNotRun
+		c.Summary = fmt.Sprintf("%d of %d tables are held by transactions that were open at the moment; open the copy, which ends those, and prove it again", locked, len(tables))
 	}
 	if liveProblem != "" {
 		c.Summary += "; not compared with the live cluster: " + liveProblem

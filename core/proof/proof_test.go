@@ -64,3 +64,9 @@ func TestOverallIsTheWorst(t *testing.T) {
 	assert.Equal(t, CouldNotRun, Overall([]Check{{Verdict: CouldNotRun}, {Verdict: Passed}}))
 	assert.Equal(t, Failed, Overall([]Check{{Verdict: CouldNotRun}, {Verdict: Failed}, {Verdict: Passed}}))
 }
+
+func TestLockedTables(t *testing.T) {
+	locked := Table{Name: "crew.shift", Problem: "canceling statement due to lock timeout", Locked: true}
+	assert.Equal(t, CouldNotRun, Tables([]Table{{Name: "a"}, locked}, time.Now(), "").Verdict)
+	assert.Equal(t, Failed, Tables([]Table{{Name: "a", Problem: "invalid page"}, locked}, time.Now(), "").Verdict)
+}

@@ -385,7 +385,10 @@ func (c *capturer) archiveAll(ctx context.Context) error {
 	if err := c.archiveFinished(ctx); err != nil {
 		return err
 	}
-	return c.readPartial(ctx)
+	if err := c.readPartial(ctx); err != nil {
+		return err
+	}
+	return c.follower.settle(ctx)
 }
 
 // readPartial reads the segment that is being received, as far as it is safe.

@@ -36,6 +36,7 @@ type follower struct {
 	finished pg.Segment    // that segment
 	rest     []byte        // its bytes from the page of state.Next on
 	sampled  time.Time     // when names were last asked for because one was missing
+	lacking  bool          // names are missing still
 }
 
 // forget has the follower begin anew with what the store knows.
@@ -148,7 +149,7 @@ const refreshPause = 3 * time.Second
 
 // refresh asks the server for names, unless that was done just now.
 func (f *follower) refresh(ctx context.Context) bool {
-	if time.Since(f.sampled) < refreshPause {
+	if f.lacking = time.Since(f.sampled) < refreshPause; f.lacking {
 		return false
 	}
 	f.sampled = time.Now()
@@ -157,10 +158,21 @@ func (f *follower) refresh(ctx context.Context) bool {
 	return f.book.Sample(ctx, f.access) == nil
 }
 
+// settle asks for names that are missing, and keeps those that were learned.
+func (f *follower) settle(ctx context.Context) error {
+	if f.lacking {
+		f.refresh(ctx)
+	}
+	return f.book.Save(ctx)
+}
+
 // judge holds a transaction against the cluster's rule.
 func (f *follower) judge(ctx context.Context, t *journal.Transaction) {
 	if !t.Committed {
 		return
+	}
+	if f.book.See(t) {
+		f.refresh(ctx)
 	}
 	tables := t.Tables(f.book.Now())
 	for i := range tables {

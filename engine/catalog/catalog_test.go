@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"velvetrewind/core/journal"
 	"velvetrewind/core/pg"
 	"velvetrewind/engine/problem"
 	"velvetrewind/testbed"
@@ -44,6 +45,7 @@ func TestRecords(t *testing.T) {
 	got, err := c.Cluster(ctx, "ferries")
 	require.NoError(t, err)
 	k.CreatedAt = got.CreatedAt
+	k.AlertDrops, k.AlertRows, k.AlertShare = journal.DefaultRule.Drops, journal.DefaultRule.Rows, journal.DefaultRule.Share
 	assert.Equal(t, k, got, "64 bits of the system identifier come back")
 	assert.Equal(t, 15, got.Major())
 	byID, err := c.Cluster(ctx, k.ID)

@@ -34,15 +34,15 @@ func (c *Catalog) RelationNames(ctx context.Context, cluster string, after time.
 		from velvet.relation_names where cluster_id = $1 and since > $2 order by since`, cluster, after)
 }
 
-// AddRelationNames records names that are new.
+// AddRelationNames records names; one that is there already is no error.
 func (c *Catalog) AddRelationNames(ctx context.Context, cluster string, list []RelationName) error {
-	_, err := c.pool.CopyFrom(ctx, pgx.Identifier{"velvet", "relation_names"},
-		[]string{"cluster_id", "space", "database", "filenode", "since", "oid", "database_name", "schema", "name", "part", "rows"},
-		pgx.CopyFromSlice(len(list), func(i int) ([]any, error) {
-			n := list[i]
-			return []any{cluster, int64(n.Space), int64(n.Database), int64(n.Filenode), n.Since, int64(n.OID), n.DBName, n.Schema, n.Name, n.Part, n.Rows}, nil
-		}))
-	return err
+	var b pgx.Batch
+	for _, n := range list {
+		b.Queue(`insert into velvet.relation_names (cluster_id, space, database, filenode, since, oid, database_name, schema, name, part, rows)
+			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11) on conflict do nothing`,
+			cluster, int64(n.Space), int64(n.Database), int64(n.Filenode), n.Since, int64(n.OID), n.DBName, n.Schema, n.Name, n.Part, n.Rows)
+	}
+	return c.pool.SendBatch(ctx, &b).Close()
 }
 
 // Incident is a transaction that a cluster's rule marks.

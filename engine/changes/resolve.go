@@ -35,8 +35,62 @@ func (j *Journal) Resolve(ctx context.Context, m moment.Moment) (b moment.Bounda
 	if err != nil {
 		return b, "", err
 	}
-	b, err = j.boundary(ctx, m, p)
-	return b, note, err
+	if b, err = j.boundary(ctx, m, p); err != nil || b.Inclusive || b.FirstOut == nil || b.FirstOut.LSN != p.lsn {
+		return b, note, err
+	}
+	more, err := j.clearOfLocks(ctx, m, &b)
+	return b, joined(note, more), err
+}
+
+func joined(a, b string) string {
+	if a == "" || b == "" {
+		return a + b
+	}
+	return a + "; " + b
+}
+
+// clearOfLocks moves a boundary in front of a transaction's commit back to its first
+// record, where nothing was committed in between: it is the same moment, and replay
+// then does not stand in the middle of a transaction that holds tables exclusively,
+// which nobody could read in a paused copy. Where that cannot be, the note says so.
+func (j *Journal) clearOfLocks(ctx context.Context, m moment.Moment, b *moment.Boundary) (note string, err error) {
+	s, err := j.segmentOf(ctx, b.FirstOut)
+	if err != nil || s == nil {
+		return "", err
+	}
+	for t, err := range s.Transactions() {
+		if err != nil {
+			return "", err
+		}
+		if t.End != b.FirstOut.LSN {
+			continue
+		}
+		if len(t.Created)+len(t.Dropped)+len(t.Truncated)+len(t.LostDatabases) == 0 || t.First >= b.Stop {
+			return "", nil
+		}
+		if b.LastIn != nil && b.LastIn.LSN > t.First {
+			return fmt.Sprintf("others committed while tx %d held tables exclusively: a copy paused here cannot read those until it is opened", t.XID), nil
+		}
+		earlier, err := j.boundary(ctx, m, place{t.First, true})
+		if err == nil && earlier.FirstOut != nil && earlier.FirstOut.LSN == b.FirstOut.LSN {
+			*b = earlier
+		}
+		return "", nil
+	}
+	return "", nil
+}
+
+// segmentOf reads the journal of the segment in which a commit record ends.
+func (j *Journal) segmentOf(ctx context.Context, c *journal.Commit) (found *journal.Segment, err error) {
+	n := j.archive.Cluster.SegmentSize.Number(c.LSN)
+	err = j.heads(ctx, n, n+1, func(h *journal.Head) (bool, error) {
+		if h.Commits == 0 || c.LSN < h.First.LSN || c.LSN > h.Last.LSN {
+			return true, nil
+		}
+		found, err = j.segment(ctx, h.Segment.Number)
+		return false, err
+	})
+	return found, err
 }
 
 // locate turns every form of moment into a place.

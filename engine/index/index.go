@@ -142,7 +142,7 @@ func (x *Indexes) rebuild(ctx context.Context, seg pg.Segment, depth int) (*jour
 		return nil, err
 	}
 	r := journal.NewRecorder(seg, x.Cluster.SegmentSize, state)
-	end, err := x.Record(ctx, r, seg)
+	end, err := x.Record(ctx, r, seg, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -190,8 +190,8 @@ func (x *Indexes) Predecessor(seg pg.Segment) pg.Segment {
 }
 
 // Record shows a recorder the records that end in a captured segment, and says where
-// the segment's bytes end.
-func (x *Indexes) Record(ctx context.Context, r *journal.Recorder, seg pg.Segment) (end pg.LSN, err error) {
+// the segment's bytes end. seen, if not nil, is told each transaction that ends.
+func (x *Indexes) Record(ctx context.Context, r *journal.Recorder, seg pg.Segment, seen func(*journal.Transaction)) (end pg.LSN, err error) {
 	z := x.Cluster.SegmentSize
 	next, prev := r.Next()
 	if next == 0 {
@@ -199,7 +199,7 @@ func (x *Indexes) Record(ctx context.Context, r *journal.Recorder, seg pg.Segmen
 	}
 	src := &chain{ctx: ctx, index: x, to: seg, at: wal.PageOf(next)}
 	defer func() { _ = src.Close() }()
-	if err := ReadInto(r, src, x.Cluster, next, prev, nil); err != nil {
+	if err := ReadInto(r, src, x.Cluster, next, prev, seen); err != nil {
 		return 0, fmt.Errorf("segment %s: %w", x.name(seg), err)
 	}
 	return src.at, nil

@@ -31,14 +31,20 @@ type Book struct {
 	files map[wal.RelationRef][]version // oldest first
 	rows  map[table]int64               // latest estimate
 
-	sampling sync.Mutex
-	unsaved  []catalog.RelationName
+	databases map[uint32]string
+	schemas   map[schema]string
+
+	unsaved []catalog.RelationName
+
+	sampling, saving sync.Mutex
 }
 
 type version struct {
 	name  journal.Name
 	since time.Time
 }
+
+type schema struct{ database, oid uint32 }
 
 type table struct {
 	database string
@@ -62,7 +68,8 @@ func (b *Books) Of(ctx context.Context, cluster string) (*Book, error) {
 		if b.open == nil {
 			b.open = make(map[string]*Book)
 		}
-		book = &Book{catalog: b.Catalog, cluster: cluster, files: make(map[wal.RelationRef][]version), rows: make(map[table]int64)}
+		book = &Book{catalog: b.Catalog, cluster: cluster, files: make(map[wal.RelationRef][]version), rows: make(map[table]int64),
+			databases: make(map[uint32]string), schemas: make(map[schema]string)}
 		b.open[cluster] = book
 	}
 	b.mu.Unlock()
@@ -138,6 +145,64 @@ func (b *Book) Rows(c journal.TableChange) int64 {
 	return b.rows[table{c.Database, c.OID}]
 }
 
+// See learns from a transaction what the files that it made are called. It tells
+// whether a file was made that only the server can name.
+func (b *Book) See(t *journal.Transaction) (unclear bool) {
+	if !t.Committed || len(t.Created) == 0 {
+		return false
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for _, n := range t.Named {
+		name, ok := b.nameOf(n, t)
+		if ok {
+			b.note(n.File, name, t.Time)
+		}
+		unclear = unclear || !ok && n.Part == journal.Main
+	}
+	for _, pair := range t.Replacements() {
+		if list := b.files[pair[0]]; len(list) > 0 {
+			b.note(pair[1], list[len(list)-1].name, t.Time)
+		}
+	}
+	return unclear
+}
+
+// nameOf puts a name together from a row of pg_class.
+func (b *Book) nameOf(n journal.Named, t *journal.Transaction) (journal.Name, bool) {
+	database, ok := b.databases[n.File.Database]
+	if !ok {
+		return journal.Name{}, false
+	}
+	if n.Copy { // what it is the new form of
+		for _, old := range t.Dropped {
+			if list := b.files[old]; len(list) > 0 && list[len(list)-1].name.OID == n.OID && list[len(list)-1].name.Part == journal.Main {
+				return list[len(list)-1].name, true
+			}
+		}
+		return journal.Name{}, false
+	}
+	if n.Part == journal.Index || n.Part == journal.Toast {
+		return journal.Name{}, false // of which table, the next sample tells
+	}
+	name, ok := b.schemas[schema{n.File.Database, n.Schema}]
+	return journal.Name{OID: n.OID, Database: database, Schema: name, Table: n.Name, Part: n.Part}, ok
+}
+
+// note keeps a name that was read from the WAL, unless the file has one.
+func (b *Book) note(file wal.RelationRef, name journal.Name, since time.Time) {
+	if len(b.files[file]) > 0 {
+		return
+	}
+	n := catalog.RelationName{
+		Space: file.Space, Database: file.Database, Filenode: file.Filenode, Since: since, OID: name.OID, DBName: name.Database,
+		Schema: name.Schema, Name: name.Table, Part: int16(name.Part), Rows: -1,
+	}
+	if b.learn(n) {
+		b.unsaved = append(b.unsaved, n)
+	}
+}
+
 // databases lists those that can be connected to, and shared relations belong to all of.
 const databases = `select datname from pg_database where datallowconn and has_database_privilege(datname, 'connect') order by datname`
 
@@ -146,9 +211,9 @@ const databases = `select datname from pg_database where datallowconn and has_da
 const relations = `
 select case when c.reltablespace = 0 then d.dattablespace else c.reltablespace end,
 	case when c.relisshared then 0::oid else d.oid end,
-	pg_relation_filenode(c.oid), o.oid, n.nspname, o.relname,
+	pg_relation_filenode(c.oid), o.oid, n.oid, d.oid, n.nspname, o.relname,
 	case when c.relkind in ('r', 'm') then 0 when c.relkind = 't' or c.relkind = 'i' and t.relkind = 't' then 1 when c.relkind = 'i' then 2 else 3 end::smallint,
-	coalesce(s.n_live_tup, greatest(o.reltuples, -1))::bigint
+	(case when o.reltuples >= 0 then o.reltuples else coalesce(s.n_live_tup, -1) end)::bigint
 from pg_class c
 join pg_database d on d.datname = current_database()
 left join pg_index i on i.indexrelid = c.oid
@@ -169,35 +234,54 @@ func (b *Book) Sample(ctx context.Context, a access.Access) error {
 	}
 	now := time.Now().UTC().Truncate(time.Microsecond) // as the catalogue keeps it
 	for _, db := range names {
-		list, err := ask(ctx, a, db, relations, func(row pgx.CollectableRow) (n catalog.RelationName, err error) {
+		list, err := ask(ctx, a, db, relations, func(row pgx.CollectableRow) (n sampled, err error) {
 			n.DBName, n.Since = db, now
-			return n, row.Scan(&n.Space, &n.Database, &n.Filenode, &n.OID, &n.Schema, &n.Name, &n.Part, &n.Rows)
+			return n, row.Scan(&n.Space, &n.Database, &n.Filenode, &n.OID, &n.schema, &n.database, &n.Schema, &n.Name, &n.Part, &n.Rows)
 		})
 		if err != nil {
 			return fmt.Errorf("the names of database %s: %w", db, err)
 		}
-		b.unsaved = append(b.unsaved, b.keep(list)...)
+		b.keep(list)
 	}
-	if len(b.unsaved) == 0 {
-		return nil
-	}
-	if err := b.catalog.AddRelationNames(ctx, b.cluster, b.unsaved); err != nil {
-		return err // they are saved with the next sample
-	}
-	b.unsaved = nil
-	return nil
+	return b.Save(ctx)
 }
 
-// keep learns a list and returns what was new in it.
-func (b *Book) keep(list []catalog.RelationName) (fresh []catalog.RelationName) {
+// sampled is a name with the oids of its schema and database.
+type sampled struct {
+	catalog.RelationName
+	schema, database uint32
+}
+
+// keep learns a list and remembers what was new in it.
+func (b *Book) keep(list []sampled) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	for _, n := range list {
-		if b.learn(n) {
-			fresh = append(fresh, n)
+		b.databases[n.database], b.schemas[schema{n.database, n.schema}] = n.DBName, n.Schema
+		if b.learn(n.RelationName) {
+			b.unsaved = append(b.unsaved, n.RelationName)
 		}
 	}
-	return fresh
+}
+
+// Save writes what was learned to the catalogue. What could not be written is written
+// the next time.
+func (b *Book) Save(ctx context.Context) error {
+	b.saving.Lock()
+	defer b.saving.Unlock()
+	b.mu.Lock()
+	list := b.unsaved
+	b.mu.Unlock()
+	if len(list) == 0 {
+		return nil
+	}
+	if err := b.catalog.AddRelationNames(ctx, b.cluster, list); err != nil {
+		return err
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.unsaved = b.unsaved[len(list):]
+	return nil
 }
 
 func ask[T any](ctx context.Context, a access.Access, database, query string, read pgx.RowToFunc[T]) ([]T, error) {

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 
 	"velvetrewind/core/proof"
 	"velvetrewind/engine/access"
@@ -63,7 +64,7 @@ func (p *Prover) database(ctx context.Context, k catalog.Copy, db string, report
 			if ctx.Err() != nil {
 				return nil, context.Cause(ctx)
 			}
-			t.Problem = err.Error()
+			t.Problem, t.Locked = err.Error(), isLocked(err)
 			report.Warn("%s in %s could not be read to the end: %v", n, db, err)
 		}
 		tables = append(tables, t)
@@ -82,6 +83,9 @@ func (p *Prover) compare(ctx context.Context, db string, tables []proof.Table, r
 		return err
 	}
 	defer func() { _ = conn.Close(context.WithoutCancel(ctx)) }()
+	if _, err := conn.Exec(ctx, `set lock_timeout = '5s'`); err != nil {
+		return err
+	}
 	names, err := tableNames(ctx, conn)
 	if err != nil {
 		return err
@@ -129,10 +133,16 @@ func tableNames(ctx context.Context, conn *pgx.Conn) ([]table, error) {
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[table])
 }
 
-// readWhole has counting read the tables themselves and not an index.
+// readWhole has counting read the tables themselves and not an index, and not wait for
+// tables that replay will hold for as long as it is paused.
 func readWhole(ctx context.Context, conn *pgx.Conn) error {
-	_, err := conn.Exec(ctx, `set enable_indexscan = off; set enable_indexonlyscan = off; set enable_bitmapscan = off`)
+	_, err := conn.Exec(ctx, `set enable_indexscan = off; set enable_indexonlyscan = off; set enable_bitmapscan = off; set lock_timeout = '5s'`)
 	return err
+}
+
+func isLocked(err error) bool {
+	var e *pgconn.PgError
+	return errors.As(err, &e) && e.Code == "55P03"
 }
 
 func count(ctx context.Context, conn *pgx.Conn, t table, rows *int64) error {

@@ -1,0 +1,506 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"encoding/csv"
+	"encoding/json"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"net/http"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/parquet-go/parquet-go"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"velvetrewind/service/wire"
+	"velvetrewind/testbed"
+)
+
+// TestJournal has things happen to a cluster and asks the journal what happened.
+func TestJournal(t *testing.T) {
+	s := newStage(t)
+	s.ferries.Exec("postgres", "create schema crew", "create table crew.shift (id int primary key, note text)", "insert into crew.shift select n, 'x' from generate_series(1, 50) n",
+		"create table invoice (id int primary key, body text)", "insert into invoice select n, repeat(md5(n::text), 200) from generate_series(1, 300) n",
+		"create table berth (id int)", "insert into berth select generate_series(1, 400)", "analyze")
+	s.protect()
+	s.service.Must("backup", "take", "ferries", "--at-once")
+	d := s.deeds()
+	s.captured()
+	t.Run("deeds are told", func(t *testing.T) { s.tellDeeds(t, d) })
+	t.Run("moments by deed", func(t *testing.T) { s.momentsByDeed(t, d) })
+	t.Run("what is open, rolled back or unclear", s.unclear)
+	t.Run("incidents", func(t *testing.T) { s.incidents(t, d) })
+	t.Run("export", s.export)
+	t.Run("segments are located", func(t *testing.T) { s.locate(t, d) })
+	t.Run("indexes are made again", func(t *testing.T) { s.indexesAgain(t, d) })
+	t.Run("restores", func(t *testing.T) { s.restoresByDeed(t, d) })
+}
+
+// deeds are the transaction ids of what was done.
+type deeds struct {
+	smallDelete, bigDelete, truncate, rewrite, drop, create, between string
+	base, noon                                                       string
+}
+
+// in runs statements in one transaction and returns its id.
+func (s *stage) in(statements ...string) string {
+	s.Helper()
+	tx, err := s.db.Begin(context.Background())
+	require.NoError(s, err)
+	for _, q := range statements {
+		_, err := tx.Exec(context.Background(), q)
+		require.NoError(s, err, q)
+	}
+	var id string
+	require.NoError(s, tx.QueryRow(context.Background(), "select pg_current_xact_id()::text").Scan(&id))
+	require.NoError(s, tx.Commit(context.Background()))
+	return id
+}
+
+func (s *stage) deeds() (d deeds) {
+	var list []wire.Backup
+	s.service.JSON(&list, "backup", "list", "ferries")
+	d.base = list[0].ID
+	s.in("insert into journal values (1)")
+	d.smallDelete = s.in("delete from booking where id <= 2", "update booking set note = 'x' where id between 10 and 19")
+	s.in("select pg_create_restore_point('low tide')", "insert into journal values (2)")
+	s.in("savepoint a", "delete from booking where id between 10 and 14", "rollback to a", "insert into journal values (3)")
+	d.bigDelete = s.in("delete from booking where id > 3000")
+	d.noon = time.Now().Format("15:04:05")
+	d.truncate = s.in("truncate crew.shift", "insert into crew.shift values (1, 'anew')")
+	d.rewrite = s.in("alter table invoice alter column id type bigint")
+	s.ferries.Exec("postgres", "vacuum full invoice")
+	d.between = s.in("insert into invoice values (1000, 'one more')")
+	d.drop = s.in("drop table invoice")
+	d.create = s.in("create table quay (id int primary key, note text)", "insert into quay select n, repeat('q', 3000) from generate_series(1, 20) n")
+	s.in("delete from berth where id <= 300")
+	return d
+}
+
+func (s *stage) change(xid string) wire.Transaction {
+	s.Helper()
+	var list wire.Changes
+	s.service.JSON(&list, "changes", "show", "ferries", xid)
+	require.Len(s, list.Transactions, 1)
+	return list.Transactions[0]
+}
+
+// tell finds what a transaction did to a table.
+func tell(x wire.Transaction, table string) string {
+	for _, c := range x.Tables {
+		if c.Table == table {
+			return fmt.Sprintf("%d %d %d %s", c.Inserted, c.Updated, c.Deleted, strings.Join(c.Deeds, " "))
+		}
+	}
+	return "nothing"
+}
+
+func (s *stage) tellDeeds(t *testing.T, d deeds) {
+	for _, c := range []struct{ xid, table, want string }{
+		{d.smallDelete, "booking", "0 10 2 "},
+		{d.bigDelete, "booking", "0 0 17000 "},
+		{d.truncate, "crew.shift", "1 0 0 truncate"},
+		{d.rewrite, "invoice", "0 0 0 rewrite"},
+		{d.between, "invoice", "1 0 0 "},
+		{d.drop, "invoice", "0 0 0 drop"},
+		{d.create, "quay", "20 0 0 create"},
+	} {
+		x := s.change(c.xid)
+		assert.Equal(t, c.want, tell(x, c.table), "tx %s", c.xid)
+		assert.Equal(t, "postgres", x.Database)
+		assert.False(t, x.Partial)
+	}
+	var list wire.Changes
+	s.service.JSON(&list, "changes", "biggest", "ferries", "--kind", "delete", "--limit", "2")
+	require.Len(t, list.Transactions, 2)
+	assert.Equal(t, d.bigDelete, fmt.Sprint(list.Transactions[0].XID))
+	assert.Equal(t, "0 0 300 ", tell(list.Transactions[1], "berth"))
+	s.service.JSON(&list, "changes", "list", "ferries", "--table", "booking", "--kind", "delete", "--since", "1h ago")
+	assert.Len(t, list.Transactions, 2, "what was rolled back to a savepoint is not told")
+	s.service.JSON(&list, "changes", "list", "ferries", "--table", "booking", "--min-rows", "100", "--database", "postgres", "--kind", "delete")
+	assert.Len(t, list.Transactions, 1)
+	s.service.JSON(&list, "changes", "list", "ferries", "--until", "2020-01-01 00:00 Z")
+	assert.Empty(t, list.Transactions)
+	s.service.JSON(&list, "changes", "list", "ferries", "--limit", "3")
+	assert.True(t, list.More)
+	assert.Contains(t, s.service.Must("changes", "show", "ferries", d.truncate), "truncate")
+	s.refused(1, []string{"no such transaction", "has not begun"}, "changes", "show", "ferries", "1999999999")
+	s.refused(1, []string{"choose one of insert"}, "changes", "list", "ferries", "--kind", "lost")
+	s.refused(1, []string{"before noon\n^", "begins no time"}, "changes", "list", "ferries", "--since", "before noon")
+}
+
+func (s *stage) explain(moment string) (m wire.Moment) {
+	s.Helper()
+	s.service.JSON(&m, "moment", moment, "--cluster", "ferries")
+	return m
+}
+
+func (s *stage) momentsByDeed(t *testing.T, d deeds) {
+	for moment, xid := range map[string]string{
+		"before delete of booking":                       d.bigDelete, // outweighs the small one
+		"before delete of public.booking near " + d.noon: d.bigDelete,
+		"before truncate of crew.shift":                  d.truncate,
+		"before truncate of shift near 1s ago":           d.truncate,
+		"before drop of postgres.public.invoice":         d.drop,
+		"before tx " + d.create:                          d.create,
+	} {
+		m := s.explain(moment)
+		require.NotNil(t, m.Boundary.FirstOut, moment)
+		assert.Equal(t, xid, fmt.Sprint(m.Boundary.FirstOut.XID), moment)
+		assert.Equal(t, xid, fmt.Sprint(m.Around[m.Kept].XID), moment)
+		assert.Equal(t, m.Boundary.LastIn.XID, m.Around[m.Kept-1].XID, moment)
+		require.NotNil(t, m.Plan, moment)
+		assert.GreaterOrEqual(t, m.Cost.Transactions, int64(1), moment)
+	}
+	m := s.explain("before delete of booking")
+	assert.Contains(t, m.Note, "chosen over other deletes of booking, of which the largest removed 2 rows")
+	assert.Equal(t, "0 0 17000 ", tell(wire.Transaction{Tables: m.Cost.Tables}, "booking"), "what going back undoes")
+	assert.Equal(t, "20 0 0 create", tell(wire.Transaction{Tables: m.Cost.Tables}, "quay"))
+	assert.Zero(t, s.explain("latest").Cost.Transactions)
+	assert.Equal(t, d.smallDelete, fmt.Sprint(s.explain("mark low tide").Boundary.LastIn.XID))
+	mark := s.explain("mark low tide").Boundary
+	assert.Equal(t, mark.End, s.explain("before lsn "+mark.End.String()).Boundary.End)
+	assert.NotNil(t, s.explain("1s ago").UTC)
+	out := s.service.Must("moment", "before delete of booking", "--cluster", "ferries")
+	assert.Contains(t, out, "-17,000 booking")
+	assert.Contains(t, out, "Going back here undoes")
+}
+
+func (s *stage) unclear(t *testing.T) {
+	ctx := context.Background()
+	open, err := s.ferries.Connect("postgres").Begin(ctx)
+	require.NoError(t, err)
+	defer func() { _ = open.Rollback(ctx) }()
+	var id string
+	require.NoError(t, open.QueryRow(ctx, "with i as (insert into journal values (50)) select pg_current_xact_id()::text").Scan(&id))
+	two := s.ferries.Connect("postgres")
+	_, err = two.PgConn().Exec(ctx, "begin; delete from berth where id = 350; prepare transaction 'ebb'").ReadAll()
+	require.NoError(t, err)
+	prepared := testbed.One[string](s.Bed, s.db, "select transaction::text from pg_prepared_xacts")
+	s.in("delete from berth where id = 351")
+	s.in("select pg_create_restore_point('low tide')")
+	s.in("create table crew.booking (id int)", "insert into crew.booking values (1)")
+	s.in("delete from crew.booking")
+	s.captured()
+	for moment, says := range map[string][]string{
+		"before tx " + id:                                {"is still open"},
+		"before tx " + prepared:                          {`was prepared as "ebb"`},
+		"mark low tide":                                  {"2 restore points", "Choose one:", "lsn 0/"},
+		"before delete of booking":                       {"more than one table", "postgres.public.booking", "postgres.crew.booking"},
+		"before truncate of booking":                     {"no transaction in the captured WAL did truncate booking"},
+		"before delete of berth near 2026-01-01 10:00 Z": {"within 15 minutes", "At other times:", "before tx"},
+	} {
+		s.refused(1, says, "moment", moment, "--cluster", "ferries")
+	}
+	_, err = s.db.Exec(ctx, "commit prepared 'ebb'")
+	require.NoError(t, err)
+	s.captured()
+	x := s.change(prepared)
+	assert.Equal(t, "ebb", x.GID)
+	assert.Equal(t, "0 0 1 ", tell(x, "berth"))
+
+	// The API does not guess a zone.
+	for text, status := range map[string]int{"2026-11-23 14:03": 422, "today 14:03": 422, "latest": 200} {
+		body, err := json.Marshal(map[string]string{"moment": text})
+		require.NoError(t, err)
+		answer, content := s.call(http.MethodPost, "/clusters/ferries/moment", body)
+		assert.Equal(t, status, answer, text)
+		if status == 422 {
+			assert.Contains(t, content, "zone is missing")
+		}
+	}
+}
+
+// call asks the API itself.
+func (s *stage) call(method, path string, body []byte) (status int, content string) {
+	token, err := os.ReadFile(s.Path("home", "token"))
+	require.NoError(s, err)
+	r, err := http.NewRequest(method, s.service.URL+"/api/v1"+path, bytes.NewReader(body))
+	require.NoError(s, err)
+	r.Header.Set("Authorization", "Bearer "+strings.TrimSpace(string(token)))
+	r.Header.Set("Content-Type", "application/json")
+	answer, err := http.DefaultClient.Do(r)
+	require.NoError(s, err)
+	defer func() { _ = answer.Body.Close() }()
+	text, err := io.ReadAll(answer.Body)
+	require.NoError(s, err)
+	return answer.StatusCode, string(text)
+}
+
+func (s *stage) incidents(t *testing.T, d deeds) {
+	reasons := func() map[string]string {
+		var list []wire.Incident
+		s.service.JSON(&list, "changes", "list", "ferries", "--incidents")
+		found := make(map[string]string)
+		for _, i := range list {
+			found[fmt.Sprint(i.XID)] = strings.Join(i.Reasons, "; ")
+		}
+		return found
+	}
+	s.Eventually("incidents are recorded", func() bool { return len(reasons()) >= 4 })
+	found := reasons()
+	assert.Equal(t, "17,000 rows of booking were deleted", found[d.bigDelete])
+	assert.Equal(t, "crew.shift was truncated", found[d.truncate])
+	assert.Equal(t, "invoice was dropped", found[d.drop])
+	assert.Len(t, found, 4, "the fourth by its share: %v", found)
+	before := len(s.cluster().Incidents)
+	assert.Contains(t, s.service.Must("cluster", "list"), "17,000 rows of booking were deleted")
+	s.service.Must("changes", "settle", "ferries", d.bigDelete)
+	assert.Len(t, s.cluster().Incidents, before-1)
+	s.refused(1, []string{"is no incident"}, "changes", "settle", "ferries", d.create)
+
+	assert.Contains(t, s.service.Must("cluster", "edit", "ferries"), "10,000 or more are an incident")
+	assert.Contains(t, s.service.Must("cluster", "edit", "ferries", "--alert-rows", "5", "--alert-drops=false"), "5 or more")
+	s.refused(1, []string{"cannot be a limit"}, "cluster", "edit", "ferries", "--alert-share", "7")
+	s.Eventually("the new rule holds", func() bool {
+		s.in("insert into berth select generate_series(1, 9)", "delete from berth where id < 10")
+		return len(reasons()) > 4
+	})
+}
+
+func (s *stage) export(t *testing.T) {
+	dir := t.TempDir()
+	path := func(name string) string { return filepath.Join(dir, name) }
+	for _, name := range []string{"all.csv", "all.json", "all.parquet"} {
+		s.service.Must("changes", "export", "ferries", "--to", path(name))
+		s.refused(1, []string{"is there already"}, "changes", "export", "ferries", "--to", path(name))
+	}
+	s.refused(1, []string{"choose csv, json or parquet"}, "changes", "export", "ferries", "--to", path("all.xls"))
+	left, err := os.ReadDir(dir)
+	require.NoError(t, err)
+	assert.Len(t, left, 3, "nothing unfinished is left")
+	content, err := os.ReadFile(path("all.csv"))
+	require.NoError(t, err)
+	rows, err := csv.NewReader(bytes.NewReader(content)).ReadAll()
+	require.NoError(t, err)
+	type line struct {
+		Transaction uint64 `json:"transaction" parquet:"transaction"`
+		Table       string `json:"table" parquet:"table"`
+		Deleted     int64  `json:"deleted" parquet:"deleted"`
+	}
+	columns, err := parquet.ReadFile[line](path("all.parquet"))
+	require.NoError(t, err)
+	require.Len(t, columns, len(rows)-1)
+	assert.True(t, slices.ContainsFunc(columns, func(l line) bool { return l.Table == "booking" && l.Deleted == 17000 }))
+	content, err = os.ReadFile(path("all.json"))
+	require.NoError(t, err)
+	var objects []line
+	for d := json.NewDecoder(bytes.NewReader(content)); d.More(); {
+		var l line
+		require.NoError(t, d.Decode(&l))
+		objects = append(objects, l)
+	}
+	assert.Equal(t, columns, objects)
+	assert.Equal(t, fmt.Sprint(columns[0].Transaction), rows[1][0])
+}
+
+func (s *stage) locate(t *testing.T, d deeds) {
+	find := func(moment string) (l wire.Located) {
+		s.service.JSON(&l, "segment", "locate", moment, "--cluster", "ferries")
+		return l
+	}
+	l := find("before tx " + d.drop)
+	assert.Equal(t, "spool", l.Where)
+	require.NotNil(t, l.Record)
+	assert.Equal(t, "Transaction COMMIT", l.Record.Manager+" "+l.Record.Kind)
+	assert.Equal(t, d.drop, fmt.Sprint(l.Record.XID))
+	assert.NotEmpty(t, l.Record.Fields)
+	again := find("lsn " + l.LSN.String())
+	assert.Equal(t, l.Segment, again.Segment)
+	assert.Equal(t, l.Record.End, again.Record.End)
+	assert.Equal(t, "store", find("lsn 0/1000100").Where)
+	assert.Equal(t, "absent", find("lsn 7F/0").Where)
+}
+
+// indexesAgain takes index objects away or breaks them, and asks the same again.
+func (s *stage) indexesAgain(t *testing.T, d deeds) {
+	testbed.One[string](s.Bed, s.db, "select pg_switch_wal()::text")
+	s.in("insert into journal values (90)")
+	testbed.One[string](s.Bed, s.db, "select pg_switch_wal()::text")
+	s.in("insert into journal values (91)")
+	s.captured()
+	s.Eventually("the deeds are in the store", func() bool {
+		var l wire.Located
+		s.service.JSON(&l, "segment", "locate", "before tx "+d.create, "--cluster", "ferries")
+		return l.Where == "store"
+	})
+	before := s.change(d.bigDelete)
+	var all []string
+	require.NoError(t, filepath.WalkDir(s.Path("home", "store"), func(path string, e os.DirEntry, err error) error {
+		if err == nil && !e.IsDir() && strings.Contains(path, "/journal/") {
+			all = append(all, path)
+		}
+		return err
+	}))
+	require.Greater(t, len(all), 3, "an index for each segment")
+	for i, path := range all {
+		if i%2 == 0 {
+			require.NoError(t, os.Remove(path))
+			continue
+		}
+		content, err := os.ReadFile(path)
+		require.NoError(t, err)
+		content[len(content)/2] ^= 0x10
+		require.NoError(t, os.WriteFile(path, content, 0o600))
+	}
+	assert.Equal(t, before, s.change(d.bigDelete))
+	for _, path := range all {
+		assert.FileExists(t, path, "it was made again")
+	}
+	assert.Equal(t, d.truncate, fmt.Sprint(s.explain("before truncate of crew.shift").Boundary.FirstOut.XID))
+}
+
+func (s *stage) restoresByDeed(t *testing.T, d deeds) {
+	for moment, want := range map[string]string{
+		"base " + d.base:                "20000 50 300",
+		"before tx " + d.bigDelete:      "19998 50 300",
+		"before truncate of crew.shift": "2998 50 300",
+		"before drop of public.invoice": "2998 1 301",
+	} {
+		k, conn := s.restore(moment)
+		got := testbed.One[string](s.Bed, conn, "select (select count(*) from booking) || ' ' || (select count(*) from crew.shift) || ' ' || (select count(*) from invoice)")
+		assert.Equal(t, want, got, moment)
+		s.discard(k)
+	}
+}
+
+// TestRandomBoundaries commits transactions of several sessions in a known order,
+// restores to both sides of some of them, and compares the rows with a model.
+func TestRandomBoundaries(t *testing.T) {
+	s := newStage(t)
+	s.ferries.Exec("postgres", "create table ledger (id int primary key, n int)")
+	s.protect()
+	s.service.Must("backup", "take", "ferries", "--at-once")
+	random := rand.New(rand.NewPCG(3, uint64(time.Now().UnixNano())))
+	commits := s.randomCommits(random, 120)
+	s.captured()
+	for range 4 {
+		at := random.IntN(len(commits)-1) + 1
+		for moment, want := range map[string]string{"before tx " + commits[at].xid: commits[at-1].rows, "tx " + commits[at].xid: commits[at].rows} {
+			k, conn := s.restore(moment)
+			assert.Equal(t, want, testbed.One[string](s.Bed, conn, ledger), "%s, the %dth commit", moment, at)
+			s.discard(k)
+		}
+	}
+}
+
+const ledger = "select coalesce(string_agg(id || ':' || n, ',' order by id), '') from ledger"
+
+type committed struct{ xid, rows string } // rows as they were behind it
+
+// randomCommits interleaves transactions of three sessions, each with rows of its own.
+func (s *stage) randomCommits(random *rand.Rand, n int) []committed {
+	ctx := context.Background()
+	state := make(map[int]int)
+	rows := func() string {
+		ids := make([]int, 0, len(state))
+		for id := range state {
+			ids = append(ids, id)
+		}
+		slices.Sort(ids)
+		var parts []string
+		for _, id := range ids {
+			parts = append(parts, fmt.Sprintf("%d:%d", id, state[id]))
+		}
+		return strings.Join(parts, ",")
+	}
+	var conns []*pgx.Conn
+	for range 3 {
+		conns = append(conns, s.ferries.Connect("postgres"))
+	}
+	open := make([]*session, len(conns))
+	var list []committed
+	for len(list) < n {
+		i := random.IntN(len(conns))
+		if open[i] == nil {
+			tx, err := conns[i].Begin(ctx)
+			require.NoError(s, err)
+			open[i] = &session{tx: tx, changes: make(map[int]*int)}
+		}
+		open[i].step(s, random, i*1000, state)
+		if random.IntN(3) > 0 {
+			continue
+		}
+		if xid, done := open[i].end(s, random); done {
+			open[i].apply(state)
+			list = append(list, committed{xid, rows()})
+		}
+		open[i] = nil
+	}
+	for _, o := range open {
+		if o != nil {
+			require.NoError(s, o.tx.Rollback(ctx))
+		}
+	}
+	return list
+}
+
+// session is an open transaction and what it will have changed.
+type session struct {
+	tx      pgx.Tx
+	changes map[int]*int // nil where the row is deleted
+}
+
+func (o *session) step(s *stage, random *rand.Rand, first int, state map[int]int) {
+	id, n := first+random.IntN(6), random.IntN(1000)
+	ctx := context.Background()
+	point, err := o.tx.Begin(ctx)
+	require.NoError(s, err)
+	before, had := o.changes[id]
+	if random.IntN(3) == 0 {
+		_, err = point.Exec(ctx, "delete from ledger where id = $1", id)
+		o.changes[id] = nil
+	} else {
+		_, err = point.Exec(ctx, "insert into ledger values ($1, $2) on conflict (id) do update set n = excluded.n", id, n)
+		o.changes[id] = &n
+	}
+	require.NoError(s, err)
+	if random.IntN(4) > 0 {
+		require.NoError(s, point.Commit(ctx))
+		return
+	}
+	require.NoError(s, point.Rollback(ctx))
+	if o.changes[id] = before; !had {
+		delete(o.changes, id)
+	}
+}
+
+// end commits, in one phase or two, or rolls back.
+func (o *session) end(s *stage, random *rand.Rand) (xid string, committed bool) {
+	ctx := context.Background()
+	require.NoError(s, o.tx.QueryRow(ctx, "select pg_current_xact_id()::text").Scan(&xid))
+	switch random.IntN(6) {
+	case 0:
+		require.NoError(s, o.tx.Rollback(ctx))
+		return xid, false
+	case 1:
+		conn := o.tx.Conn()
+		_, err := conn.Exec(ctx, "prepare transaction '"+xid+"'")
+		require.NoError(s, err)
+		_ = o.tx.Rollback(ctx)
+		_, err = conn.Exec(ctx, "commit prepared '"+xid+"'")
+		require.NoError(s, err)
+	default:
+		require.NoError(s, o.tx.Commit(ctx))
+	}
+	return xid, true
+}
+
+func (o *session) apply(state map[int]int) {
+	for id, n := range o.changes {
+		if n == nil {
+			delete(state, id)
+		} else {
+			state[id] = *n
+		}
+	}
+}

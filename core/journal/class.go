@@ -1,0 +1,82 @@
+package journal
+
+import (
+	"bytes"
+	"encoding/binary"
+	"strconv"
+	"strings"
+
+	"velvetrewind/core/wal"
+)
+
+// Named is a relation file that a transaction made, with what its new row in pg_class
+// says of it. It is learned from the WAL itself, so that a table that lives for a
+// moment still has its name.
+type Named struct {
+	File   wal.RelationRef
+	OID    uint32 // of the relation; of the table that it is the new form of, if Copy
+	Schema uint32 // oid of its schema
+	Name   string // "" if Copy
+	Part   Part   // Index tells nothing of the table that it belongs to
+	Copy   bool   // the new form of a table that is rewritten
+}
+
+// Places of columns in a row of pg_class (catalog/pg_class.h), the same from
+// PostgreSQL 13 to 17. None of them can be NULL.
+const (
+	classOID       = 0
+	className      = 4
+	classSchema    = 68
+	classFile      = 88
+	classSpace     = 92
+	classTemporary = 114 // relpersistence
+	classKind      = 115
+	classRow       = 116
+	nameSize       = 64
+)
+
+// transient begins the name of the table into which another is rewritten, by its oid.
+const transient = "pg_temp_"
+
+// decodeClass reads a row of pg_class that lies in the file of ref. ok is false if the
+// relation has no file of its own that the WAL tells of.
+func decodeClass(ref wal.RelationRef, row []byte) (n Named, ok bool) {
+	if len(row) < classRow {
+		return n, false
+	}
+	u32 := func(at int) uint32 { return binary.LittleEndian.Uint32(row[at:]) }
+	n.File = wal.RelationRef{Space: u32(classSpace), Database: ref.Database, Filenode: u32(classFile)}
+	if n.File.Space == 0 {
+		n.File.Space = ref.Space
+	}
+	name, _, _ := bytes.Cut(row[className:className+nameSize], []byte{0})
+	n.OID, n.Schema, n.Name = u32(classOID), u32(classSchema), string(name)
+	switch row[classKind] {
+	case 'r', 'm':
+	case 't':
+		n.Part = Toast
+	case 'i':
+		n.Part = Index
+	default:
+		n.Part = Other
+	}
+	if oid, is := strings.CutPrefix(n.Name, transient); is && n.Part == Main {
+		if old, err := strconv.ParseUint(oid, 10, 32); err == nil {
+			n.OID, n.Name, n.Copy = uint32(old), "", true
+		}
+	}
+	return n, n.File.Filenode != 0 && row[classTemporary] != 't'
+}
+
+// Replacements pairs the files of a transaction that gives relations new files in their
+// place and does nothing else to files: TRUNCATE and REINDEX. The server lists dropped
+// files in the reverse order of that in which it made the new ones.
+func (t *Transaction) Replacements() (pairs [][2]wal.RelationRef) {
+	if len(t.Named) > 0 || len(t.Created) != len(t.Dropped) {
+		return nil
+	}
+	for i, ref := range t.Created {
+		pairs = append(pairs, [2]wal.RelationRef{t.Dropped[len(t.Dropped)-1-i], ref})
+	}
+	return pairs
+}
