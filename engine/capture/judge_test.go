@@ -8,7 +8,9 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
@@ -22,11 +24,10 @@ import (
 
 // workload makes WAL of many kinds.
 var workload = []string{
-	"create extension pg_walinspect",
 	"create table t (id serial primary key, a int, b text, c int[], p point)",
 	"create index on t using hash (a)", "create index on t using gin (c)", "create index on t using gist (p)",
 	"create index on t using brin (id)", "create index on t using spgist (p)",
-	"insert into t (a, b, c, p) select n % 100, repeat('x', n % 300), array[n, n % 7], point(n, n % 13) from generate_series(1, 20000) n",
+	"insert into t (a, b, c, p) select n % 100, repeat('x', n % 300), array[n, n % 7], point(n, n % 13) from generate_series(1, 16000) n",
 	"begin; insert into t (a) values (1); savepoint s; insert into t (a) values (2); rollback to s; insert into t (a) values (3); commit",
 	"begin; insert into t (a) select n from generate_series(1, 100) n; rollback",
 	"insert into t (b) select string_agg(md5(n::text), '') from generate_series(1, 3000) n", // out of line
@@ -40,44 +41,83 @@ var workload = []string{
 	"create sequence s", "select nextval('s') from generate_series(1, 100)",
 	"copy t (b) from program 'seq 1 5000'", "select pg_create_restore_point('low tide')", "select pg_switch_wal()", "checkpoint",
 	"insert into t (a) select n from generate_series(1, 5000) n", "reindex table t", "analyze t", "select pg_logical_emit_message(true, 'p', repeat('m', 20000))",
-	"comment on table t is 'tide'", "begin; lock table t; commit", "select txid_current()",
+	"create table ledger (n int primary key) tablespace ledger", "insert into ledger select generate_series(1, 500)", "alter table ledger set tablespace pg_default",
+	"truncate ledger", "create materialized view mv as select a, count(*) from t group by a", "refresh materialized view mv",
+	"create type mood as enum ('ebb', 'flood')", "alter type mood add value 'slack'", "create function f() returns int language sql as 'select 1'",
+	"alter table t rename column d to depth", "alter table t add column e text", "create unique index concurrently on t (id, a)", "grant select on t to public",
+	"begin; truncate t; rollback", "update t set b = repeat('y', 100) where id % 17 = 0", "vacuum (freeze) t", "vacuum full pg_class", "analyze",
+	"do $$ begin for i in 1..100 loop begin insert into t (a) values (i); exception when others then null; end; end loop; end $$",
+	"select lo_create(0)", "comment on table t is 'tide'", "begin; lock table t; commit", "select txid_current()",
 }
 
+// rounds repeat the workload in databases of their own, each with page images
+// compressed in another way.
+var rounds = []string{"off", "pglz", "lz4", "zstd"}
+
 // TestReaderAgainstTheServer holds every record that our reader finds against what
-// the server itself says of the same range: place, length, transaction, manager and
-// the pages that it refers to.
+// the server itself says of the same range: place, length, transaction, manager, kind,
+// the pages that it refers to, and what it says beyond that.
 func TestReaderAgainstTheServer(t *testing.T) {
 	b := testbed.New(t)
-	p := b.Postgres("original", true, "max_prepared_transactions = 5", "wal_level = logical", "wal_keep_size = '2GB'", "wal_compression = lz4", "autovacuum = off")
+	p := b.Postgres("original", true, "max_prepared_transactions = 5", "wal_level = logical", "wal_keep_size = '4GB'", "autovacuum = off")
+	require.NoError(t, b.Host.MakeDir(b.Path("original", "ledger"), 0o700))
 	conn := p.Connect("postgres")
 	from := testbed.One[string](b, conn, "select pg_current_wal_insert_lsn()::text")
-	for _, q := range workload {
-		_, err := conn.PgConn().Exec(context.Background(), q).ReadAll()
-		require.NoError(t, err, q)
+	p.Exec("postgres", "create tablespace ledger location '"+b.Path("original", "ledger")+"'")
+	for i, compression := range rounds {
+		name := fmt.Sprintf("round%d", i)
+		p.Exec("postgres", "alter system set wal_compression = "+compression, "select pg_reload_conf()", "create database "+name)
+		work := p.Connect(name)
+		for _, q := range workload {
+			_, err := work.PgConn().Exec(context.Background(), q).ReadAll()
+			require.NoError(t, err, q)
+		}
+		require.NoError(t, work.Close(context.Background()))
+		out, err := p.Program("pgbench", "-i", "-q", "-s", "2", name).CombinedOutput()
+		require.NoError(t, err, string(out))
+		out, err = p.Program("pgbench", "-c", "2", "-t", "4000", "-n", name).CombinedOutput()
+		require.NoError(t, err, string(out))
+		p.Exec("postgres", "drop database "+name, "drop database by_log")
 	}
-	out, err := p.Program("pgbench", "-i", "-q", "-s", "3", "postgres").CombinedOutput()
-	require.NoError(t, err, string(out))
-	out, err = p.Program("pgbench", "-c", "2", "-t", "2000", "-n", "postgres").CombinedOutput()
-	require.NoError(t, err, string(out))
+	p.Exec("postgres", "drop tablespace ledger", "create extension pg_walinspect")
 	to := testbed.One[string](b, conn, "select pg_switch_wal()::text")
+	compareWithServer(t, p, from, to)
+}
 
+// compareWithServer reads the range on both sides.
+func compareWithServer(t *testing.T, p *testbed.Postgres, from, to string) {
 	judge := p.Connect("postgres")
 	rows, err := judge.Query(context.Background(), `select start_lsn::text, end_lsn::text, prev_lsn::text, xid::text::bigint, resource_manager || ' ' || record_type, record_length,
-		coalesce(block_ref, '') from pg_get_wal_records_info($1::text::pg_lsn, $2::text::pg_lsn)`, from, to)
+		coalesce(block_ref, ''), coalesce(description, '') from pg_get_wal_records_info($1::text::pg_lsn, $2::text::pg_lsn)`, from, to)
 	require.NoError(t, err)
 	defer rows.Close()
 	ours := openWAL(t, p, from)
-	seen, differ := 0, 0
+	seen, differ, typed, images := 0, 0, 0, 0
 	for rows.Next() {
 		var start, end, prev pg.LSN
 		var xid, length int64
-		var manager, blocks string
-		require.NoError(t, rows.Scan(&start, &end, &prev, &xid, &manager, &length, &blocks))
+		var manager, blocks, says string
+		require.NoError(t, rows.Scan(&start, &end, &prev, &xid, &manager, &length, &blocks, &says))
 		rec, err := ours.Next()
 		require.NoError(t, err, "at %s", start)
 		seen++
 		want := fmt.Sprintf("%s %s %s %d %s %d %s", start, end, prev, xid, manager, length, blocks)
 		got := fmt.Sprintf("%s %s %s %d %s %d %s", rec.Start, rec.End, rec.Prev, rec.XID, rec.Manager.String()+" "+rec.Kind(ours.Version()), rec.Length, refer(rec))
+		body, err := wal.Decode(rec, ours.Version())
+		require.NoError(t, err, "at %s", start)
+		if fragment := words(body); fragment != "" {
+			if typed++; !strings.Contains(says, fragment) {
+				want, got = want+": "+says, got+": "+fragment
+			}
+		}
+		for i := range rec.Blocks {
+			if len(rec.Blocks[i].Image) > 0 {
+				images++
+				page, err := rec.Blocks[i].Page(ours.Version())
+				require.NoError(t, err, "at %s", start)
+				require.Zero(t, pg.CheckPage(page, rec.Blocks[i].Number, false), "at %s, block %d", start, i)
+			}
+		}
 		if want != got {
 			if differ++; differ < 10 {
 				assert.Equal(t, want, got)
@@ -85,15 +125,100 @@ func TestReaderAgainstTheServer(t *testing.T) {
 		}
 	}
 	require.NoError(t, rows.Err())
-	t.Logf("%d records compared, %d differ", seen, differ)
-	assert.Greater(t, seen, 50_000)
+	t.Logf("%d records compared, of %d also what they say, %d page images unpacked; %d differ", seen, typed, images, differ)
+	assert.Greater(t, seen, 1_000_000)
+	assert.Greater(t, typed, seen/5)
+	assert.Greater(t, images, 1000)
 	assert.Zero(t, differ)
+}
+
+// words writes a piece of what the server says of a record with this body; "" where
+// it says nothing of what we take from it.
+func words(b wal.Body) string {
+	ref := func(r wal.RelationRef) string {
+		if r.Space != 1663 {
+			return fmt.Sprintf("/%d/%d", r.Database, r.Filenode)
+		}
+		return fmt.Sprintf("base/%d/%d", r.Database, r.Filenode)
+	}
+	switch v := b.(type) {
+	case wal.HeapInsert:
+		return fmt.Sprintf("off %d flags 0x%02X", v.Offset, v.Flags)
+	case wal.HeapDelete:
+		return fmt.Sprintf("off %d flags 0x%02X", v.Offset, v.Flags)
+	case wal.HeapUpdate:
+		return fmt.Sprintf("off %d xmax %d flags 0x%02X", v.OldOffset, v.OldXMax, v.Flags)
+	case wal.HeapLock:
+		return fmt.Sprintf("off %d: xid %d: flags 0x%02X", v.Offset, v.XMax, v.Flags)
+	case wal.HeapMultiInsert:
+		return fmt.Sprintf("%d tuples flags 0x%02X", v.Rows, v.Flags)
+	case wal.HeapPrune:
+		return fmt.Sprintf("latestRemovedXid %d nredirected %d ndead %d", v.Horizon, v.Redirected, v.Dead)
+	case wal.HeapVacuum:
+		return fmt.Sprintf("nunused %d", v.Unused)
+	case wal.HeapFreeze:
+		return fmt.Sprintf("cutoff xid %d ntuples %d", v.Horizon, v.Rows)
+	case wal.HeapVisible:
+		return fmt.Sprintf("cutoff xid %d flags 0x%02X", v.Horizon, v.Flags)
+	case wal.HeapTruncate:
+		return fmt.Sprintf("nrelids %d relids %s", len(v.Relations), strings.Trim(fmt.Sprint(v.Relations), "[]"))
+	case wal.FileCreate:
+		return ref(v.Relation)
+	case wal.FileTruncate:
+		return fmt.Sprintf("%s to %d blocks flags %d", ref(v.Relation), v.Blocks, v.Forks)
+	case wal.DatabaseCreate:
+		if v.FileCopy {
+			return fmt.Sprintf("copy dir 1663/%d to %d/%d", v.Template, v.Space, v.Database)
+		}
+		return fmt.Sprintf("create dir %d/%d", v.Space, v.Database)
+	case wal.DatabaseDrop:
+		return fmt.Sprintf("dir %d/%d", v.Spaces[0], v.Database)
+	case wal.TablespaceCreate:
+		return fmt.Sprintf("%d \"%s\"", v.Space, v.Location)
+	case wal.TablespaceDrop:
+		return fmt.Sprint(v.Space)
+	case wal.MapUpdate:
+		return fmt.Sprintf("database %d tablespace %d size 512", v.Database, v.Space)
+	case wal.Locks:
+		return fmt.Sprintf("xid %d db %d rel %d", v[0].XID, v[0].Database, v[0].Relation)
+	case wal.RunningTransactions:
+		return fmt.Sprintf("nextXid %d latestCompletedXid %d oldestRunningXid %d", v.NextXID, v.LatestCompleted, v.OldestRunning)
+	}
+	return rareWords(b)
+}
+
+// rareWords does so for the transaction and XLOG managers.
+func rareWords(b wal.Body) string {
+	at := func(t time.Time) string { return t.Format("2006-01-02 15:04:05.") }
+	switch v := b.(type) {
+	case wal.End:
+		if len(v.Subxacts) > 0 {
+			return fmt.Sprintf("; subxacts: %d", v.Subxacts[0])
+		}
+		return at(v.Time)
+	case wal.Prepare:
+		return fmt.Sprintf("gid %s: %s", v.GID, at(v.Time))
+	case wal.Assignment:
+		return fmt.Sprintf("xtop %d: subxacts: %d", v.Top, v.Subxacts[0])
+	case wal.Checkpoint:
+		return fmt.Sprintf("redo %s; tli %d; prev tli %d; fpw %t; xid %d:%d; oid %d; ", v.Redo, v.Timeline, v.PreviousTimeline, v.FullPageWrites, v.NextXID>>32, uint32(v.NextXID), v.NextOID)
+	case wal.RestorePoint:
+		return v.Name
+	case wal.ParameterChange:
+		return fmt.Sprintf("max_connections=%d max_worker_processes=%d max_wal_senders=%d max_prepared_xacts=%d max_locks_per_xact=%d", v.MaxConnections, v.MaxWorkers, v.MaxWALSenders, v.MaxPrepared, v.MaxLocks)
+	case wal.BackupEnd:
+		return v.Start.String()
+	case wal.NextOID:
+		return fmt.Sprint(v.OID)
+	}
+	return ""
 }
 
 // refer writes a record's block references as the server does.
 func refer(r *wal.Record) string {
 	s := ""
 	forks := []string{"main", "fsm", "vm", "init"}
+	methods := map[uint8]string{0x04: "pglz", 0x08: "lz4", 0x10: "zstd"}
 	for _, b := range r.Blocks {
 		if b.ID > 0 {
 			s += " "
@@ -105,8 +230,8 @@ func refer(r *wal.Record) string {
 				s += " for WAL verification"
 			}
 			s += fmt.Sprintf("); hole: offset: %d, length: %d", b.HoleStart, b.HoleSize)
-			if b.ImageInfo&0x1c != 0 {
-				s += fmt.Sprintf(", compression saved: %d, method: lz4", pg.BlockSize-int(b.HoleSize)-len(b.Image))
+			if method := methods[b.ImageInfo&0x1c]; method != "" {
+				s += fmt.Sprintf(", compression saved: %d, method: %s", pg.BlockSize-int(b.HoleSize)-len(b.Image), method)
 			}
 		}
 	}
