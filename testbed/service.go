@@ -20,6 +20,9 @@ type Service struct {
 	program string
 	args    []string
 	env     []string
+	// Catalogue is the connection string of the service's records.
+	Catalogue string
+
 	cmd     *exec.Cmd
 	ended   chan struct{}
 	URL     string // base address
@@ -33,8 +36,9 @@ func (b *Bed) Service(args ...string) *Service {
 	records := b.Postgres("catalogue", false)
 	s := &Service{
 		bed: b, program: program, args: append([]string{"serve", "--listen", "127.0.0.1:0"}, args...),
-		env: append(os.Environ(), "VELVET_HOME="+b.Path("home"), "VELVET_CATALOGUE="+records.DSN(Superuser, "postgres")+" password='"+Password+"'"),
+		Catalogue: records.DSN(Superuser, "postgres") + " password='" + Password + "'",
 	}
+	s.env = append(os.Environ(), "VELVET_HOME="+b.Path("home"), "VELVET_CATALOGUE="+s.Catalogue)
 	b.Cleanup(func() {
 		if b.Failed() {
 			log, _ := os.ReadFile(b.Path("service.log"))

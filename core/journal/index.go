@@ -76,21 +76,28 @@ func (r *Recorder) See(rec *wal.Record, version int) (*Transaction, error) {
 func (r *Recorder) Segment(end pg.LSN, names Lookup) (*Segment, error) {
 	s := &Segment{Head: r.head, Names: make(map[wal.RelationRef]Name), State: r.builder.State(), ledger: r.ledger.w.b, Blocks: r.blocks.List()}
 	s.End = end
-	for t, err := range s.Transactions() {
-		if err != nil {
+	read := ledgerReader{p: parser{b: s.ledger}, scratch: make([]Change, 0, 16)}
+	var tables []TableChange
+	for len(read.p.b) > 0 {
+		t := read.next()
+		if err := read.p.err(); err != nil {
 			return nil, err
 		}
-		t.files(func(ref wal.RelationRef) {
-			if _, have := s.Names[ref]; have {
-				return
-			}
-			if n, ok := names(ref); ok {
-				s.Names[ref] = n
-			}
-		})
-		s.Head.add(&t, t.Tables(s.Lookup))
+		t.files(func(ref wal.RelationRef) { s.name(ref, names) })
+		tables = t.tables(tables[:0], s.Lookup)
+		s.Head.add(&t, tables)
 	}
 	return s, nil
+}
+
+// name keeps what a file is called, if anybody knows it.
+func (s *Segment) name(ref wal.RelationRef, names Lookup) {
+	if _, have := s.Names[ref]; have {
+		return
+	}
+	if n, ok := names(ref); ok {
+		s.Names[ref] = n
+	}
 }
 
 // Unknown lists the main files that transactions name and nobody knows.

@@ -84,6 +84,7 @@ type Builder struct {
 	open  map[pg.XID]*Open
 	last  *Open
 	free  []*Open
+	ended Transaction // what See returns
 }
 
 // NewBuilder goes on at a state; the zero State is the beginning of the known WAL.
@@ -310,36 +311,35 @@ func (c *Change) plus(d Change) {
 
 // finish gathers a transaction and its committed sub-transactions.
 func (b *Builder) finish(r *wal.Record, end wal.End) *Transaction {
-	t := &Transaction{
+	t := &b.ended
+	*t = Transaction{
 		XID: b.widen(end.XID), Subxacts: end.Subxacts, Committed: end.Committed, TwoPhase: end.TwoPhase, GID: end.GID, Database: end.Database,
-		First: r.Start, End: r.Start, Time: end.Time, Dropped: end.Dropped,
+		First: r.Start, End: r.Start, Time: end.Time, Dropped: end.Dropped, Changes: t.Changes[:0],
 		Partial: !b.state.Whole && (b.state.Sure == 0 || end.XID.Precedes(b.state.Sure)),
 	}
 	if r.XID == 0 {
 		t.Bytes = int64(r.Length) // the end of a prepared transaction is nobody's own record
 	}
-	var all Open
-	for i := -1; i < len(end.Subxacts); i++ {
-		xid := end.XID
-		if i >= 0 {
-			xid = end.Subxacts[i]
-			b.widen(xid)
-		}
-		if o := b.open[xid]; o != nil {
-			delete(b.open, xid)
-			b.gather(t, &all, o)
-		}
+	b.gather(t, end.XID)
+	for _, xid := range end.Subxacts {
+		b.widen(xid)
+		b.gather(t, xid)
 	}
 	b.last = nil
-	t.Changes = slices.DeleteFunc(all.Changes, func(c Change) bool { return c == (Change{Relation: c.Relation}) }) // taken back
+	t.Changes = slices.DeleteFunc(t.Changes, func(c Change) bool { return c == (Change{Relation: c.Relation}) }) // taken back
 	if t.Database == 0 && len(t.Changes) > 0 {
 		t.Database = t.Changes[0].Relation.Database
 	}
 	return t
 }
 
-// gather adds the work of one id to its transaction.
-func (b *Builder) gather(t *Transaction, all, o *Open) {
+// gather moves the work of one id to its transaction.
+func (b *Builder) gather(t *Transaction, xid pg.XID) {
+	o := b.open[xid]
+	if o == nil {
+		return
+	}
+	delete(b.open, xid)
 	t.First = min(t.First, o.First)
 	t.Bytes += o.Bytes
 	if o.GID != "" {
@@ -350,9 +350,11 @@ func (b *Builder) gather(t *Transaction, all, o *Open) {
 	t.Truncated = append(t.Truncated, o.Truncated...)
 	t.NewDatabases = append(t.NewDatabases, o.NewDatabases...)
 	t.LostDatabases = append(t.LostDatabases, o.LostDatabases...)
+	all := Open{Changes: t.Changes}
 	for _, c := range o.Changes {
 		all.add(c)
 	}
+	t.Changes = all.Changes
 	if len(b.free) < 64 {
 		b.free = append(b.free, o)
 	}

@@ -2,6 +2,7 @@ package journal
 
 import (
 	"encoding/binary"
+	"slices"
 	"testing"
 	"time"
 
@@ -119,6 +120,13 @@ func opened(b *Builder) (xids []pg.XID) {
 	return xids
 }
 
+// kept copies what is good only until the next record.
+func kept(tx *Transaction) *Transaction {
+	own := *tx
+	own.Changes = slices.Clone(tx.Changes)
+	return &own
+}
+
 // see shows the records and returns the transactions that they end.
 func see(t require.TestingT, b *Builder, records ...*wal.Record) []*Transaction {
 	var ended []*Transaction
@@ -126,7 +134,7 @@ func see(t require.TestingT, b *Builder, records ...*wal.Record) []*Transaction 
 		tx, err := b.See(r, 15)
 		require.NoError(t, err)
 		if tx != nil {
-			ended = append(ended, tx)
+			ended = append(ended, kept(tx))
 		}
 	}
 	return ended

@@ -132,6 +132,9 @@ func readLedger(b []byte) iter.Seq2[Transaction, error] {
 type ledgerReader struct {
 	p parser
 	b previous
+	// scratch, if not nil, holds the changes of the transaction read last, which is
+	// then good until the next is read.
+	scratch []Change
 }
 
 func (r *ledgerReader) next() Transaction {
@@ -147,9 +150,15 @@ func (r *ledgerReader) next() Transaction {
 	t.Bytes = int64(r.p.uint())
 	t.Database = r.p.u32()
 	if n := r.p.count(); n > 0 {
-		t.Changes = make([]Change, n)
-		for i := range t.Changes {
-			t.Changes[i] = Change{r.file(), r.p.int(), r.p.int(), r.p.int()}
+		t.Changes = r.scratch[:0]
+		if r.scratch == nil {
+			t.Changes = make([]Change, 0, n)
+		}
+		for range n {
+			t.Changes = append(t.Changes, Change{r.file(), r.p.int(), r.p.int(), r.p.int()})
+		}
+		if r.scratch != nil {
+			r.scratch = t.Changes
 		}
 	}
 	if flags&flagSubxacts != 0 {

@@ -81,8 +81,10 @@ const pgClass = 1259
 // Tables tells what a transaction did to tables: the rows of TOAST and index
 // relations are folded away, and files made and dropped are understood as tables
 // created, dropped, truncated or rewritten.
-func (t *Transaction) Tables(names Lookup) []TableChange {
-	var list fold
+func (t *Transaction) Tables(names Lookup) []TableChange { return t.tables(nil, names) }
+
+// tables appends to list.
+func (t *Transaction) tables(list fold, names Lookup) []TableChange {
 	var catalog Counts // rows of pg_class
 	for _, c := range t.Changes {
 		n, known := names(c.Relation)

@@ -21,6 +21,8 @@ type Record struct {
 	Origin     uint16 // replication origin, 0 for none
 	Main       []byte // the resource manager's own data
 	Blocks     []Block
+
+	lengths [maxBlockID + 1]struct{ image, data int32 } // of the blocks, while they are taken apart
 }
 
 // Block is a reference to one page of a relation.
@@ -68,11 +70,10 @@ var errShort = errors.New("the record ends within its headers")
 
 // decode takes raw, whose CRC was checked, apart. Slices point into raw.
 func (r *Record) decode(raw []byte, version int) error {
-	*r = Record{
-		Length: binary.LittleEndian.Uint32(raw), XID: pg.XID(binary.LittleEndian.Uint32(raw[4:])),
-		Prev: pg.LSN(binary.LittleEndian.Uint64(raw[recordPrev:])),
-		Info: raw[16], Manager: Manager(raw[17]), Blocks: r.Blocks[:0],
-	}
+	r.Length, r.XID = binary.LittleEndian.Uint32(raw), pg.XID(binary.LittleEndian.Uint32(raw[4:]))
+	r.Prev = pg.LSN(binary.LittleEndian.Uint64(raw[recordPrev:]))
+	r.Info, r.Manager = raw[16], Manager(raw[17])
+	r.TopXID, r.Origin, r.Blocks = 0, 0, r.Blocks[:0]
 	d := headers{b: raw[recordHeader:], version: version, record: r}
 	for len(d.b) > d.payload {
 		last, err := d.next()
@@ -93,7 +94,6 @@ type headers struct {
 	record   *Record
 	payload  int // bytes of images, block data and main data announced so far
 	mainSize int
-	lengths  [maxBlockID + 1]struct{ image, data int }
 	relation [3]uint32 // of the block before, for SAME_REL
 }
 
@@ -149,11 +149,12 @@ func (d *headers) block(id uint8) error {
 	if n > maxBlockID {
 		return errors.New("too many block references")
 	}
-	blk := Block{ID: id, Fork: flags & blockForkMask, WillInit: flags&blockWillInit != 0}
-	d.lengths[n].data = int(binary.LittleEndian.Uint16(b[1:]))
-	d.lengths[n].image = 0
+	blk := d.record.nextBlock()
+	*blk = Block{ID: id, Fork: flags & blockForkMask, WillInit: flags&blockWillInit != 0}
+	length := &d.record.lengths[n]
+	length.data, length.image = int32(binary.LittleEndian.Uint16(b[1:])), 0
 	if flags&blockHasImage != 0 {
-		if d.lengths[n].image, err = d.image(&blk); err != nil {
+		if length.image, err = d.image(blk); err != nil {
 			return err
 		}
 	}
@@ -172,17 +173,26 @@ func (d *headers) block(id uint8) error {
 		return err
 	}
 	blk.Number = binary.LittleEndian.Uint32(b)
-	d.payload += d.lengths[n].data + d.lengths[n].image
-	d.record.Blocks = append(d.record.Blocks, blk)
+	d.payload += int(length.data + length.image)
 	return nil
 }
 
-func (d *headers) image(blk *Block) (size int, err error) {
+// nextBlock makes room for one more block.
+func (r *Record) nextBlock() *Block {
+	if n := len(r.Blocks); n < cap(r.Blocks) {
+		r.Blocks = r.Blocks[:n+1]
+	} else {
+		r.Blocks = append(r.Blocks, Block{})
+	}
+	return &r.Blocks[len(r.Blocks)-1]
+}
+
+func (d *headers) image(blk *Block) (stored int32, err error) {
 	b, err := d.take(5)
 	if err != nil {
 		return 0, err
 	}
-	size = int(binary.LittleEndian.Uint16(b))
+	size := int(binary.LittleEndian.Uint16(b))
 	blk.HoleStart, blk.ImageInfo = binary.LittleEndian.Uint16(b[2:]), b[4]
 	compressed := blk.ImageInfo&imageCompressed15 != 0
 	if d.version < 15 {
@@ -201,7 +211,7 @@ func (d *headers) image(blk *Block) (size int, err error) {
 	if size > pg.BlockSize || int(blk.HoleStart)+int(blk.HoleSize) > pg.BlockSize {
 		return 0, fmt.Errorf("impossible page image: %d bytes, hole of %d at %d", size, blk.HoleSize, blk.HoleStart)
 	}
-	return size, nil
+	return int32(size), nil
 }
 
 // share hands the payload out: each block's image and data in turn, then the main data.
@@ -211,10 +221,10 @@ func (d *headers) share() error {
 	}
 	for i := range d.record.Blocks {
 		blk := &d.record.Blocks[i]
-		if n := d.lengths[i].image; n > 0 {
+		if n := d.record.lengths[i].image; n > 0 {
 			blk.Image, d.b = d.b[:n], d.b[n:]
 		}
-		if n := d.lengths[i].data; n > 0 {
+		if n := d.record.lengths[i].data; n > 0 {
 			blk.Data, d.b = d.b[:n], d.b[n:]
 		}
 	}
