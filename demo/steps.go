@@ -124,6 +124,14 @@ func (r *run) backup(ctx context.Context) error {
 	return r.velvet(ctx, "backup", "list", "ferries")
 }
 
+// ordinary is what else happens on such a day, and is no accident.
+var ordinary = []string{
+	"select pg_create_restore_point('winter timetable')",
+	"update crossing set sails_at = sails_at + interval '5 minutes' where id % 40 = 0",
+	"delete from booking where id in (77, 4242)", // two customers cancel
+	"delete from booking where id = 13131",
+}
+
 // accident deletes the season, in a transaction during which others commit.
 func (r *run) accident(ctx context.Context) error {
 	if err := r.traffic.await(ctx, 200); err != nil {
@@ -134,6 +142,14 @@ func (r *run) accident(ctx context.Context) error {
 		return err
 	}
 	defer func() { _ = db.Close(context.WithoutCancel(ctx)) }()
+	for _, q := range ordinary {
+		if _, err := db.Exec(ctx, q); err != nil {
+			return err
+		}
+		if err := r.traffic.await(ctx, 60); err != nil {
+			return err
+		}
+	}
 	tx, err := db.Begin(ctx)
 	if err != nil {
 		return err

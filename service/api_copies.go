@@ -38,14 +38,13 @@ func (s *Service) copyAPI(api huma.API) {
 type makeCopy struct {
 	ClusterPath
 	Body struct {
-		Moment string `json:"moment" doc:"in the moment language; a time needs its zone, or zone"`
-		Zone   string `json:"zone,omitempty" doc:"IANA name of the zone in which a time without one is read"`
+		Moment string `json:"moment" doc:"in the moment language; a time needs its zone"`
 		Port   int    `json:"port,omitempty" minimum:"1024" maximum:"65535" doc:"on 127.0.0.1; left out, a free one is chosen"`
 	}
 }
 
 func (s *Service) submitCopy(ctx context.Context, in *makeCopy) (*body[wire.Task], error) {
-	cluster, p, err := s.plan(ctx, in.Cluster, in.Body.Moment, in.Body.Zone)
+	cluster, p, err := s.plan(ctx, in.Cluster, in.Body.Moment, "")
 	if err != nil {
 		return nil, err
 	}

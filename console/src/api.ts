@@ -11,7 +11,12 @@ export type Proof = Schemas["Proof"];
 export type Task = Schemas["Task"];
 export type Line = Schemas["Line"];
 export type Plan = Schemas["Restore"];
-export type Span = Schemas["Span"];
+export type Deck = Schemas["Deck"];
+export type Rate = Schemas["Rate"];
+export type Incident = Schemas["Incident"];
+export type MomentAnswer = Schemas["Moment"];
+export type Transaction = Schemas["Transaction"];
+export type TableChange = Schemas["TableChange"];
 
 const api = createClient<paths>({ baseUrl: "/api/v1" });
 
@@ -63,16 +68,32 @@ export const useTask = (task: string, enabled = true) =>
 export const useLines = (task: string) =>
   useQuery({ queryKey: ["lines", task], queryFn: () => answer(api.GET("/tasks/{task}/lines", { params: { path: { task } } })).then((l) => l ?? []) });
 
-export const usePlan = (cluster: string, moment: string) =>
-  useQuery({
-    queryKey: ["plan", cluster, moment],
-    enabled: moment.trim() !== "",
-    retry: false,
-    staleTime: 5000,
-    queryFn: () => answer(api.POST("/clusters/{cluster}/plan", { params: { path: { cluster } }, body: { moment } })),
-  });
-
 const refresh = () => void queries.invalidateQueries();
+
+// zone is the viewer's, in which a time without one is read.
+const zone = Intl.DateTimeFormat().resolvedOptions().timeZone;
+
+export const useMoment = (cluster: string, moment: string) =>
+  useQuery({
+    queryKey: ["moment", cluster, moment],
+    retry: false,
+    placeholderData: (before, query) => (query?.queryKey[1] === cluster ? before : undefined),
+    queryFn: () => answer(api.POST("/clusters/{cluster}/moment", { params: { path: { cluster } }, body: { moment, zone } })),
+  });
+export const useDeck = (cluster: string, window?: { from: number; to: number }) =>
+  useQuery({
+    queryKey: ["deck", cluster, window?.from, window?.to],
+    refetchInterval: window ? false : 5000,
+    placeholderData: (before, query) => (query?.queryKey[1] === cluster ? before : undefined),
+    queryFn: () =>
+      answer(
+        api.GET("/clusters/{cluster}/deck", {
+          params: { path: { cluster }, query: window ? { from: new Date(window.from).toISOString(), to: new Date(window.to).toISOString() } : {} },
+        }),
+      ),
+  });
+export const useSettle = (cluster: string) =>
+  useMutation({ mutationFn: (xid: number) => answer(api.POST("/clusters/{cluster}/incidents/{xid}/settle", { params: { path: { cluster, xid } } })), onSuccess: refresh });
 
 export const useMakeCopy = (cluster: string) =>
   useMutation({ mutationFn: (moment: string) => answer(api.POST("/clusters/{cluster}/copies", { params: { path: { cluster } }, body: { moment } })), onSuccess: refresh });
@@ -106,7 +127,7 @@ export function listen(): () => void {
   const source = new EventSource("/api/v1/events");
   const stale = (...keys: string[][]) => keys.forEach((queryKey) => void queries.invalidateQueries({ queryKey }));
   source.addEventListener("task", (e) => stale(["tasks"], ["task", e.data], ["lines", e.data]));
-  source.addEventListener("cluster", () => stale(["clusters"], ["cluster"], ["backups"]));
+  source.addEventListener("cluster", () => stale(["clusters"], ["cluster"], ["backups"], ["moment"]));
   source.addEventListener("copy", (e) => stale(["copies"], ["copy", e.data], ["clusters"]));
   source.onopen = refresh; // whatever happened while it was closed
   return () => source.close();

@@ -19,7 +19,10 @@ const routes = [
     getParentRoute: () => frame,
     path: "/clusters/$cluster",
     component: ClusterPage,
-    validateSearch: (s: Record<string, unknown>): { moment?: string } => (typeof s.moment === "string" ? { moment: s.moment } : {}),
+    validateSearch: (s: Record<string, unknown>): { moment?: string; from?: number; to?: number } => ({
+      ...(typeof s.moment === "string" ? { moment: s.moment } : {}),
+      ...(typeof s.from === "number" && typeof s.to === "number" ? { from: s.from, to: s.to } : {}),
+    }),
   }),
   createRoute({ getParentRoute: () => frame, path: "/copies/$copy", component: CopyPage }),
   createRoute({ getParentRoute: () => frame, path: "/tasks", component: TaskList }),

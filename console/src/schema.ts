@@ -779,15 +779,13 @@ export interface components {
             where: "store" | "spool" | "absent";
         };
         MakeCopyBody: {
-            /** @description in the moment language; a time needs its zone, or zone */
+            /** @description in the moment language; a time needs its zone */
             moment: string;
             /**
              * Format: int64
              * @description on 127.0.0.1; left out, a free one is chosen
              */
             port?: number;
-            /** @description IANA name of the zone in which a time without one is read */
-            zone?: string;
         };
         Moment: {
             /** @description transactions on both sides, in the order of the log */

@@ -42,8 +42,12 @@ type Head struct {
 	Earliest, Latest time.Time  // commit times; zero without commits
 	MinXID, MaxXID   pg.FullXID // of what ended, sub-transactions too
 	First, Last      Commit     // in the order of the log; zero without commits
-	Marks            []Mark
-	Tables           []TableSum
+	// Most is what one transaction did at most to users' tables, by kind, and MostRows
+	// how many rows one changed.
+	Most     Counts
+	MostRows int64
+	Marks    []Mark
+	Tables   []TableSum
 }
 
 // add counts an ended transaction.
@@ -68,9 +72,19 @@ func (h *Head) add(t *Transaction, tables []TableChange) {
 	if t.Time.After(h.Latest) {
 		h.Latest = t.Time
 	}
+	var all Counts
 	for i := range tables {
 		h.addTable(&tables[i])
+		if !tables[i].System() {
+			for k, n := range tables[i].Counts {
+				all[k] += n
+			}
+		}
 	}
+	for k, n := range all {
+		h.Most[k] = max(h.Most[k], n)
+	}
+	h.MostRows = max(h.MostRows, all.Rows())
 }
 
 func (h *Head) noteXID(x pg.FullXID) {
@@ -119,6 +133,10 @@ func (h *Head) write(w *writer) {
 			w.time(c.Time)
 		}
 	}
+	for _, n := range h.Most {
+		w.int(n)
+	}
+	w.int(h.MostRows)
 	w.count(len(h.Marks))
 	for _, m := range h.Marks {
 		w.text(m.Name)
@@ -132,6 +150,7 @@ func (h *Head) write(w *writer) {
 }
 
 func (h *Head) read(p *parser) {
+	tables := h.Tables[:0]
 	*h = Head{Segment: pg.Segment{Timeline: pg.Timeline(p.u32()), Number: p.uint()}, From: p.lsn(), To: p.lsn(), End: p.lsn()}
 	for _, n := range []*int64{&h.Records, &h.Bytes, &h.Commits, &h.Aborts} {
 		*n = int64(p.uint())
@@ -143,20 +162,23 @@ func (h *Head) read(p *parser) {
 			*c = Commit{pg.FullXID(p.uint()), p.lsn(), p.time()}
 		}
 	}
+	for k := range h.Most {
+		h.Most[k] = p.int()
+	}
+	h.MostRows = p.int()
 	for range p.count() {
 		h.Marks = append(h.Marks, Mark{p.text(), p.lsn(), p.time()})
 	}
-	if n := p.count(); n > 0 {
-		h.Tables = make([]TableSum, 0, min(n, 1024))
-		for range n {
-			var s TableSum
-			s.read(p)
-			h.Tables = append(h.Tables, s)
-			if p.bad {
-				return
-			}
+	n := p.count()
+	for range n {
+		var s TableSum
+		s.read(p)
+		tables = append(tables, s)
+		if p.bad {
+			return
 		}
 	}
+	h.Tables = tables // whose room is used again for the next head
 }
 
 func (s *TableSum) write(w *writer) {

@@ -139,7 +139,9 @@ func TestHeadSumsWhatCommitted(t *testing.T) {
 
 	var heads []Head
 	require.NoError(t, DecodeChapter(EncodeChapter([]Head{h, {Segment: pg.Segment{Timeline: 1, Number: 8}}, h}), func(h *Head) error {
-		heads = append(heads, *h)
+		own := *h
+		own.Tables = append([]TableSum(nil), h.Tables...)
+		heads = append(heads, own)
 		return nil
 	}))
 	assert.Equal(t, []Head{h, {Segment: pg.Segment{Timeline: 1, Number: 8}}, h}, heads)

@@ -147,7 +147,18 @@ func (f *Filter) Bound(h *Head, late Lookup) (size int64, ok bool) {
 		size += f.size(s.Most)
 		ok = ok || f.Kind == nil || s.Sum[*f.Kind] > 0
 	}
+	if !f.Catalogs {
+		size = min(size, f.mostIn(h))
+	}
 	return size, ok && size >= f.MinRows
+}
+
+// mostIn is how large one transaction in a segment is at most over all users' tables.
+func (f *Filter) mostIn(h *Head) int64 {
+	if f.Kind != nil {
+		return h.Most[*f.Kind]
+	}
+	return h.MostRows
 }
 
 // Match tells whether a transaction is wanted and how large it is.

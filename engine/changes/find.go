@@ -48,32 +48,78 @@ func (j *Journal) matching(ctx context.Context, n uint64, f *journal.Filter) ([]
 }
 
 // List gives up to limit wanted transactions: the newest ones, newest first, or with
-// oldest the oldest ones, oldest first. more tells whether there are others.
+// oldest the oldest ones, oldest first. more tells whether there are others. It reads
+// no further than it must.
 func (j *Journal) List(ctx context.Context, f journal.Filter, oldest bool, limit int) (list []Entry, more bool, err error) {
-	where, err := j.candidates(ctx, &f)
-	if err != nil {
-		return nil, false, err
-	}
-	if !oldest {
-		slices.Reverse(where)
-	}
-	for _, c := range where {
-		if len(list) > limit {
-			break
-		}
-		part, err := j.matching(ctx, c.number, &f)
-		if err != nil {
-			return nil, false, err
-		}
+	take := func(n uint64) error {
+		part, err := j.matching(ctx, n, &f)
 		if !oldest {
 			slices.Reverse(part)
 		}
-		list = append(list, part[:min(len(part), limit+1-len(list))]...)
+		list = append(list, part[:min(len(part), max(0, limit+1-len(list)))]...)
+		return err
+	}
+	if oldest {
+		err = j.listUp(ctx, &f, func(n uint64) (bool, error) { return len(list) <= limit, take(n) })
+	} else {
+		err = j.listDown(ctx, &f, func(n uint64) (bool, error) { return len(list) <= limit, take(n) })
+	}
+	if err != nil {
+		return nil, false, err
 	}
 	if len(list) > limit {
 		return list[:limit], true, nil
 	}
 	return list, false, nil
+}
+
+// listUp visits the segments in which there may be wanted transactions, oldest first.
+func (j *Journal) listUp(ctx context.Context, f *journal.Filter, visit func(uint64) (more bool, err error)) error {
+	late := j.book.Now()
+	first := uint64(0)
+	if f.After > 0 {
+		first = j.archive.Cluster.SegmentSize.Number(f.After)
+	}
+	return j.heads(ctx, first, ^uint64(0), func(h *journal.Head) (bool, error) {
+		if _, ok := f.Bound(h, late); !ok {
+			return true, nil
+		}
+		return visit(h.Segment.Number)
+	})
+}
+
+// listDown visits them newest first, a chapter at a time.
+func (j *Journal) listDown(ctx context.Context, f *journal.Filter, visit func(uint64) (more bool, err error)) error {
+	if len(j.stretches) == 0 {
+		return nil
+	}
+	late := j.book.Now()
+	last := j.stretches[len(j.stretches)-1].Last
+	if f.Before > 0 {
+		last = min(last, j.archive.Cluster.SegmentSize.Number(f.Before)+1)
+	}
+	for {
+		first := last / journal.ChapterSize * journal.ChapterSize
+		var where []uint64
+		err := j.heads(ctx, first, last, func(h *journal.Head) (bool, error) {
+			if _, ok := f.Bound(h, late); ok {
+				where = append(where, h.Segment.Number)
+			}
+			return true, nil
+		})
+		if err != nil {
+			return err
+		}
+		for _, n := range slices.Backward(where) {
+			if more, err := visit(n); err != nil || !more {
+				return err
+			}
+		}
+		if first <= j.stretches[0].First {
+			return nil
+		}
+		last = first - 1
+	}
 }
 
 // Biggest gives the wanted transactions that are largest by the filter's measure, the

@@ -1,7 +1,7 @@
 import { Link, Outlet } from "@tanstack/react-router";
 import { useEffect, useState } from "react";
 import { listen, useClusters } from "../api";
-import { ReachStrip } from "../parts/Reel";
+import { ReachStrip } from "../parts/ReachStrip";
 import { needs } from "../pages/needs";
 import { TaskStrip } from "./TaskStrip";
 
@@ -39,8 +39,8 @@ export function Frame() {
                 <Link to="/clusters/$cluster" params={{ cluster: c.name }} className="block text-ink no-underline [&.active]:font-bold">
                   <span className="flex justify-between">
                     {c.name}
-                    {needs(c).length > 0 && (
-                      <span className="text-undone" title={needs(c)[0]?.text} aria-label="needs a person">
+                    {needs(c).length + (c.incidents ?? []).length > 0 && (
+                      <span className="text-undone" title={needs(c)[0]?.text ?? "an incident"} role="img" aria-label="needs a person">
                         ▲
                       </span>
                     )}

@@ -1,22 +1,29 @@
+import { useCallback } from "react";
 import { Link, useNavigate, useParams, useSearch } from "@tanstack/react-router";
 import { type Backup, type Copy, useBackups, useCapture, useCluster, useCopies, useTakeBackup } from "../api";
+import { RewindDeck } from "../deck/RewindDeck";
 import { ago, count, size } from "../format";
 import { Facts } from "../parts/Facts";
 import { Mark } from "../parts/Mark";
 import { Time } from "../parts/Time";
 import { Trouble, Waiting } from "../parts/Trouble";
-import { MomentDesk } from "./MomentDesk";
+import { Incidents } from "./Incidents";
 
 // ClusterPage answers: to which moment can I go back, and what is there to look at?
 export function ClusterPage() {
   const { cluster: name } = useParams({ from: "/frame/clusters/$cluster" });
-  const { moment } = useSearch({ from: "/frame/clusters/$cluster" });
+  const { moment, from, to } = useSearch({ from: "/frame/clusters/$cluster" });
   const navigate = useNavigate();
   const cluster = useCluster(name);
   const backups = useBackups(name);
   const copies = useCopies(name);
   const take = useTakeBackup(name);
   const capture = useCapture(name);
+  const place = useCallback(
+    (m: string, w?: { from: number; to: number }) =>
+      void navigate({ to: "/clusters/$cluster", params: { cluster: name }, search: { ...(m ? { moment: m } : {}), ...(w ? { from: Math.round(w.from), to: Math.round(w.to) } : {}) }, replace: true }),
+    [navigate, name],
+  );
   if (cluster.error) return <Trouble error={cluster.error} />;
   if (!cluster.data) return <Waiting what={name} />;
   const c = cluster.data;
@@ -53,14 +60,8 @@ export function ClusterPage() {
       </header>
       {c.capture.problem && <Trouble error={new Error(`capture: ${c.capture.problem}`)} />}
       {(take.error ?? capture.error) && <Trouble error={(take.error ?? capture.error)!} />}
-      {span && (
-        <MomentDesk
-          cluster={c}
-          backups={backups.data ?? []}
-          moment={moment ?? ""}
-          onMoment={(m) => void navigate({ to: "/clusters/$cluster", params: { cluster: name }, search: m ? { moment: m } : {}, replace: true })}
-        />
-      )}
+      <Incidents cluster={c} onMoment={place} />
+      {span && <RewindDeck cluster={c} moment={moment ?? ""} window={from !== undefined && to !== undefined ? { from, to } : undefined} onPlace={place} />}
       <Copies list={copies.data ?? []} />
       <Backups list={backups.data ?? []} />
       <details className="mt-6">

@@ -1,22 +1,28 @@
-import { Link } from "@tanstack/react-router";
+import { Link, useNavigate } from "@tanstack/react-router";
 import { type Cluster, useCapture, useClusters, useTakeBackup } from "../api";
 import { ago, clock, size } from "../format";
 import { Mark } from "../parts/Mark";
-import { ReachStrip } from "../parts/Reel";
+import { ReachStrip } from "../parts/ReachStrip";
 import { Time } from "../parts/Time";
 import { Trouble, Waiting } from "../parts/Trouble";
+import { IncidentRow } from "./Incidents";
 import { type Need, needs } from "./needs";
 
 // Clusters answers: does anything need me, and how far back can each cluster go?
 export function Clusters() {
   const clusters = useClusters();
+  const navigate = useNavigate();
   if (clusters.error) return <Trouble error={clusters.error} />;
   if (!clusters.data) return <Waiting what="the clusters" />;
   if (clusters.data.length === 0) return <Empty />;
   const all = clusters.data.flatMap((c) => needs(c).map((need) => ({ c, need })));
+  const incidents = clusters.data.flatMap((c) => (c.incidents ?? []).map((i) => ({ c, i })));
   return (
     <>
-      <h1>{all.length === 0 ? "Every cluster is captured and can be rewound." : "These need a person"}</h1>
+      <h1>{all.length + incidents.length === 0 ? "Every cluster is captured and can be rewound." : "These need a person"}</h1>
+      {incidents.map(({ c, i }) => (
+        <IncidentRow key={c.id + i.lsn} cluster={c.name} incident={i} onMoment={(moment) => void navigate({ to: "/clusters/$cluster", params: { cluster: c.name }, search: { moment } })} />
+      ))}
       {all.map(({ c, need }) => (
         <NeedRow key={c.id + need.text} cluster={c} need={need} />
       ))}

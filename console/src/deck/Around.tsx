@@ -1,0 +1,90 @@
+import type { MomentAnswer, TableChange, Transaction } from "../api";
+import { count } from "../format";
+import { Time } from "../parts/Time";
+
+// Around lists the transactions on both sides of the boundary: kept above the brass
+// line, undone below. A click goes to just before one.
+export function Around({ answer, onMoment }: { answer: MomentAnswer; onMoment: (m: string) => void }) {
+  const list = answer.around ?? [];
+  return (
+    <section aria-label="Transactions around the playhead">
+      <h2>Transactions around the playhead</h2>
+      {list.length === 0 && <p className="py-1 text-soft">None is known that changed a table.</p>}
+      <table className="w-full">
+        <thead className="sr-only">
+          <tr>
+            <th>Side</th>
+            <th>Committed</th>
+            <th>Transaction</th>
+            <th>What it did</th>
+          </tr>
+        </thead>
+        <tbody>
+          {list.map((x, i) => (
+            <tr
+              key={x.lsn}
+              className={`cursor-pointer hover:bg-raised ${i === answer.kept ? "[&>td]:border-t-2 [&>td]:border-t-brass" : ""}`}
+              onClick={() => onMoment(`before tx ${x.xid}`)}
+            >
+              <td className={`whitespace-nowrap font-bold ${i < answer.kept ? "text-kept" : "text-undone"}`}>{i < answer.kept ? "◂ kept" : "▸ undone"}</td>
+              <td>
+                <Time at={x.time} />
+              </td>
+              <td className="number">
+                <button className="mono cursor-pointer underline underline-offset-2" title={`go to before tx ${x.xid}`}>
+                  {x.xid}
+                </button>
+              </td>
+              <td>
+                <Deeds of={x} />
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </section>
+  );
+}
+
+// most is how many tables of one transaction are named.
+const most = 4;
+
+// Deeds says in short what a transaction did.
+export function Deeds({ of: x }: { of: Transaction }) {
+  const tables = x.tables ?? [];
+  return (
+    <>
+      {tables.slice(0, most).map((t, i) => (
+        <span key={t.table}>
+          {i > 0 && ", "}
+          <Deed of={t} />
+        </span>
+      ))}
+      {tables.length > most && <span className="text-soft"> and {tables.length - most} more</span>}
+      {x.lostDatabases > 0 && <b className="text-undone"> drop a database</b>}
+      {tables.length === 0 && x.lostDatabases === 0 && <span className="text-soft">no rows of users' tables</span>}
+      {x.partial && <span className="text-soft"> (at least)</span>}
+      {(x.incident ?? []).length > 0 && (
+        <span className="ml-2 font-bold text-undone" title={(x.incident ?? []).join("; ")}>
+          ▲ incident
+        </span>
+      )}
+    </>
+  );
+}
+
+function Deed({ of: t }: { of: TableChange }) {
+  return (
+    <>
+      {t.inserted !== 0 && <span className="mono text-kept">+{count(t.inserted)} </span>}
+      {t.updated !== 0 && <span className="mono text-soft">~{count(t.updated)} </span>}
+      {t.deleted !== 0 && <span className="mono font-bold text-undone">−{count(t.deleted)} </span>}
+      {(t.deeds ?? []).map((d) => (
+        <b key={d} className={d === "drop" || d === "truncate" ? "text-undone" : "text-soft"}>
+          {d}{" "}
+        </b>
+      ))}
+      {t.table}
+    </>
+  );
+}

@@ -1,0 +1,58 @@
+import type { MomentAnswer } from "../api";
+import { count, size } from "../format";
+
+// Cost is what going back to the playhead undoes, and what can be done there.
+export function Cost({ answer, making, onCopy }: { answer: MomentAnswer; making: boolean; onCopy: () => void }) {
+  const tables = answer.cost.tables ?? [];
+  return (
+    <section aria-label="Cost of rewinding">
+      <h2>
+        {answer.cost.transactions === 0
+          ? "Nothing known was committed later"
+          : `Going back here undoes ${count(answer.cost.transactions)} transaction${answer.cost.transactions === 1 ? "" : "s"}`}
+      </h2>
+      {tables.length > 0 && (
+        <table className="w-full">
+          <thead>
+            <tr>
+              <th>Table</th>
+              <th className="number">Inserted</th>
+              <th className="number">Updated</th>
+              <th className="number">Deleted</th>
+            </tr>
+          </thead>
+          <tbody>
+            {tables.slice(0, 8).map((t) => (
+              <tr key={t.table + (t.database ?? "")}>
+                <td>
+                  {t.table}
+                  {(t.deeds ?? []).length > 0 && <span className="text-soft"> {(t.deeds ?? []).join(", ")}</span>}
+                </td>
+                <td className="number">{count(t.inserted)}</td>
+                <td className="number">{count(t.updated)}</td>
+                <td className="number">{count(t.deleted)}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+      {tables.length > 8 && <p className="text-soft">and {tables.length - 8} more tables</p>}
+      <p className="mt-3 flex flex-wrap items-center gap-3">
+        <button className="button primary" disabled={!answer.plan || making} onClick={onCopy}>
+          Make a side copy here
+        </button>
+        <span className="text-soft">
+          {answer.plan ? (
+            <>
+              The original is not touched. Base <code className="text-ink">{answer.plan.base}</code> and {size(answer.plan.replayBytes)} of WAL from {answer.plan.segments} segments.
+            </>
+          ) : (
+            <>
+              Not possible here: {answer.why}. {answer.next}
+            </>
+          )}
+        </span>
+      </p>
+    </section>
+  );
+}
