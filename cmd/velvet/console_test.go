@@ -104,6 +104,67 @@ func (b *browser) accessible(page string) {
 	eval[bool](b, "delete document.documentElement.dataset.theme; true")
 }
 
+// playhead waits until the playhead stands at a moment.
+func (b *browser) playhead(moment string) {
+	b.Helper()
+	require.Eventually(b, func() bool {
+		return eval[string](b, `document.querySelector("#meaning code")?.innerText ?? ""`) == moment
+	}, 30*time.Second, 50*time.Millisecond, "the playhead at %q; the page shows:\n%s", moment, b.text())
+}
+
+// deckByKeys moves the playhead and the window without the mouse, from before a
+// transaction whose neighbours changed rows too, and back there.
+func (b *browser) deckByKeys(xid string) {
+	b.Helper()
+	b.do(chromedp.KeyEvent("\x1b")) // out of the moment field
+	key := func(name string, shift bool) {
+		eval[bool](b, fmt.Sprintf(`window.dispatchEvent(new KeyboardEvent("keydown", {key: %q, shiftKey: %t, bubbles: true, cancelable: true}))`, name, shift))
+	}
+	key("ArrowRight", false)
+	b.playhead("tx " + xid)
+	key("ArrowLeft", false)
+	b.playhead("before tx " + xid)
+	key("+", false)
+	require.Eventually(b, func() bool { return strings.Contains(eval[string](b, "location.href"), "from=") }, 10*time.Second, 50*time.Millisecond, "the window is in the address")
+	b.accessible("the deck, closer")
+	key("End", false)
+	b.playhead("latest")
+	b.sees("Nothing known was committed later")
+	key("?", false)
+	b.sees("to the incident before or after")
+	b.accessible("the keys")
+	b.press("Close")
+	key("l", false)
+	require.Eventually(b, func() bool { return !strings.Contains(eval[string](b, "location.href"), "from=") }, 10*time.Second, 50*time.Millisecond, "all of the reach again")
+	b.write("before tx " + xid)
+	b.playhead("before tx " + xid)
+}
+
+// TestIncidentAtTheConsole deletes everything and finds the way to just before it.
+func TestIncidentAtTheConsole(t *testing.T) {
+	s := newStage(t)
+	s.protect()
+	s.service.Must("backup", "take", "ferries", "--at-once")
+	xid := s.in("delete from booking")
+	s.captured()
+	b := newBrowser(t, s.service.URL)
+	b.do(chromedp.Navigate(s.service.Link))
+	b.sees("These need a person", "20,000 rows of booking were deleted", "by tx "+xid)
+	b.accessible("an incident")
+	b.press("Go to just before it")
+	b.playhead("before tx " + xid)
+	b.sees("−20,000", "▲ incident", "Going back here undoes 1 transaction")
+	b.write("latest")
+	b.playhead("latest")
+	eval[bool](b, `document.activeElement.blur(); window.dispatchEvent(new KeyboardEvent("keydown", {key: "ArrowLeft", shiftKey: true, bubbles: true, cancelable: true}))`)
+	b.playhead("before tx " + xid)
+	b.accessible("before an incident")
+	b.press("It was meant")
+	require.Eventually(t, func() bool { return !strings.Contains(b.text(), "It was meant") }, 30*time.Second, 100*time.Millisecond)
+	b.open("/")
+	b.sees("Every cluster is captured and can be rewound.")
+}
+
 // TestConsole does the whole job as a person at the console would.
 func TestConsole(t *testing.T) {
 	s := newStage(t)
@@ -127,20 +188,21 @@ func TestConsole(t *testing.T) {
 	s.commit(3)
 	s.captured()
 	b.press("ferries")
-	b.sees("can be rewound to any moment since", "Base backups", "None. Write a moment above")
+	b.sees("can be rewound to any moment since", "Base backups", "None. Write a moment above", "Transactions around the playhead", "Nothing known was committed later")
 	b.write("before tx twelve")
 	b.sees(`"twelve" is not a transaction id`)
 	assert.Equal(t, strings.Repeat(" ", len("before tx "))+"▲", eval[string](b, `document.querySelector("[role=alert] pre").textContent`), "the error points at its place")
 	b.accessible("a wrong moment")
-	b.write("before tx 3999999999")
+	b.write("before tx 1999999999")
 	b.sees("the moment is out of reach", "Within reach: ")
 	b.write("before tx " + xid)
-	b.sees("first out: tx "+xid, "Replay stops before the record at", "kept")
+	b.sees("first out: tx "+xid, "replay stops before the record at", "kept", "Going back here undoes 2 transactions", "journal")
 	assert.Contains(t, eval[string](b, "location.href"), "moment=before", "the moment is in the address")
-	assert.Contains(t, eval[string](b, `document.querySelector("figure svg").getAttribute("aria-label")`), "playhead at before tx "+xid)
+	assert.Contains(t, eval[string](b, `document.querySelector("svg[role=img]").getAttribute("aria-label")`), "playhead at before tx "+xid)
 	b.accessible("a moment")
+	b.deckByKeys(xid)
 
-	b.press("Make a side copy")
+	b.press("Make a side copy here")
 	b.sees("The copy stands at its moment, read-only.", "before tx "+xid)
 	b.press("Prove it")
 	b.sees("The proof passed", "public.journal", "tx "+xid)

@@ -78,7 +78,7 @@ export const useMoment = (cluster: string, moment: string) =>
     queryKey: ["moment", cluster, moment],
     retry: false,
     placeholderData: (before, query) => (query?.queryKey[1] === cluster ? before : undefined),
-    queryFn: () => answer(api.POST("/clusters/{cluster}/moment", { params: { path: { cluster } }, body: { moment, zone } })),
+    queryFn: () => answer(api.POST("/clusters/{cluster}/moment", { params: { path: { cluster } }, body: { moment, zone, around: 5 } })),
   });
 export const useDeck = (cluster: string, window?: { from: number; to: number }) =>
   useQuery({

@@ -76,12 +76,12 @@ export function Deeds({ of: x }: { of: Transaction }) {
 function Deed({ of: t }: { of: TableChange }) {
   return (
     <>
-      {t.inserted !== 0 && <span className="mono text-kept">+{count(t.inserted)} </span>}
-      {t.updated !== 0 && <span className="mono text-soft">~{count(t.updated)} </span>}
-      {t.deleted !== 0 && <span className="mono font-bold text-undone">−{count(t.deleted)} </span>}
+      {t.inserted !== 0 && <span className="mono mr-1 text-kept">+{count(t.inserted)}</span>}
+      {t.updated !== 0 && <span className="mono mr-1 text-soft">~{count(t.updated)}</span>}
+      {t.deleted !== 0 && <span className="mono mr-1 font-bold text-undone">−{count(t.deleted)}</span>}
       {(t.deeds ?? []).map((d) => (
-        <b key={d} className={d === "drop" || d === "truncate" ? "text-undone" : "text-soft"}>
-          {d}{" "}
+        <b key={d} className={`mr-1 ${d === "drop" || d === "truncate" ? "text-undone" : "text-soft"}`}>
+          {d}
         </b>
       ))}
       {t.table}

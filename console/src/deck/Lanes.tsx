@@ -13,6 +13,7 @@ const reachUp = 46;
 const reachDown = 40;
 const axis = 156;
 const total = 174;
+const margin = 8; // at both sides, so that what stands at an end is whole
 
 // useWidth measures an element.
 function useWidth() {
@@ -152,7 +153,7 @@ function Flags({ deck, x, onMoment }: Place & { onMoment: (m: string) => void })
 export function Lanes(p: { deck: Deck; window: Window; all: Window; head?: number; label: string; onWindow: (w: Window) => void; onMoment: (m: string) => void }) {
   const [ref, width] = useWidth();
   const drag = useRef<{ x: number; window: Window; moved: boolean } | null>(null);
-  const scale = scaleTime([new Date(p.window.from), new Date(p.window.to)], [0, width]);
+  const scale = scaleTime([new Date(p.window.from), new Date(p.window.to)], [margin, width - margin]);
   const x = (t: number) => scale(t);
   const head = p.head === undefined ? undefined : x(p.head);
   const timeAt = (e: { clientX: number }) => scale.invert(e.clientX - (ref.current?.getBoundingClientRect().left ?? 0)).getTime();
@@ -162,7 +163,7 @@ export function Lanes(p: { deck: Deck; window: Window; all: Window; head?: numbe
     if (!e) return;
     const wheel = (w: WheelEvent) => {
       w.preventDefault();
-      const at = seen.from + ((w.clientX - e.getBoundingClientRect().left) / width) * (seen.to - seen.from);
+      const at = seen.from + ((w.clientX - e.getBoundingClientRect().left - margin) / (width - 2 * margin)) * (seen.to - seen.from);
       onWindow(Math.abs(w.deltaX) > Math.abs(w.deltaY) ? pan(seen, w.deltaX / width, all) : zoom(seen, at, w.deltaY > 0 ? 1.25 : 0.8, all));
     };
     e.addEventListener("wheel", wheel, { passive: false }); // React's own would be passive
@@ -221,12 +222,12 @@ function Playhead({ at, width }: { at: number; width: number }) {
     <g pointerEvents="none">
       <line x1={at} x2={at} y1="2" y2={axis} stroke="var(--brass)" strokeWidth="2.5" />
       {at > 60 && (
-        <text x={at - 6} y={band - 8} textAnchor="end" className="lane" style={{ fill: "var(--kept)" }}>
+        <text x={at - 12} y={band - 8} textAnchor="end" className="lane" style={{ fill: "var(--kept)" }}>
           kept ◂
         </text>
       )}
       {at < width - 70 && (
-        <text x={at + 6} y={band - 8} className="lane" style={{ fill: "var(--undone)" }}>
+        <text x={at + 12} y={band - 8} className="lane" style={{ fill: "var(--undone)" }}>
           ▸ undone
         </text>
       )}

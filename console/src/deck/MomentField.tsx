@@ -10,13 +10,20 @@ const pause = 350;
 export function MomentField(p: { moment: string; answer?: MomentAnswer; error: Error | null; onMoment: (m: string) => void }) {
   const [text, setText] = useState(p.moment);
   const field = useRef<HTMLInputElement>(null);
+  const sent = useRef(p.moment);
   const { moment, onMoment } = p;
-  useEffect(() => setText(moment), [moment]); // the playhead was moved by other means
   useEffect(() => {
-    if (text === moment) return;
-    const timer = setTimeout(() => onMoment(text), pause);
+    if (moment !== sent.current) setText(moment); // the playhead was moved by other means
+    sent.current = moment;
+  }, [moment]);
+  useEffect(() => {
+    if (text === sent.current) return;
+    const timer = setTimeout(() => {
+      sent.current = text;
+      onMoment(text);
+    }, pause);
     return () => clearTimeout(timer);
-  }, [text, moment, onMoment]);
+  }, [text, onMoment]);
   useEffect(() => {
     const jump = (e: KeyboardEvent) => {
       if (e.key === "/" && !(e.target instanceof HTMLInputElement)) {
@@ -42,7 +49,6 @@ export function MomentField(p: { moment: string; answer?: MomentAnswer; error: E
           aria-describedby="meaning"
           onChange={(e) => setText(e.target.value)}
           onKeyDown={(e) => {
-            if (e.key === "Enter") onMoment(text);
             if (e.key === "Escape") field.current?.blur();
           }}
         />

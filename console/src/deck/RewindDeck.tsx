@@ -12,8 +12,7 @@ import { Overview } from "./Overview";
 import { showing, type Window, within, zoom } from "./view";
 
 // reachOf is all of a cluster's history that can be reached.
-function reachOf(cluster: Cluster): Window {
-  const spans = cluster.reach ?? [];
+function reachOf(spans: { fromTime: string; toTime: string }[]): Window {
   const from = Math.min(...spans.map((s) => Date.parse(s.fromTime)));
   const to = Math.max(...spans.map((s) => Date.parse(s.toTime)));
   return { from, to: Math.max(to, from + 1000) };
@@ -28,10 +27,10 @@ function headOf(a: MomentAnswer | undefined, all: Window): number | undefined {
 
 // RewindDeck answers: what happened here, and what if I went back to just before it?
 export function RewindDeck(p: { cluster: Cluster; moment: string; window?: Window; onPlace: (moment: string, window?: Window) => void }) {
-  const all = reachOf(p.cluster);
-  const seen = p.window ? within(p.window, all) : all;
   const answer = useMoment(p.cluster.name, p.moment || "latest");
-  const deck = useDeck(p.cluster.name, p.window ? seen : undefined);
+  const deck = useDeck(p.cluster.name, p.window);
+  const all = reachOf(deck.data?.reach?.length ? deck.data.reach : (p.cluster.reach ?? []));
+  const seen = p.window ? within(p.window, all) : all;
   const make = useMakeCopy(p.cluster.name);
   const navigate = useNavigate();
   const [help, setHelp] = useState(false);
