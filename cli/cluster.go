@@ -132,15 +132,15 @@ func (a *app) clusterList() *cobra.Command {
 					_, _ = fmt.Fprintln(w, "No cluster is protected yet. Register one with: velvet cluster add NAME --connect …")
 					return
 				}
+				for _, k := range list {
+					warnIncidents(w, k)
+				}
 				t := grid(w, "cluster", "capture", "lag>", "reach from", "reach to", "last base", "last proof")
 				for _, k := range list {
 					from, to := reachEnds(k)
 					t.AppendRow([]any{k.Name, k.Capture.State, size(k.Capture.LagBytes), from, to, lastBase(k), lastProof(k)})
 				}
 				t.Render()
-				for _, k := range list {
-					warnIncidents(w, k)
-				}
 			})
 		},
 	}
@@ -152,7 +152,7 @@ func warnIncidents(w io.Writer, k wire.Cluster) {
 		_, _ = fmt.Fprintf(w, "! %s, %s, tx %d: %s\n", k.Name, when(i.Time), i.XID, strings.Join(i.Reasons, "; "))
 	}
 	if n := len(k.Incidents); n > 0 {
-		_, _ = fmt.Fprintf(w, "  See: velvet moment \"before tx %d\" --cluster %s; it was meant: velvet changes settle %s %d\n", k.Incidents[0].XID, k.Name, k.Name, k.Incidents[0].XID)
+		_, _ = fmt.Fprintf(w, "  See: velvet moment \"before tx %d\" --cluster %s; it was meant: velvet changes settle %s %d\n\n", k.Incidents[0].XID, k.Name, k.Name, k.Incidents[0].XID)
 	}
 }
 

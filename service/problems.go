@@ -8,7 +8,9 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"velvetrewind/core/layout"
 	"velvetrewind/core/moment"
+	"velvetrewind/core/wal"
 	"velvetrewind/engine/problem"
 	"velvetrewind/service/wire"
 )
@@ -40,7 +42,12 @@ func apiError(ctx context.Context, log *slog.Logger, err error) error {
 		return doc
 	}
 	var p *problem.Problem
-	if !errors.As(err, &p) {
+	var damage *wal.Damage
+	switch {
+	case errors.As(err, &p):
+	case errors.As(err, &damage), errors.Is(err, layout.ErrCorrupt):
+		p = problem.Wrap(err, problem.Failed, "captured WAL cannot be read", "Moments whose way does not lead through it can still be reached: velvet reach. Look at the store's disk, and take a base backup: moments behind that are safe.")
+	default:
 		if ctx.Err() == nil {
 			log.Error("a request failed", "error", err)
 		}

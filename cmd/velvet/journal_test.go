@@ -169,7 +169,8 @@ func (s *stage) momentsByDeed(t *testing.T, d deeds) {
 	assert.Equal(t, d.smallDelete, fmt.Sprint(s.explain("mark low tide").Boundary.LastIn.XID))
 	mark := s.explain("mark low tide").Boundary
 	assert.Equal(t, mark.End, s.explain("before lsn "+mark.End.String()).Boundary.End)
-	assert.NotNil(t, s.explain("1s ago").UTC)
+	s.Eventually("the time of the deeds is known", func() bool { return s.service.Velvet("moment", "today "+d.noon, "--cluster", "ferries").Code == 0 })
+	assert.NotNil(t, s.explain("today "+d.noon).UTC)
 	out := s.service.Must("moment", "before delete of booking", "--cluster", "ferries")
 	assert.Contains(t, out, "-17,000 booking")
 	assert.Contains(t, out, "Going back here undoes")
@@ -357,6 +358,29 @@ func (s *stage) indexesAgain(t *testing.T, d deeds) {
 		assert.FileExists(t, path, "it was made again")
 	}
 	assert.Equal(t, d.truncate, fmt.Sprint(s.explain("before truncate of crew.shift").Boundary.FirstOut.XID))
+	s.damagedSegment(d)
+}
+
+// damagedSegment breaks a segment in the store whose index is gone too.
+func (s *stage) damagedSegment(d deeds) {
+	var l wire.Located
+	s.service.JSON(&l, "segment", "locate", "before tx "+d.bigDelete, "--cluster", "ferries")
+	k := s.cluster()
+	index := s.Path("home", "store", "clusters", k.ID, "journal", "00000001", l.Segment)
+	segment := s.Path("home", "store", "clusters", k.ID, "wal", "00000001", l.Segment)
+	kept, err := os.ReadFile(segment)
+	require.NoError(s, err)
+	require.NoError(s, os.Remove(index))
+	for says, content := range map[string][]byte{
+		"hash is wrong": slices.Concat(kept[:len(kept)/2], []byte{kept[len(kept)/2] ^ 1}, kept[len(kept)/2+1:]),
+		"cut short":     kept[:len(kept)-100],
+		"not an object": make([]byte, len(kept)),
+	} {
+		require.NoError(s, os.WriteFile(segment, content, 0o600))
+		s.refused(1, []string{"captured WAL cannot be read", l.Segment, says, "take a base backup"}, "changes", "show", "ferries", d.bigDelete)
+	}
+	require.NoError(s, os.WriteFile(segment, kept, 0o600))
+	assert.Equal(s, d.bigDelete, fmt.Sprint(s.change(d.bigDelete).XID))
 }
 
 func (s *stage) restoresByDeed(t *testing.T, d deeds) {

@@ -78,7 +78,7 @@ func (p *parser) ago(word string, at int) (time.Time, error) {
 	if p.caller.Zone != nil {
 		t = t.In(p.caller.Zone)
 	}
-	return t.Round(0), nil
+	return t.Round(time.Millisecond), nil
 }
 
 func parseSpan(s string) (time.Duration, bool) {

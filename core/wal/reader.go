@@ -49,7 +49,18 @@ const MaxRecord = 1020 << 20
 
 // NewReader reads records from src, which begins at opt.Start.
 func NewReader(src io.Reader, opt Options) *Reader {
-	return &Reader{src: bufio.NewReaderSize(src, 32*PageSize), opt: opt, next: opt.Start, prev: opt.Prev}
+	r := &Reader{src: bufio.NewReaderSize(src, 32*PageSize), opt: opt, next: opt.Start, prev: opt.Prev}
+	r.waitFor(opt.Start)
+	return r
+}
+
+// waitFor sets the position to the beginning of a page that is not there yet, or to
+// the record on it from which to go on.
+func (r *Reader) waitFor(page pg.LSN) {
+	r.at, r.off = page, 0
+	if from := r.opt.From; from > page && from < page+PageSize {
+		r.off = int(from - page)
+	}
 }
 
 // Position is where the next record would begin: the end of the last whole one.
@@ -145,7 +156,7 @@ func (r *Reader) openPage() error {
 	}
 	page, err := r.src.Peek(PageSize)
 	if len(page) == 0 {
-		r.at, r.off = r.next, 0
+		r.waitFor(r.next)
 		if err == nil || errors.Is(err, io.EOF) {
 			return io.EOF
 		}
@@ -155,7 +166,7 @@ func (r *Reader) openPage() error {
 		return err
 	}
 	if allZero(page[:min(len(page), shortHeader)]) {
-		r.at, r.off = r.next, 0
+		r.waitFor(r.next)
 		return ErrUnwritten
 	}
 	if len(page) < longHeader {

@@ -161,7 +161,7 @@ func (j *Journal) byTime(ctx context.Context, m moment.Moment) (place, error) {
 	case stretch != j.stretches[len(j.stretches)-1]:
 		return place{}, j.archive.OutOfReach(m, fmt.Sprintf("it lies in a hole: the WAL behind %s was never captured", stretch.End))
 	case m.Time.After(j.archive.Capture.CompleteTo.Time.Add(-settle)):
-		return place{}, j.archive.OutOfReach(m, fmt.Sprintf("it lies beyond the captured WAL, which is complete to %s", j.archive.Capture.CompleteTo.Time.Add(-settle).UTC().Format(time.RFC3339)))
+		return place{}, j.archive.OutOfReach(m, fmt.Sprintf("it lies beyond the captured WAL, which is surely complete to %s and no further yet", j.archive.Capture.CompleteTo.Time.Add(-settle).UTC().Format(time.RFC3339)))
 	}
 	return j.end(ctx)
 }

@@ -3,6 +3,7 @@ package index
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 
 	"velvetrewind/core/pg"
@@ -17,7 +18,8 @@ type chain struct {
 	to      pg.Segment
 	at      pg.LSN
 	current io.ReadCloser
-	end     pg.LSN // of the current segment
+	segment pg.Segment // that current reads
+	end     pg.LSN     // of the current segment
 }
 
 func (c *chain) Read(p []byte) (int, error) {
@@ -33,7 +35,7 @@ func (c *chain) Read(p []byte) (int, error) {
 			return n, nil
 		}
 		if !errors.Is(err, io.EOF) {
-			return 0, err
+			return 0, fmt.Errorf("segment %s: %w", c.segment.Name(c.index.Cluster.SegmentSize), err)
 		}
 		if err := c.Close(); err != nil {
 			return 0, err
@@ -56,9 +58,9 @@ func (c *chain) open() error {
 	seg := pg.Segment{Timeline: plan.TimelineOf(z, n, c.to.Timeline, c.index.Histories[c.to.Timeline]), Number: n}
 	r, err := c.index.Open(c.ctx, seg)
 	if err != nil {
-		return err
+		return fmt.Errorf("segment %s: %w", seg.Name(z), err)
 	}
-	c.current, c.end = r, z.Start(n+1)
+	c.current, c.segment, c.end = r, seg, z.Start(n+1)
 	if skip := z.Offset(c.at); skip > 0 {
 		if _, err := io.CopyN(io.Discard, r, skip); err != nil {
 			return err

@@ -10,7 +10,6 @@ import (
 	"bytes"
 	"context"
 	"errors"
-	"fmt"
 	"io"
 
 	"velvetrewind/core/journal"
@@ -200,7 +199,7 @@ func (x *Indexes) Record(ctx context.Context, r *journal.Recorder, seg pg.Segmen
 	src := &chain{ctx: ctx, index: x, to: seg, at: wal.PageOf(next)}
 	defer func() { _ = src.Close() }()
 	if err := ReadInto(r, src, x.Cluster, next, prev, seen); err != nil {
-		return 0, fmt.Errorf("segment %s: %w", x.name(seg), err)
+		return 0, err
 	}
 	return src.at, nil
 }
