@@ -23,10 +23,10 @@ type Service struct {
 	// Catalogue is the connection string of the service's records.
 	Catalogue string
 
-	cmd     *exec.Cmd
-	ended   chan struct{}
-	URL     string // base address
-	Link    string // opens the console once
+	cmd   *exec.Cmd
+	ended chan struct{}
+	URL   string // base address
+	Link  string // opens the console once
 }
 
 // Service starts the service with a catalogue of its own.

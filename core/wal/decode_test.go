@@ -123,7 +123,7 @@ func TestReaderGoesOnAtARecord(t *testing.T) {
 		from := first.Position()
 		page := PageOf(from)
 		require.GreaterOrEqual(t, from, w.start)
-		later := NewReader(bytes.NewReader(w.out[page-w.start:]), Options{Start: page, SegmentSize: 1 << 20, SystemID: testSystem, From: from, Prev: first.Prev()})
+		later := NewReader(bytes.NewReader(w.out[page-w.start:]), Options{Start: page, SegmentSize: 1 << 20, SystemID: testSystem, From: from, Prev: first.prev})
 		after, _ := readAll(later)
 		require.Equal(t, all, append(before, after...), "cut at %d, on at %s", cut, from)
 	})

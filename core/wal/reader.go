@@ -66,9 +66,6 @@ func (r *Reader) waitFor(page pg.LSN) {
 // Position is where the next record would begin: the end of the last whole one.
 func (r *Reader) Position() pg.LSN { return r.at + pg.LSN(r.off) }
 
-// Prev is where the last whole record begins; 0 if none was read.
-func (r *Reader) Prev() pg.LSN { return r.prev }
-
 // Version is the major version of the server that wrote the current page.
 func (r *Reader) Version() int { return r.head.version }
 

@@ -193,9 +193,3 @@ func (j *Journal) stretchOf(l pg.LSN) (archive.Stretch, bool) {
 	}
 	return archive.Stretch{}, false
 }
-
-// SegmentName is the file name of the segment that holds an LSN on the way to the newest timeline.
-func (j *Journal) SegmentName(l pg.LSN) string {
-	z := j.archive.Cluster.SegmentSize
-	return j.archive.SegmentOf(z.Number(l)).Name(z)
-}
