@@ -55,16 +55,8 @@ func (a *app) moment() *cobra.Command {
 			"and what going back there would undo. Nothing is changed." + momentHelp,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			at, err := readMoment(cmd, args[0])
-			if err != nil {
-				return err
-			}
 			var m wire.Moment
-			if err := c.post(cmd.Context(), "/clusters/"+seg(cluster)+"/moment", map[string]any{"moment": at, "around": around}, &m); err != nil {
+			if _, err := a.askMoment(cmd, cluster, "/moment", args[0], map[string]any{"around": around}, &m); err != nil {
 				return err
 			}
 			return a.show(cmd, m, func(w io.Writer) { drawMoment(w, m) })
@@ -73,6 +65,18 @@ func (a *app) moment() *cobra.Command {
 	a.clusterFlag(cmd, &cluster)
 	cmd.Flags().IntVar(&around, "around", 4, "how many transactions to show on each side")
 	return cmd
+}
+
+// askMoment posts a moment, with what else the path wants, and decodes the answer.
+func (a *app) askMoment(cmd *cobra.Command, cluster, path, text string, in map[string]any, out any) (*client, error) {
+	c, err := a.client()
+	if err != nil {
+		return nil, err
+	}
+	if in["moment"], err = readMoment(cmd, text); err != nil {
+		return nil, err
+	}
+	return c, c.post(cmd.Context(), "/clusters/"+seg(cluster)+path, in, out)
 }
 
 // clusterFlag adds the flag by which a command names its cluster.

@@ -26,16 +26,8 @@ func (a *app) restorePlan() *cobra.Command {
 		Long: "Resolve a moment and show what a restore would do, changing nothing." + momentHelp,
 		Args: cobra.ExactArgs(2), ValidArgsFunction: a.completeClusters,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			at, err := readMoment(cmd, args[1])
-			if err != nil {
-				return err
-			}
 			var p plan.Restore
-			if err := c.post(cmd.Context(), "/clusters/"+seg(args[0])+"/plan", map[string]string{"moment": at}, &p); err != nil {
+			if _, err := a.askMoment(cmd, args[0], "/plan", args[1], map[string]any{}, &p); err != nil {
 				return err
 			}
 			return a.show(cmd, p, func(w io.Writer) { drawPlan(w, p) })
@@ -82,20 +74,13 @@ func (a *app) restoreStart() *cobra.Command {
 			"paused and read-only. The original is not touched." + momentHelp,
 		Args: cobra.ExactArgs(2), ValidArgsFunction: a.completeClusters,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			at, err := readMoment(cmd, args[1])
-			if err != nil {
-				return err
-			}
-			in := map[string]any{"moment": at}
+			in := map[string]any{}
 			if cmd.Flags().Changed("port") {
 				in["port"] = port
 			}
 			var t wire.Task
-			if err := c.post(cmd.Context(), "/clusters/"+seg(args[0])+"/copies", in, &t); err != nil {
+			c, err := a.askMoment(cmd, args[0], "/copies", args[1], in, &t)
+			if err != nil {
 				return err
 			}
 			if t, err = a.finish(cmd, c, t, detach); err != nil || detach {

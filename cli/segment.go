@@ -54,16 +54,8 @@ func (a *app) segmentLocate() *cobra.Command {
 		Long: "Find the segment that holds an LSN, a transaction or another moment, and whether it is here." + momentHelp,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			at, err := readMoment(cmd, args[0])
-			if err != nil {
-				return err
-			}
 			var l wire.Located
-			if err := c.post(cmd.Context(), "/clusters/"+seg(cluster)+"/locate", map[string]string{"moment": at}, &l); err != nil {
+			if _, err := a.askMoment(cmd, cluster, "/locate", args[0], map[string]any{}, &l); err != nil {
 				return err
 			}
 			return a.show(cmd, l, func(w io.Writer) { drawLocated(w, l) })
