@@ -10,6 +10,7 @@ import (
 
 	"velvetrewind/core/journal"
 	"velvetrewind/core/moment"
+	"velvetrewind/core/pg"
 	"velvetrewind/engine/problem"
 )
 
@@ -100,11 +101,20 @@ func ambiguous(m moment.Moment, why string, found []Entry) error {
 	return problem.New(problem.Ambiguous, "Choose one:"+choices(found), "the moment is ambiguous", "%s: %s", m, why)
 }
 
-// choices lists transactions as the moments before them, one to a line.
+// choices lists transactions as the moments before them, one to a line: by id, or
+// where ids of the first epoch are among those that came again, by LSN.
 func choices(found []Entry) string {
+	ids := make(map[pg.XID]int)
+	for _, e := range found {
+		ids[pg.XID(e.XID)]++
+	}
 	s := ""
 	for _, e := range found {
-		s += fmt.Sprintf("\nbefore tx %d  (%s, %s)", e.XID, e.Time.Format("2006-01-02 15:04:05.000Z07:00"), Summary(e.Tables))
+		place := fmt.Sprintf("before tx %d", e.XID)
+		if ids[pg.XID(e.XID)] > 1 && e.XID < 1<<32 {
+			place = fmt.Sprintf("before lsn %s", e.End)
+		}
+		s += fmt.Sprintf("\n%s  (%s, %s)", place, e.Time.Format("2006-01-02 15:04:05.000Z07:00"), Summary(e.Tables))
 	}
 	return s
 }
