@@ -158,12 +158,14 @@ func TestPartialTransactions(t *testing.T) {
 // TestTables folds files into tables and tells dropping, truncating and rewriting apart.
 func TestTables(t *testing.T) {
 	file := func(n uint32) wal.RelationRef { return wal.RelationRef{Space: 1663, Database: 5, Filenode: n} }
+	away := wal.RelationRef{Space: 16999, Database: 5, Filenode: 17001}
 	class, toast, index, grown, made := file(1259), file(16390), file(16391), file(17000), file(17100)
 	lookup := map[wal.RelationRef]Name{
 		class: {OID: 1259, Database: "saltmarsh", Schema: "pg_catalog", Table: "pg_class"},
 		toast: {OID: 16384, Database: "saltmarsh", Schema: "public", Table: "booking", Part: Toast},
 		index: {OID: 16384, Database: "saltmarsh", Schema: "public", Table: "booking", Part: Index},
 		grown: {OID: 16384, Database: "saltmarsh", Schema: "public", Table: "booking"},
+		away:  {OID: 16384, Database: "saltmarsh", Schema: "public", Table: "booking"},
 		made:  {OID: 17100, Database: "saltmarsh", Schema: "public", Table: "quay"},
 	}
 	for ref, n := range known {
@@ -181,6 +183,9 @@ func TestTables(t *testing.T) {
 		"truncated":                             {Transaction{Changes: []Change{rows(class, 0, 3, 0)}, Created: []wal.RelationRef{grown}, Dropped: []wal.RelationRef{booking}}, "pg_catalog.pg_class 0 3 0, booking truncate"},
 		"truncated, the new file not named yet": {Transaction{Created: []wal.RelationRef{file(99999)}, Dropped: []wal.RelationRef{booking}}, "booking truncate"},
 		"rewritten":                             {Transaction{Changes: []Change{rows(class, 1, 3, 1)}, Created: []wal.RelationRef{grown}, Dropped: []wal.RelationRef{booking}}, "pg_catalog.pg_class 1 3 1, booking rewrite"},
+		"moved":                                 {Transaction{Changes: []Change{rows(class, 0, 1, 0)}, Created: []wal.RelationRef{grown}, Filled: []wal.RelationRef{grown}, Dropped: []wal.RelationRef{booking}}, "pg_catalog.pg_class 0 1 0, booking rewrite"},
+		"moved, without rows":                   {Transaction{Changes: []Change{rows(class, 0, 1, 0)}, Created: []wal.RelationRef{away}, Dropped: []wal.RelationRef{booking}}, "pg_catalog.pg_class 0 1 0, booking rewrite"},
+		"made and dropped at once":              {Transaction{Changes: []Change{rows(class, 1, 0, 1)}, Created: []wal.RelationRef{made}, Dropped: []wal.RelationRef{made}}, "pg_catalog.pg_class 1 0 1"},
 		"created":                               {Transaction{Changes: []Change{rows(class, 1, 0, 0), rows(made, 5, 0, 0)}, Created: []wal.RelationRef{made}}, "pg_catalog.pg_class 1 0 0, quay 5 0 0 create"},
 		"unknown":                               {Transaction{Changes: []Change{rows(file(4711), 0, 0, 7)}}, "file 1663/5/4711 0 0 7"},
 		"truncated by name":                     {Transaction{Changes: []Change{rows(booking, 0, 0, 1)}, Truncated: []uint32{16384}}, "booking 0 0 1 truncate"},

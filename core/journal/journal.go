@@ -37,7 +37,8 @@ type Transaction struct {
 	End       pg.LSN // start of its commit or abort record
 	Time      time.Time
 	Changes   []Change          // in the order of the first change of each
-	Created   []wal.RelationRef // files made: new, rewritten or truncated relations
+	Created   []wal.RelationRef // files made: new, rewritten, moved or truncated relations
+	Filled    []wal.RelationRef // of these, those that whole pages were copied into
 	Dropped   []wal.RelationRef // files that went at its end
 	Named     []Named           // files made, with their names; not kept in an index
 	Truncated []uint32          // oids of truncated tables, where the log names them
@@ -56,6 +57,7 @@ type Open struct {
 	GID      string
 	Changes  []Change
 	Created  []wal.RelationRef
+	Filled   []wal.RelationRef
 	// Truncated, NewDatabases and LostDatabases are oids.
 	Truncated, NewDatabases, LostDatabases []uint32
 	Named                                  []Named
@@ -105,7 +107,7 @@ func (b *Builder) State() State {
 	s.Open = make([]Open, 0, len(b.open))
 	for _, o := range b.open {
 		own := *o
-		own.Changes, own.Created, own.Named = slices.Clone(o.Changes), slices.Clone(o.Created), slices.Clone(o.Named)
+		own.Changes, own.Created, own.Filled, own.Named = slices.Clone(o.Changes), slices.Clone(o.Created), slices.Clone(o.Filled), slices.Clone(o.Named)
 		s.Open = append(s.Open, own)
 	}
 	slices.SortFunc(s.Open, func(x, y Open) int { return int(int32(x.XID - y.XID)) })
@@ -138,10 +140,23 @@ func (b *Builder) See(r *wal.Record, version int) (*Transaction, error) {
 		return nil, nil
 	}
 	body, err := wal.Decode(r, version)
+	if _, images := body.(wal.PageImages); images && o != nil {
+		o.seeImages(r)
+	}
 	if err == nil && body != nil {
 		b.seeOther(body, o)
 	}
 	return nil, err
+}
+
+// seeImages notes which of the files that the transaction made are filled with pages.
+func (o *Open) seeImages(r *wal.Record) {
+	for i := range r.Blocks {
+		ref := r.Blocks[i].Relation()
+		if r.Blocks[i].Fork == 0 && slices.Contains(o.Created, ref) && !slices.Contains(o.Filled, ref) {
+			o.Filled = append(o.Filled, ref)
+		}
+	}
 }
 
 func (b *Builder) seeHeap(r *wal.Record, o *Open, version int) error {
@@ -346,6 +361,7 @@ func (b *Builder) gather(t *Transaction, xid pg.XID) {
 		t.GID = o.GID
 	}
 	t.Created = append(t.Created, o.Created...)
+	t.Filled = append(t.Filled, o.Filled...)
 	t.Named = append(t.Named, o.Named...)
 	t.Truncated = append(t.Truncated, o.Truncated...)
 	t.NewDatabases = append(t.NewDatabases, o.NewDatabases...)

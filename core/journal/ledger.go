@@ -81,6 +81,7 @@ func (l *ledgerWriter) add(t *Transaction) {
 	if flags&flagFiles != 0 {
 		l.files(t.Created)
 		l.files(t.Dropped)
+		l.files(t.Filled)
 	}
 	if flags&flagRare != 0 {
 		l.w.bytes([]byte(t.GID))
@@ -165,7 +166,7 @@ func (r *ledgerReader) next() Transaction {
 		t.Subxacts = r.p.xids()
 	}
 	if flags&flagFiles != 0 {
-		t.Created, t.Dropped = r.files(), r.files()
+		t.Created, t.Dropped, t.Filled = r.files(), r.files(), r.files()
 	}
 	if flags&flagRare != 0 {
 		t.GID = string(r.p.bytes())
@@ -243,9 +244,11 @@ func (o *Open) write(w *writer) {
 		w.int(c.Updated)
 		w.int(c.Deleted)
 	}
-	w.count(len(o.Created))
-	for _, ref := range o.Created {
-		w.relation(ref)
+	for _, list := range [][]wal.RelationRef{o.Created, o.Filled} {
+		w.count(len(list))
+		for _, ref := range list {
+			w.relation(ref)
+		}
 	}
 	w.oids(o.Truncated)
 	w.oids(o.NewDatabases)
@@ -266,8 +269,10 @@ func (o *Open) read(p *parser) {
 	for range p.count() {
 		o.Changes = append(o.Changes, Change{p.relation(), p.int(), p.int(), p.int()})
 	}
-	for range p.count() {
-		o.Created = append(o.Created, p.relation())
+	for _, list := range []*[]wal.RelationRef{&o.Created, &o.Filled} {
+		for range p.count() {
+			*list = append(*list, p.relation())
+		}
 	}
 	o.Truncated, o.NewDatabases, o.LostDatabases = p.oids(), p.oids(), p.oids()
 	for range p.count() {

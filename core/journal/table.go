@@ -42,7 +42,7 @@ const (
 	Truncate // all rows at once; how many is not in the WAL
 	Drop
 	Create
-	Rewrite // the same rows in a new file: VACUUM FULL, CLUSTER, some ALTER TABLE
+	Rewrite // the same rows in a new file: VACUUM FULL, CLUSTER, SET TABLESPACE, some ALTER TABLE
 
 	Kinds int = iota
 )
@@ -110,26 +110,28 @@ func (t *Transaction) tables(list fold, names Lookup) []TableChange {
 
 // foldFiles understands files that went as tables dropped, truncated or rewritten. A
 // dropped table's row in pg_class is deleted, a truncated one's is not; a rewrite
-// makes a table to write to, and deletes it.
+// makes a table to write to and deletes it, and a table that is moved gets its pages
+// copied, or another tablespace.
 func (t *Transaction) foldFiles(list *fold, names Lookup, catalog Counts) {
 	var replaced []uint32
 	for _, ref := range t.Dropped {
 		n, known := names(ref)
-		if !known || n.Part != Main {
+		if !known || n.Part != Main || slices.Contains(t.Created, ref) {
 			continue
 		}
 		counts := &list.of(ref, n, true).Counts
+		successor, has := t.successor(n, names)
 		switch {
-		case catalog[Delete] == 0:
-			counts[Truncate] = 1
-		case !t.creates(n, names):
+		case catalog[Delete] > 0 && !has:
 			counts[Drop] = 1
 			continue
-		case catalog[Insert] == 0:
-			counts[Truncate] = 1
-		default:
+		case catalog[Delete] > 0 && catalog[Insert] > 0:
 			counts[Rewrite] = 1
 			counts[Insert] -= t.copied(n, names)
+		case has && (successor.Space != ref.Space || slices.Contains(t.Filled, successor)):
+			counts[Rewrite] = 1
+		default:
+			counts[Truncate] = 1
 		}
 		replaced = append(replaced, n.OID)
 	}
@@ -152,12 +154,15 @@ func (t *Transaction) copied(n Name, names Lookup) (rows int64) {
 	return rows
 }
 
-// creates tells whether the transaction makes another file for a table.
-func (t *Transaction) creates(n Name, names Lookup) bool {
-	return slices.ContainsFunc(t.Created, func(ref wal.RelationRef) bool {
+// successor is the file that the transaction makes for a table and leaves in place.
+func (t *Transaction) successor(n Name, names Lookup) (wal.RelationRef, bool) {
+	for _, ref := range t.Created {
 		m, known := names(ref)
-		return known && m.Part == Main && m.OID == n.OID && m.Database == n.Database
-	})
+		if known && m.Part == Main && m.OID == n.OID && m.Database == n.Database && !slices.Contains(t.Dropped, ref) {
+			return ref, true
+		}
+	}
+	return wal.RelationRef{}, false
 }
 
 // fold gathers changes by table.
