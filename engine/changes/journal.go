@@ -44,17 +44,7 @@ func Open(ctx context.Context, a *archive.Archive, codec layout.Codec, book *nam
 		index: &index.Indexes{Store: a.Store, Codec: codec, Cluster: a.Cluster, Histories: a.Histories(), Names: book.Now(), Open: a.OpenSegment},
 	}
 	for _, s := range j.stretches {
-		for n := s.Last; n >= s.First && !a.Stored(a.SegmentOf(n)); n-- {
-			j.tail[n] = nil
-			if n == 0 {
-				break
-			}
-		}
-		for n := s.First; n <= s.Last; n++ {
-			if _, ok := j.tail[n]; !ok {
-				n = max(n, j.firstOfTail(s)-1)
-				continue
-			}
+		for n := j.firstOfTail(s); n <= s.Last; n++ {
 			if err := j.readTail(ctx, n); err != nil {
 				return nil, err
 			}
@@ -67,10 +57,7 @@ func Open(ctx context.Context, a *archive.Archive, codec layout.Codec, book *nam
 // store, or the one behind its last.
 func (j *Journal) firstOfTail(s archive.Stretch) uint64 {
 	n := s.Last + 1
-	for n > s.First {
-		if _, ok := j.tail[n-1]; !ok {
-			break
-		}
+	for n > s.First && !j.archive.Stored(j.archive.SegmentOf(n-1)) {
 		n--
 	}
 	return n

@@ -56,17 +56,17 @@ func (j *Journal) Locate(ctx context.Context, m moment.Moment) (Located, error) 
 	default:
 		l.Where = InSpool
 	}
-	l.Record, err = j.record(ctx, l.Segment.Number, p.lsn)
+	l.Record, err = j.record(ctx, l.Segment.Number, stretch.Last, p.lsn)
 	return l, err
 }
 
-// record reads the record that begins at an LSN or covers it.
-func (j *Journal) record(ctx context.Context, n uint64, at pg.LSN) (*Record, error) {
+// record reads the record that begins at an LSN or covers it, from the segment n on.
+func (j *Journal) record(ctx context.Context, n, last uint64, at pg.LSN) (*Record, error) {
 	before, err := j.before(ctx, n)
 	if err != nil {
 		return nil, err
 	}
-	src, records := j.records(ctx, n, n+1, before)
+	src, records := j.records(ctx, n, last, before)
 	defer func() { _ = src.Close() }()
 	for {
 		r, err := records.Next()
