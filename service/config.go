@@ -16,7 +16,8 @@ import (
 type Config struct {
 	Home        string `koanf:"home"`        // secrets, spool, the installed program
 	Catalogue   string `koanf:"catalogue"`   // connection string of the catalogue
-	Store       string `koanf:"store"`       // directory; "" is HOME/store
+	Store       string `koanf:"store"`       // directory, or s3://…; "" is HOME/store
+	StoreKeys   string `koanf:"store-keys"`  // file with the keys of a bucket
 	Copies      string `koanf:"copies"`      // directory; "" is HOME/copies
 	Listen      string `koanf:"listen"`      // address and port
 	TLSCert     string `koanf:"tls-cert"`    // files in PEM form

@@ -23,7 +23,7 @@ import (
 	"velvetrewind/engine/names"
 	"velvetrewind/engine/seal"
 	"velvetrewind/engine/store"
-	"velvetrewind/engine/store/dir"
+	"velvetrewind/engine/store/place"
 )
 
 // Service is a running service.
@@ -108,7 +108,8 @@ func (s *Service) open(ctx context.Context, url string) (err error) {
 	if err != nil {
 		return err
 	}
-	if s.store, err = dir.Open(s.cfg.Store, s.host.Group()); err != nil {
+	where := place.Place{}
+	if s.store, where, err = place.Open(ctx, s.cfg.Store, s.cfg.StoreKeys, s.host.Group()); err != nil {
 		return err
 	}
 	program, err := s.host.InstallProgram(s.cfg.programs())
@@ -124,7 +125,7 @@ func (s *Service) open(ctx context.Context, url string) (err error) {
 		feedFrom = "" // deliveries do not know the certificate; they read the store
 	}
 	s.keeper = &copies.Keeper{
-		Catalog: s.catalog, Store: s.store, Host: s.host, Dir: s.cfg.Copies, Spool: s.cfg.spool(), Program: program,
+		Catalog: s.catalog, Store: s.store, Place: where, Host: s.host, Dir: s.cfg.Copies, Spool: s.cfg.spool(), Program: program,
 		Service: feedFrom, Key: s.key, Changed: func(id string) { s.events.publish(eventCopy, id) },
 	}
 	s.captures = &capture.Supervisor{

@@ -18,6 +18,7 @@ import (
 	"github.com/spf13/pflag"
 
 	"velvetrewind/engine/host"
+	"velvetrewind/engine/store/s3"
 	"velvetrewind/service"
 )
 
@@ -44,7 +45,8 @@ func serveCommand() *cobra.Command {
 	}
 	f := cmd.Flags()
 	f.String("catalogue", "", "connection string of the database for the records, without a password (give that in HOME/velvet.yaml, VELVET_CATALOGUE or PGPASSFILE)")
-	f.String("store", "", "directory of the store (HOME/store)")
+	f.String("store", "", "directory of the store (HOME/store), or "+s3.Forms)
+	f.String("store-keys", "", "file with the keys of a bucket (AWS_ACCESS_KEY_ID and AWS_SECRET_ACCESS_KEY, or the usual file)")
 	f.String("copies", "", "directory for side copies (HOME/copies)")
 	f.String("listen", service.DefaultListen, "address and port; other than loopback only with TLS")
 	f.String("tls-cert", "", "certificate file")

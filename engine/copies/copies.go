@@ -22,6 +22,7 @@ import (
 	"velvetrewind/engine/restore"
 	"velvetrewind/engine/seal"
 	"velvetrewind/engine/store"
+	"velvetrewind/engine/store/place"
 	"velvetrewind/engine/task"
 )
 
@@ -29,6 +30,7 @@ import (
 type Keeper struct {
 	Catalog *catalog.Catalog
 	Store   store.Store
+	Place   place.Place // of the store, for deliveries
 	Host    *host.Host
 	Dir     string // below it each copy has a directory
 	Spool   string
@@ -261,7 +263,7 @@ func (c *Keeper) Refresh(ctx context.Context, cluster catalog.Cluster, k catalog
 // ticket writes what `velvet segment deliver` needs.
 func (c *Keeper) ticket(cluster catalog.Cluster, k catalog.Copy, last pg.Segment) (string, error) {
 	t := feed.Ticket{
-		Copy: k.ID, Cluster: cluster.ID, Service: c.Service, Token: feed.Token(c.Key, k.ID), Store: c.Store.String(),
+		Copy: k.ID, Cluster: cluster.ID, Service: c.Service, Token: feed.Token(c.Key, k.ID), Store: c.Place.Location, Keys: c.Place.Keys,
 		Feed: filepath.Join(k.Directory, "feed"), Size: cluster.SegmentSize, Needed: last.Number, Timeline: last.Timeline,
 	}
 	b, err := json.MarshalIndent(t, "", "  ")

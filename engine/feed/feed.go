@@ -26,7 +26,8 @@ import (
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/seal"
 	"velvetrewind/engine/store"
-	"velvetrewind/engine/store/dir"
+	"velvetrewind/engine/store/place"
+	"velvetrewind/engine/store/s3"
 )
 
 // Ticket is the file that `velvet segment deliver` is given: all that it needs to
@@ -36,8 +37,9 @@ type Ticket struct {
 	Cluster  string         `json:"cluster"`
 	Service  string         `json:"service"` // base URL, "" to go straight to the store
 	Token    string         `json:"token"`   // good for this copy's segments only
-	Store    string         `json:"store"`   // directory
-	Feed     string         `json:"feed"`    // directory with segments that were not in the store yet
+	Store    string         `json:"store"`   // where it is
+	Keys     *s3.Keys       `json:"storeKeys,omitempty"`
+	Feed     string         `json:"feed"` // directory with segments that were not in the store yet
 	Size     pg.SegmentSize `json:"segmentSize"`
 	Needed   uint64         `json:"neededTo"` // number of the last segment that the plan needs
 	Timeline pg.Timeline    `json:"timeline"`
@@ -134,7 +136,7 @@ func (t Ticket) askService(ctx context.Context, name, to string, isHistory bool)
 }
 
 func (t Ticket) fromStore(ctx context.Context, name, to string, isHistory bool) error {
-	s, err := dir.OpenExisting(t.Store)
+	s, err := place.Place{Location: t.Store, Keys: t.Keys}.OpenExisting(ctx)
 	if err != nil {
 		return err
 	}

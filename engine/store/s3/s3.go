@@ -94,10 +94,24 @@ func redact(text string) string {
 	return text
 }
 
-// Open opens a store and makes sure that its bucket can be used. Without keys the
-// usual places are looked at: AWS_ACCESS_KEY_ID and AWS_SECRET_ACCESS_KEY, then the
-// file that AWS_SHARED_CREDENTIALS_FILE names or ~/.aws/credentials.
-func Open(ctx context.Context, text string, keys *Keys) (*Store, error) {
+// FindKeys reads keys from a file in the usual form (aws_access_key_id = …,
+// aws_secret_access_key = …, of the profile "default"). Without a file it looks in the
+// usual places: AWS_ACCESS_KEY_ID and AWS_SECRET_ACCESS_KEY, then the file that
+// AWS_SHARED_CREDENTIALS_FILE names or ~/.aws/credentials.
+func FindKeys(file string) (Keys, error) {
+	chain := []credentials.Provider{&credentials.EnvAWS{}, &credentials.FileAWSCredentials{}}
+	if file != "" {
+		chain = []credentials.Provider{&credentials.FileAWSCredentials{Filename: file, Profile: "default"}}
+	}
+	v, err := credentials.NewChainCredentials(chain).GetWithContext(nil)
+	if err != nil || v.AccessKeyID == "" || v.SecretAccessKey == "" {
+		return Keys{}, errors.New("no keys for the store were found; set AWS_ACCESS_KEY_ID and AWS_SECRET_ACCESS_KEY, or name a file with them (--store-keys)")
+	}
+	return Keys{v.AccessKeyID, v.SecretAccessKey, v.SessionToken}, nil
+}
+
+// Open opens a store and makes sure that its bucket can be used.
+func Open(ctx context.Context, text string, keys Keys) (*Store, error) {
 	l, err := parse(text)
 	if err != nil {
 		return nil, err
@@ -106,10 +120,7 @@ func Open(ctx context.Context, text string, keys *Keys) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	signer := credentials.NewChainCredentials([]credentials.Provider{&credentials.EnvAWS{}, &credentials.FileAWSCredentials{}})
-	if keys != nil {
-		signer = credentials.NewStaticV4(keys.Access, keys.Secret, keys.Session)
-	}
+	signer := credentials.NewStaticV4(keys.Access, keys.Secret, keys.Session)
 	style := minio.BucketLookupDNS
 	if l.path {
 		style = minio.BucketLookupPath

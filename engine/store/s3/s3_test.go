@@ -23,7 +23,7 @@ import (
 
 var (
 	ctx  = context.Background()
-	keys = &Keys{Access: "AKID", Secret: "tide tables"}
+	keys = Keys{Access: "AKID", Secret: "tide tables"}
 )
 
 // standIn serves an empty bucket; wrap may disturb what is answered.
@@ -128,6 +128,21 @@ func TestRefusals(t *testing.T) {
 	server := standIn(t, nil)
 	_, err := Open(ctx, "s3://nowhere?region=x&endpoint="+server.URL, keys)
 	assert.ErrorContains(t, err, `there is no bucket "nowhere"; make it first`)
+}
+
+func TestKeysAreFound(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "keys")
+	require.NoError(t, os.WriteFile(file, []byte("[default]\naws_access_key_id = AKID\naws_secret_access_key = tide tables\n"), 0o600))
+	found, err := FindKeys(file)
+	require.NoError(t, err)
+	assert.Equal(t, keys, found)
+	t.Setenv("AWS_ACCESS_KEY_ID", "OTHER")
+	t.Setenv("AWS_SECRET_ACCESS_KEY", "neap")
+	found, err = FindKeys("")
+	require.NoError(t, err)
+	assert.Equal(t, Keys{Access: "OTHER", Secret: "neap"}, found)
+	_, err = FindKeys(filepath.Join(t.TempDir(), "none"))
+	assert.ErrorContains(t, err, "no keys for the store were found")
 }
 
 func TestLocations(t *testing.T) {
