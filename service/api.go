@@ -30,6 +30,7 @@ func (s *Service) api() http.Handler {
 	s.copyAPI(api)
 	s.momentAPI(api)
 	s.changeAPI(api)
+	s.storeAPI(api)
 	s.taskAPI(api)
 	return r
 }

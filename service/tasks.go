@@ -29,6 +29,7 @@ const (
 	taskOpen    = "open copy"
 	taskDiscard = "discard copy"
 	taskProve   = "proof"
+	taskAudit   = "audit"
 )
 
 // kind is what a kind of task does, and how what it left is put right after its instance died.

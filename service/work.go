@@ -8,6 +8,7 @@ import (
 	"velvetrewind/core/plan"
 	"velvetrewind/core/proof"
 	"velvetrewind/engine/access"
+	"velvetrewind/engine/audit"
 	"velvetrewind/engine/backup"
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/prove"
@@ -22,6 +23,9 @@ type (
 	copyArgs struct {
 		Plan plan.Restore `json:"plan"`
 	}
+	auditArgs struct {
+		Full bool `json:"full"`
+	}
 	noArgs struct{}
 )
 
@@ -33,6 +37,7 @@ func (s *Service) kinds() map[string]kind {
 		taskOpen:    {s.openCopy, s.leaveAsIs},
 		taskDiscard: {s.discardCopy, s.undoCopy},
 		taskProve:   {s.proveCopy, s.leaveAsIs},
+		taskAudit:   {s.auditStore, s.leaveAsIs},
 	}
 }
 
@@ -102,6 +107,14 @@ func (s *Service) undoCopy(ctx context.Context, t catalog.Task) (bool, error) {
 		return false, err
 	}
 	return t.Kind == taskDiscard, s.keeper.Remove(ctx, cluster, k)
+}
+
+func (s *Service) auditStore(ctx context.Context, t catalog.Task, report task.Report) (any, error) {
+	var args auditArgs
+	if err := json.Unmarshal(t.Arguments, &args); err != nil {
+		return nil, err
+	}
+	return (&audit.Auditor{Catalog: s.catalog, Store: s.store, Spool: s.cfg.spool(), Full: args.Full}).Run(ctx, report)
 }
 
 // leaveAsIs is for tasks that leave nothing behind: the copy's state is looked at afresh anyway.

@@ -2,6 +2,7 @@ package main
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"os"
 	"strings"
@@ -105,4 +106,15 @@ func (s *stage) discard(k wire.Copy) {
 	s.Helper()
 	s.service.Must("copy", "discard", k.ID, "--confirm", "ferries")
 	require.NoDirExists(s, k.Directory)
+}
+
+// commitBefore is a transaction that was committed before the last segment was finished.
+func (s *stage) commitBefore() string {
+	s.Helper()
+	return testbed.One[string](s.Bed, s.db, "select xmin::text from journal where n = 11")
+}
+
+func (s *stage) decode(text string, into any) {
+	s.Helper()
+	require.NoError(s, json.Unmarshal([]byte(text), into), text)
 }

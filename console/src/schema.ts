@@ -417,6 +417,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/store/audits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Look through the store */
+        post: operations["audit-store"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/store/audits/{task}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show what an audit found */
+        get: operations["show-audit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/tasks": {
         parameters: {
             query?: never;
@@ -686,6 +720,14 @@ export interface components {
             /** Format: date-time */
             to: string;
         };
+        Discrepancy: {
+            /** @description something cannot be restored because of it */
+            costs: boolean;
+            detail?: string;
+            key: string;
+            /** @enum {string} */
+            kind: "missing" | "damaged" | "foreign" | "unreferenced";
+        };
         Facts: {
             dataChecksums: boolean;
             /** Format: int64 */
@@ -777,6 +819,20 @@ export interface components {
             timeline: number;
             /** @enum {string} */
             where: "store" | "spool" | "absent";
+        };
+        Loss: {
+            /** @description base backups that cannot be restored */
+            backups: string[] | null;
+            /** @description name */
+            cluster: string;
+            /** @description moments that could be reached and cannot any more */
+            reach: components["schemas"]["LostReach"][] | null;
+        };
+        LostReach: {
+            from: string;
+            /** Format: int32 */
+            timeline: number;
+            to: string;
         };
         MakeCopyBody: {
             /** @description in the moment language; a time needs its zone */
@@ -929,6 +985,16 @@ export interface components {
             /** @description where replay begins */
             start: string;
         };
+        Result: {
+            /** Format: int64 */
+            bytes: number;
+            findings: components["schemas"]["Discrepancy"][] | null;
+            full: boolean;
+            /** @description what cannot be restored because of them */
+            losses: components["schemas"]["Loss"][] | null;
+            /** Format: int64 */
+            objects: number;
+        };
         Rule: {
             /** @description tables dropped or truncated, and databases dropped */
             drops: boolean;
@@ -954,6 +1020,10 @@ export interface components {
             to: string;
             /** Format: date-time */
             toTime: string;
+        };
+        SubmitAuditBody: {
+            /** @description read every byte, not only what is there */
+            full?: boolean;
         };
         Table: {
             /** Format: int64 */
@@ -1004,7 +1074,7 @@ export interface components {
             finishedAt?: string;
             id: string;
             /** @enum {string} */
-            kind: "backup" | "side copy" | "open copy" | "discard copy" | "proof";
+            kind: "backup" | "side copy" | "open copy" | "discard copy" | "proof" | "audit";
             /** @description what it is doing */
             note?: string;
             outcome?: {
@@ -3060,6 +3130,143 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Proof"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "audit-store": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SubmitAuditBody"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Task"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-audit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description id of the task */
+                task: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Result"];
                 };
             };
             /** @description Unauthorized */

@@ -103,6 +103,11 @@ func (a *Archive) Reach() ([]reach.Span, []reach.Hole) {
 	return reach.Compute(a.Bases, a.stretches(), a.forks)
 }
 
+// Known gives what Reach is computed from.
+func (a *Archive) Known() ([]reach.Base, []reach.WAL, []reach.Fork) {
+	return a.Bases, a.stretches(), a.forks
+}
+
 // stretches is the WAL that is there, in store and spool.
 func (a *Archive) stretches() []reach.WAL {
 	var stretches []reach.WAL

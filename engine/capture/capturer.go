@@ -51,6 +51,8 @@ type capturer struct {
 	rule     atomic.Pointer[journal.Rule]
 	// archiving is held by whoever reads and stores captured WAL.
 	archiving sync.Mutex
+	anew      atomic.Bool        // the follower must begin anew
+	incidents []catalog.Incident // not recorded yet; under archiving
 
 	spool    *spool
 	received bool          // something has come since the last try
@@ -133,7 +135,7 @@ func (c *capturer) session(ctx context.Context) (replication.Next, error) {
 	}
 	defer func() { _ = st.Close() }()
 	c.spool.resume(at.timeline, at.lsn)
-	c.followAnew()
+	c.anew.Store(true) // what was read behind this place, if anything, may not be what will come
 	c.log.Info("capture streaming", "timeline", uint32(at.timeline), "from", at.lsn.String())
 	c.set(func(k *catalog.Capture) {
 		k.State, k.Problem, k.Timeline = catalog.CaptureStreaming, "", at.timeline
@@ -382,13 +384,11 @@ func (c *capturer) rest(ctx context.Context) bool {
 func (c *capturer) archiveAll(ctx context.Context) error {
 	c.archiving.Lock()
 	defer c.archiving.Unlock()
-	if err := c.archiveFinished(ctx); err != nil {
-		return err
+	err := c.archiveFinished(ctx)
+	if err == nil {
+		err = c.readPartial(ctx)
 	}
-	if err := c.readPartial(ctx); err != nil {
-		return err
-	}
-	return c.follower.settle(ctx)
+	return errors.Join(err, c.follower.settle(ctx), c.recordIncidents(ctx))
 }
 
 // readPartial reads the segment that is being received, as far as it is safe.
@@ -404,14 +404,6 @@ func (c *capturer) readPartial(ctx context.Context) error {
 		return nil // finished meanwhile
 	}
 	return err
-}
-
-// followAnew is called where the stream goes on: what was read behind that place, if
-// anything, is not what will come.
-func (c *capturer) followAnew() {
-	c.archiving.Lock()
-	defer c.archiving.Unlock()
-	c.follower.forget()
 }
 
 // namesEvery is how often the server is asked what its relation files are called.
@@ -433,6 +425,9 @@ func (c *capturer) nameLoop(ctx context.Context) {
 }
 
 func (c *capturer) archiveFinished(ctx context.Context) error {
+	if c.anew.Swap(false) {
+		c.follower.forget()
+	}
 	list, err := c.spool.finished()
 	if err != nil {
 		return err

@@ -28,7 +28,7 @@ type follower struct {
 	index   *index.Indexes
 	book    *names.Book
 	rule    *atomic.Pointer[journal.Rule]
-	note    func(context.Context, *journal.Transaction, []journal.Incident)
+	note    func(*journal.Transaction, []journal.Incident) error
 
 	recorder *journal.Recorder // of the segment being read; nil before the first
 	segment  pg.Segment
@@ -65,7 +65,7 @@ func (f *follower) read(ctx context.Context, seg pg.Segment, path string, to pg.
 	} else {
 		src = io.NewSectionReader(file, int64(from-start), int64(to-from))
 	}
-	return index.ReadInto(f.recorder, src, f.cluster, next, prev, func(t *journal.Transaction) { f.judge(ctx, t) })
+	return index.ReadInto(f.recorder, src, f.cluster, next, prev, func(t *journal.Transaction) error { return f.judge(ctx, t) })
 }
 
 // begin opens the journal of a segment at the state that the one before it left.
@@ -167,9 +167,9 @@ func (f *follower) settle(ctx context.Context) error {
 }
 
 // judge holds a transaction against the cluster's rule.
-func (f *follower) judge(ctx context.Context, t *journal.Transaction) {
+func (f *follower) judge(ctx context.Context, t *journal.Transaction) error {
 	if !t.Committed {
-		return
+		return nil
 	}
 	if f.book.See(t) {
 		f.refresh(ctx)
@@ -182,31 +182,41 @@ func (f *follower) judge(ctx context.Context, t *journal.Transaction) {
 		}
 	}
 	if len(t.LostDatabases) == 0 && !journal.Lost(tables) {
-		return
+		return nil
 	}
 	if why := f.rule.Load().Judge(t, tables, f.book.Rows); len(why) > 0 {
-		f.note(ctx, t, why)
+		return f.note(t, why)
 	}
+	return nil
 }
 
-// noteIncident records an incident, and says so once.
-func (c *capturer) noteIncident(ctx context.Context, t *journal.Transaction, why []journal.Incident) {
+// noteIncident keeps an incident until it is recorded.
+func (c *capturer) noteIncident(t *journal.Transaction, why []journal.Incident) error {
 	var reasons []string
 	for _, w := range why {
 		reasons = append(reasons, w.Reason)
 	}
 	encoded, err := json.Marshal(reasons)
-	if err != nil {
-		return
-	}
-	added, err := c.catalog.AddIncident(ctx, catalog.Incident{
+	c.incidents = append(c.incidents, catalog.Incident{
 		ClusterID: c.cluster.ID, Timeline: c.follower.segment.Timeline, LSN: t.End, XID: uint64(t.XID), CommittedAt: t.Time, Reasons: encoded,
 	})
-	switch {
-	case err != nil:
-		c.log.Warn("an incident was not recorded", "transaction", uint64(t.XID), "error", err)
-	case added:
-		c.log.Warn("incident", "transaction", uint64(t.XID), "committed", t.Time, "reasons", reasons)
-		c.changed(c.cluster.ID)
+	return err
+}
+
+// recordIncidents writes what was noted to the catalogue. What could not be written is
+// written the next time.
+func (c *capturer) recordIncidents(ctx context.Context) error {
+	for len(c.incidents) > 0 {
+		i := c.incidents[0]
+		added, err := c.catalog.AddIncident(ctx, i)
+		if err != nil {
+			return fmt.Errorf("record the incident of tx %d: %w", i.XID, err)
+		}
+		c.incidents = c.incidents[1:]
+		if added {
+			c.log.Warn("incident", "transaction", i.XID, "committed", i.CommittedAt, "reasons", string(i.Reasons))
+			c.changed(c.cluster.ID)
+		}
 	}
+	return nil
 }

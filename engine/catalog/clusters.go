@@ -152,6 +152,12 @@ func (c *Catalog) AddSegment(ctx context.Context, s Segment) error {
 	return err
 }
 
+// Segments lists the stored segments of a cluster by timeline and place.
+func (c *Catalog) Segments(ctx context.Context, cluster string) ([]Segment, error) {
+	var list []Segment
+	return list, c.db.SelectContext(ctx, &list, `select * from velvet.segments where cluster_id = $1 order by timeline, number`, cluster)
+}
+
 // Run is segments of one timeline that follow one another in the store without a gap.
 type Run struct {
 	Timeline   pg.Timeline  `db:"timeline"`

@@ -71,7 +71,10 @@ func (j *Journal) readTail(ctx context.Context, n uint64) error {
 		return err
 	}
 	r := journal.NewRecorder(seg, j.archive.Cluster.SegmentSize, before)
-	end, err := j.index.Record(ctx, r, seg, func(t *journal.Transaction) { j.book.See(t) })
+	end, err := j.index.Record(ctx, r, seg, func(t *journal.Transaction) error {
+		j.book.See(t)
+		return nil
+	})
 	var damage *wal.Damage
 	if errors.As(err, &damage) && damage.LSN >= j.archive.Capture.FlushedLSN {
 		end, err = damage.LSN, nil // bytes that were never safe

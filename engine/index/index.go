@@ -190,7 +190,7 @@ func (x *Indexes) Predecessor(seg pg.Segment) pg.Segment {
 
 // Record shows a recorder the records that end in a captured segment, and says where
 // the segment's bytes end. seen, if not nil, is told each transaction that ends.
-func (x *Indexes) Record(ctx context.Context, r *journal.Recorder, seg pg.Segment, seen func(*journal.Transaction)) (end pg.LSN, err error) {
+func (x *Indexes) Record(ctx context.Context, r *journal.Recorder, seg pg.Segment, seen func(*journal.Transaction) error) (end pg.LSN, err error) {
 	z := x.Cluster.SegmentSize
 	next, prev := r.Next()
 	if next == 0 {
@@ -218,7 +218,7 @@ func (x *Indexes) Bytes(ctx context.Context, to pg.Segment, from pg.LSN) ([]byte
 
 // ReadInto shows a recorder the whole records of src, which begins with the page of
 // next, to its end. seen, if not nil, is told each transaction that ends.
-func ReadInto(r *journal.Recorder, src io.Reader, k catalog.Cluster, next, prev pg.LSN, seen func(*journal.Transaction)) error {
+func ReadInto(r *journal.Recorder, src io.Reader, k catalog.Cluster, next, prev pg.LSN, seen func(*journal.Transaction) error) error {
 	records := wal.NewReader(src, wal.Options{Start: wal.PageOf(next), SegmentSize: k.SegmentSize, SystemID: k.SystemID, From: next, Prev: prev})
 	for {
 		rec, err := records.Next()
@@ -236,7 +236,9 @@ func ReadInto(r *journal.Recorder, src io.Reader, k catalog.Cluster, next, prev 
 			return err
 		}
 		if t != nil && seen != nil {
-			seen(t)
+			if err := seen(t); err != nil {
+				return err
+			}
 		}
 	}
 }

@@ -1,0 +1,74 @@
+package main
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	coreaudit "velvetrewind/core/audit"
+	"velvetrewind/engine/audit"
+	"velvetrewind/service/wire"
+	"velvetrewind/testbed"
+)
+
+// TestAudit breaks a store in every way and reads what the audit says of it.
+func TestAudit(t *testing.T) {
+	s := newStage(t)
+	s.protect()
+	s.service.Must("backup", "take", "ferries", "--at-once")
+	s.commit(1)
+	s.service.Must("backup", "take", "ferries", "--at-once")
+	for n := range 3 {
+		s.commit(10 + n)
+		testbed.One[string](s.Bed, s.db, "select pg_switch_wal()::text")
+	}
+	s.commit(20)
+	s.captured()
+	s.Eventually("finished segments are in the store", func() bool { k := s.cluster(); return k.Capture.Stored+16<<20 > k.Capture.Flushed })
+	for _, how := range [][]string{{"store", "audit"}, {"store", "audit", "--full"}} {
+		assert.Contains(t, s.service.Must(how...), "Everything that is needed is there, and nothing else.")
+	}
+
+	var backups []wire.Backup
+	s.service.JSON(&backups, "backup", "list", "ferries")
+	k := s.cluster()
+	below := func(names ...string) string {
+		return filepath.Join(append([]string{s.Path("home", "store"), "clusters", k.ID}, names...)...)
+	}
+	require.NoError(t, os.Remove(below("bases", backups[1].ID, "pack-000001")))
+	require.NoError(t, os.WriteFile(s.Path("home", "store", "letters"), []byte("to nobody"), 0o600))
+	require.NoError(t, os.WriteFile(below("bases", backups[0].ID, "pack-000099"), []byte("of nothing"), 0o600))
+	var l wire.Located
+	s.service.JSON(&l, "segment", "locate", "tx "+s.commitBefore(), "--cluster", "ferries")
+	require.Equal(t, "store", l.Where)
+	content, err := os.ReadFile(below("wal", "00000001", l.Segment))
+	require.NoError(t, err)
+	content[len(content)/2] ^= 1
+	require.NoError(t, os.WriteFile(below("wal", "00000001", l.Segment), content, 0o600))
+	require.NoError(t, os.Remove(below("journal", "00000001", l.Segment)))
+
+	r := s.service.Velvet("store", "audit")
+	assert.Equal(t, 1, r.Code, "something is lost")
+	for _, text := range []string{"pack-000001", "letters", "of no cluster that is known here", "pack-000099", "no backup and no record refers to it", "cannot be restored: " + backups[1].ID, "ferries can no longer be rewound"} {
+		assert.Contains(t, r.Out, text)
+	}
+	assert.NotContains(t, r.Out, "damaged")
+	r = s.service.Velvet("store", "audit", "--full", "--output", "json")
+	assert.Equal(t, 1, r.Code)
+	var tasks []wire.Task
+	s.service.JSON(&tasks, "task", "list")
+	var found audit.Result
+	status, text := s.call("GET", "/store/audits/"+tasks[0].ID, nil)
+	require.Equal(t, 200, status)
+	s.decode(text, &found)
+	require.NotEmpty(t, found.Findings)
+	assert.Equal(t, coreaudit.Damaged, found.Findings[0].Kind)
+	assert.Contains(t, found.Findings[0].Key, l.Segment)
+	require.Len(t, found.Losses, 1)
+	assert.Equal(t, []string{backups[1].ID}, found.Losses[0].Backups)
+	assert.NotEmpty(t, found.Losses[0].Reach, "the moments behind the damaged segment")
+	assert.FileExists(t, s.Path("home", "store", "letters"), "an audit changes nothing")
+}

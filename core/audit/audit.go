@@ -1,0 +1,200 @@
+// Package audit compares what a store should hold with what it holds, and says what
+// each difference costs.
+//
+// Invariant: what nothing is known of is reported and never called expendable; what a
+// missing or damaged object costs is computed from reach, with it and without it.
+package audit
+
+import (
+	"cmp"
+	"slices"
+
+	"velvetrewind/core/pg"
+	"velvetrewind/core/reach"
+)
+
+// Kind is what is wrong with an object.
+type Kind string
+
+// The kinds. Remade ones are made again by themselves and cost nothing.
+const (
+	Missing      Kind = "missing"
+	Damaged      Kind = "damaged"
+	Foreign      Kind = "foreign"      // of no cluster that is known
+	Unreferenced Kind = "unreferenced" // of a known cluster, and nothing refers to it
+)
+
+// Object is something that a store should hold.
+type Object struct {
+	Key     string
+	Cluster string     // id
+	Backup  string     // id of the base backup that needs it, "" for WAL
+	Segment pg.Segment // that it holds, for WAL
+	Remade  bool       // it is made again when it is needed
+}
+
+// Discrepancy is one difference.
+type Discrepancy struct {
+	Kind   Kind   `json:"kind" enum:"missing,damaged,foreign,unreferenced"`
+	Key    string `json:"key"`
+	Detail string `json:"detail,omitempty"`
+	Costs  bool   `json:"costs" doc:"something cannot be restored because of it"`
+}
+
+// Books is what a store should hold, while it is compared with what it does.
+type Books struct {
+	wanted   map[string]*entry
+	clusters map[string]bool
+	findings []Discrepancy
+}
+
+type entry struct {
+	Object
+	seen bool
+	bad  bool
+}
+
+// NewBooks begins with the ids of the clusters that are known.
+func NewBooks(clusters []string) *Books {
+	b := &Books{wanted: make(map[string]*entry), clusters: make(map[string]bool)}
+	for _, id := range clusters {
+		b.clusters[id] = true
+	}
+	return b
+}
+
+// Want adds an object that should be there.
+func (b *Books) Want(o Object) {
+	if b.wanted[o.Key] == nil {
+		b.wanted[o.Key] = &entry{Object: o}
+	}
+}
+
+// Lost notes that an object could not be read, before or after it was wanted.
+func (b *Books) Lost(key, why string) {
+	e := b.wanted[key]
+	if e != nil && e.bad {
+		return // told already
+	}
+	if e != nil {
+		e.bad, e.seen = true, true
+	}
+	b.findings = append(b.findings, Discrepancy{Damaged, key, why, e != nil && !e.Remade})
+}
+
+// See takes an object that the store holds. cluster is the id in its key, "" if the
+// key is of no known form.
+func (b *Books) See(key, cluster string) {
+	if e := b.wanted[key]; e != nil {
+		e.seen = true
+		return
+	}
+	f := Discrepancy{Kind: Unreferenced, Key: key, Detail: "no backup and no record refers to it"}
+	if !b.clusters[cluster] {
+		f.Kind, f.Detail = Foreign, "it is of no cluster that is known here"
+	}
+	b.findings = append(b.findings, f)
+}
+
+// Wanted visits what should be there, by key.
+func (b *Books) Wanted() []string {
+	keys := make([]string, 0, len(b.wanted))
+	for k := range b.wanted {
+		keys = append(keys, k)
+	}
+	slices.Sort(keys)
+	return keys
+}
+
+// Close gives every finding, those that cost something first, and what is lost by
+// cluster id. It is called when all that the store holds was seen.
+func (b *Books) Close() ([]Discrepancy, map[string]Losses) {
+	lost := make(map[string]Losses)
+	for _, e := range b.wanted {
+		if !e.seen {
+			b.findings = append(b.findings, Discrepancy{Missing, e.Key, "", !e.Remade})
+		}
+		if (e.seen && !e.bad) || e.Remade {
+			continue
+		}
+		l := lost[e.Cluster]
+		if e.Backup != "" {
+			if !slices.Contains(l.Backups, e.Backup) {
+				l.Backups = append(l.Backups, e.Backup)
+			}
+		} else {
+			l.Segments = append(l.Segments, e.Segment)
+		}
+		lost[e.Cluster] = l
+	}
+	slices.SortFunc(b.findings, func(x, y Discrepancy) int {
+		return cmp.Or(-cmp.Compare(b2i(x.Costs), b2i(y.Costs)), cmp.Compare(x.Kind, y.Kind), cmp.Compare(x.Key, y.Key))
+	})
+	return b.findings, lost
+}
+
+func b2i(v bool) int {
+	if v {
+		return 1
+	}
+	return 0
+}
+
+// Losses are the base backups and WAL segments of a cluster that cannot be read.
+type Losses struct {
+	Backups  []string
+	Segments []pg.Segment
+}
+
+// Without gives what is left of a cluster's bases and WAL.
+func (l Losses) Without(bases []reach.Base, wal []reach.WAL, z pg.SegmentSize) ([]reach.Base, []reach.WAL) {
+	bases = slices.DeleteFunc(slices.Clone(bases), func(b reach.Base) bool { return slices.Contains(l.Backups, b.ID) })
+	left := slices.Clone(wal)
+	for _, s := range l.Segments {
+		left = cut(left, s.Timeline, z.Start(s.Number), z.Start(s.Number+1))
+	}
+	return bases, left
+}
+
+// cut takes a range out of stretches of WAL.
+func cut(list []reach.WAL, t pg.Timeline, from, to pg.LSN) (left []reach.WAL) {
+	for _, w := range list {
+		if w.Timeline != t || w.End <= from || w.Start >= to {
+			left = append(left, w)
+			continue
+		}
+		if w.Start < from {
+			before := w
+			before.End = from
+			left = append(left, before)
+		}
+		if w.End > to {
+			behind := w
+			behind.Start = to
+			left = append(left, behind)
+		}
+	}
+	return left
+}
+
+// LostReach is a stretch of a timeline.
+type LostReach struct {
+	Timeline pg.Timeline `json:"timeline"`
+	From     pg.LSN      `json:"from"`
+	To       pg.LSN      `json:"to"`
+}
+
+// Difference gives the parts of the spans before that the spans after do not cover.
+func Difference(before, after []reach.Span) []LostReach {
+	var lost []LostReach
+	for _, b := range before {
+		rest := []reach.WAL{{Timeline: b.Timeline, Start: b.From, End: b.To}}
+		for _, a := range after {
+			rest = cut(rest, a.Timeline, a.From, a.To)
+		}
+		for _, r := range rest {
+			lost = append(lost, LostReach{r.Timeline, r.Start, r.End})
+		}
+	}
+	return lost
+}
