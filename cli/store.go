@@ -17,7 +17,7 @@ var errStoreLacks = errors.New("the store lacks something that is needed")
 
 func (a *app) store() *cobra.Command {
 	c := &cobra.Command{Use: "store", Short: "Where backups and WAL are kept"}
-	c.AddCommand(a.storeAudit())
+	c.AddCommand(a.storeAudit(), a.storeRebuild())
 	return c
 }
 
@@ -55,6 +55,35 @@ func (a *app) storeAudit() *cobra.Command {
 	}
 	cmd.Flags().BoolVar(&full, "full", false, "read every byte")
 	return cmd
+}
+
+func (a *app) storeRebuild() *cobra.Command {
+	return &cobra.Command{
+		Use: "rebuild", Short: "Make the catalogue's records anew from what the store holds", Args: cobra.NoArgs,
+		Long: "Record the clusters, base backups and WAL that the store holds and the catalogue does not know, for an\n" +
+			"installation that has lost its catalogue. What the catalogue knows is left alone, and nothing in the store\n" +
+			"is changed. Captures go on from where they were, if their slots are still there.",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			var t wire.Task
+			if err := c.post(cmd.Context(), "/store/rebuilds", nil, &t); err != nil {
+				return err
+			}
+			if t, err = a.finish(cmd, c, t, false); err != nil {
+				return err
+			}
+			return a.show(cmd, t.Outcome, func(w io.Writer) {
+				for _, name := range []string{"clusters", "segments", "backups", "known", "unclear"} {
+					if v := t.Outcome[name]; v != nil {
+						facts(w, fmt.Sprintf("%-8s", name), fmt.Sprint(v))
+					}
+				}
+			})
+		},
+	}
 }
 
 func drawAudit(w io.Writer, r audit.Result) {

@@ -14,6 +14,7 @@ import (
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/changes"
 	"velvetrewind/engine/problem"
+	"velvetrewind/engine/record"
 	"velvetrewind/service/wire"
 )
 
@@ -205,7 +206,10 @@ func (s *Service) setRule(ctx context.Context, in *ruleIn) (*body[wire.Rule], er
 		return nil, err
 	}
 	s.captures.Look()
-	return answer(r, nil)
+	if k, err = s.catalog.Cluster(ctx, k.ID); err != nil {
+		return nil, err
+	}
+	return answer(r, record.Put(ctx, s.store, k))
 }
 
 func (s *Service) showRule(ctx context.Context, in *ClusterPath) (*body[wire.Rule], error) {

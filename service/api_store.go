@@ -14,6 +14,7 @@ import (
 
 func (s *Service) storeAPI(api huma.API) {
 	op(s, api, http.MethodPost, "/store/audits", "audit-store", "Look through the store", http.StatusAccepted, s.submitAudit)
+	op(s, api, http.MethodPost, "/store/rebuilds", "rebuild-catalogue", "Record everything that the store holds and the catalogue does not know", http.StatusAccepted, s.submitRebuild)
 	op(s, api, http.MethodGet, "/store/audits/{task}", "show-audit", "Show what an audit found", 0, s.showAudit)
 }
 
@@ -25,6 +26,14 @@ type submitAudit struct {
 
 func (s *Service) submitAudit(ctx context.Context, in *submitAudit) (*body[wire.Task], error) {
 	t, err := s.tasks.submit(ctx, taskAudit, "", "", auditArgs{Full: in.Body.Full})
+	if err != nil {
+		return nil, err
+	}
+	return answer(taskView(t, nil))
+}
+
+func (s *Service) submitRebuild(ctx context.Context, _ *empty) (*body[wire.Task], error) {
+	t, err := s.tasks.submit(ctx, taskRebuild, "", "", noArgs{})
 	if err != nil {
 		return nil, err
 	}

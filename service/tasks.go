@@ -30,6 +30,7 @@ const (
 	taskDiscard = "discard copy"
 	taskProve   = "proof"
 	taskAudit   = "audit"
+	taskRebuild = "rebuild"
 )
 
 // kind is what a kind of task does, and how what it left is put right after its instance died.

@@ -12,6 +12,7 @@ import (
 	"velvetrewind/engine/backup"
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/prove"
+	"velvetrewind/engine/rebuild"
 	"velvetrewind/engine/task"
 )
 
@@ -38,6 +39,7 @@ func (s *Service) kinds() map[string]kind {
 		taskDiscard: {s.discardCopy, s.undoCopy},
 		taskProve:   {s.proveCopy, s.leaveAsIs},
 		taskAudit:   {s.auditStore, s.leaveAsIs},
+		taskRebuild: {s.rebuildCatalogue, s.undoRebuild},
 	}
 }
 
@@ -115,6 +117,17 @@ func (s *Service) auditStore(ctx context.Context, t catalog.Task, report task.Re
 		return nil, err
 	}
 	return (&audit.Auditor{Catalog: s.catalog, Store: s.store, Spool: s.cfg.spool(), Full: args.Full}).Run(ctx, report)
+}
+
+func (s *Service) rebuildCatalogue(ctx context.Context, _ catalog.Task, report task.Report) (any, error) {
+	r, err := (&rebuild.Rebuilder{Catalog: s.catalog, Store: s.store, Codec: s.codec}).Run(ctx, report)
+	s.captures.Look()
+	s.events.publish(eventCluster, "")
+	return r, err
+}
+
+func (s *Service) undoRebuild(ctx context.Context, _ catalog.Task) (bool, error) {
+	return false, rebuild.Undo(ctx, s.catalog)
 }
 
 // leaveAsIs is for tasks that leave nothing behind: the copy's state is looked at afresh anyway.

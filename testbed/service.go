@@ -34,11 +34,8 @@ func (b *Bed) Service(args ...string) *Service {
 	program, err := binary()
 	require.NoError(b, err)
 	records := b.Postgres("catalogue", false)
-	s := &Service{
-		bed: b, program: program, args: append([]string{"serve", "--listen", "127.0.0.1:0"}, args...),
-		Catalogue: records.DSN(Superuser, "postgres") + " password='" + Password + "'",
-	}
-	s.env = append(os.Environ(), "VELVET_HOME="+b.Path("home"), "VELVET_CATALOGUE="+s.Catalogue)
+	s := &Service{bed: b, program: program, args: append([]string{"serve", "--listen", "127.0.0.1:0"}, args...)}
+	s.UseCatalogue(records)
 	b.Cleanup(func() {
 		if b.Failed() {
 			log, _ := os.ReadFile(b.Path("service.log"))
@@ -48,6 +45,12 @@ func (b *Bed) Service(args ...string) *Service {
 	})
 	s.Start()
 	return s
+}
+
+// UseCatalogue has the service keep its records there from its next start on.
+func (s *Service) UseCatalogue(records *Postgres) {
+	s.Catalogue = records.DSN(Superuser, "postgres") + " password='" + Password + "'"
+	s.env = append(os.Environ(), "VELVET_HOME="+s.bed.Path("home"), "VELVET_CATALOGUE="+s.Catalogue)
 }
 
 // Start starts the service, and waits until it is ready.

@@ -451,6 +451,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/store/rebuilds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Record everything that the store holds and the catalogue does not know */
+        post: operations["rebuild-catalogue"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/tasks": {
         parameters: {
             query?: never;
@@ -608,7 +625,7 @@ export interface components {
              */
             since: string;
             /** @enum {string} */
-            state: "starting" | "streaming" | "retrying" | "stopped" | "failed";
+            state: "rebuilding" | "starting" | "streaming" | "retrying" | "stopped" | "failed";
             /** @description everything before it is in the store */
             stored: string;
             /** Format: int32 */
@@ -1074,7 +1091,7 @@ export interface components {
             finishedAt?: string;
             id: string;
             /** @enum {string} */
-            kind: "backup" | "side copy" | "open copy" | "discard copy" | "proof" | "audit";
+            kind: "backup" | "side copy" | "open copy" | "discard copy" | "proof" | "audit" | "rebuild";
             /** @description what it is doing */
             note?: string;
             outcome?: {
@@ -3267,6 +3284,71 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Result"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "rebuild-catalogue": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Task"];
                 };
             };
             /** @description Unauthorized */

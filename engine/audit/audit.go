@@ -111,6 +111,7 @@ func (a *Auditor) want(ctx context.Context, books *audit.Books, k catalog.Cluste
 	if err != nil {
 		return err
 	}
+	books.Want(audit.Object{Key: store.RecordKey(k.ID), Cluster: k.ID, Remade: true})
 	chapters := make(map[string]bool)
 	for _, s := range segments {
 		seg := pg.Segment{Timeline: s.Timeline, Number: s.Number}

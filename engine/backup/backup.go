@@ -221,10 +221,23 @@ func (t *Taker) holds(ctx context.Context, timeline pg.Timeline, start, stop pg.
 // Undo removes what an interrupted backup left, or records it if its manifest is
 // in the store already. It is called when no process works on the backup any more.
 func Undo(ctx context.Context, s store.Store, c *catalog.Catalog, cluster, id, taskID string) (whole bool, err error) {
+	whole, err = recordFrom(ctx, s, c, cluster, id, taskID)
+	if err == nil && !whole {
+		_, err = store.DeleteAll(ctx, s, store.BackupPrefix(cluster, id))
+	}
+	return whole, err
+}
+
+// Recover records a backup by its manifest, for a catalogue that is made anew. whole is
+// false if there is no manifest. How many damaged pages were found is not in it.
+func Recover(ctx context.Context, s store.Store, c *catalog.Catalog, cluster, id string) (whole bool, err error) {
+	return recordFrom(ctx, s, c, cluster, id, "")
+}
+
+func recordFrom(ctx context.Context, s store.Store, c *catalog.Catalog, cluster, id, taskID string) (whole bool, err error) {
 	head, tail, err := readManifest(ctx, s, cluster, id)
 	if errors.Is(err, store.ErrNotFound) {
-		_, err = store.DeleteAll(ctx, s, store.BackupPrefix(cluster, id))
-		return false, err
+		return false, nil
 	}
 	if err != nil {
 		return false, err

@@ -16,6 +16,7 @@ import (
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/index"
 	"velvetrewind/engine/names"
+	"velvetrewind/engine/record"
 	"velvetrewind/engine/store"
 )
 
@@ -196,6 +197,9 @@ func (s *Supervisor) capturer(ctx context.Context, k catalog.Cluster, state cata
 	}
 	if err := s.prepareJournal(ctx, c); err != nil {
 		return nil, err
+	}
+	if err := record.Put(ctx, s.Store, k); err != nil {
+		c.log.Warn("the cluster's record was not put into the store; without it the catalogue cannot be made anew", "error", err)
 	}
 	rule := k.Rule()
 	c.rule.Store(&rule)

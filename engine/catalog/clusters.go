@@ -33,6 +33,22 @@ func (c Cluster) Major() int { return c.ServerVersion / 10000 }
 
 // AddCluster records a cluster together with its capture, which is wanted from now on.
 func (c *Catalog) AddCluster(ctx context.Context, k Cluster) error {
+	return c.insertCluster(ctx, k, CaptureStarting, true)
+}
+
+// AdoptCluster records a cluster that is recorded again, piece by piece, from its
+// store. Its capture is not wanted before that has ended.
+func (c *Catalog) AdoptCluster(ctx context.Context, k Cluster) error {
+	return c.insertCluster(ctx, k, CaptureRebuilding, false)
+}
+
+// HalfAdopted lists the clusters whose adoption has not ended.
+func (c *Catalog) HalfAdopted(ctx context.Context) ([]string, error) {
+	var list []string
+	return list, c.db.SelectContext(ctx, &list, `select cluster_id from velvet.captures where state = $1 and not wanted`, CaptureRebuilding)
+}
+
+func (c *Catalog) insertCluster(ctx context.Context, k Cluster, state string, wanted bool) error {
 	tx, err := c.db.BeginTxx(ctx, nil)
 	if err != nil {
 		return err
@@ -48,7 +64,7 @@ func (c *Catalog) AddCluster(ctx context.Context, k Cluster) error {
 	if err != nil {
 		return err
 	}
-	if _, err := tx.ExecContext(ctx, `insert into velvet.captures (cluster_id, state) values ($1, $2)`, k.ID, CaptureStarting); err != nil {
+	if _, err := tx.ExecContext(ctx, `insert into velvet.captures (cluster_id, state, wanted) values ($1, $2, $3)`, k.ID, state, wanted); err != nil {
 		return err
 	}
 	return tx.Commit()
@@ -75,13 +91,23 @@ func (c *Catalog) RemoveCluster(ctx context.Context, id string) error {
 	return err
 }
 
+// ForgetCluster removes every record of a cluster, also of its base backups, which stay
+// in the store.
+func (c *Catalog) ForgetCluster(ctx context.Context, id string) error {
+	if _, err := c.db.ExecContext(ctx, `delete from velvet.backups where cluster_id = $1`, id); err != nil {
+		return err
+	}
+	return c.RemoveCluster(ctx, id)
+}
+
 // States of a capture.
 const (
-	CaptureStarting  = "starting"
-	CaptureStreaming = "streaming"
-	CaptureRetrying  = "retrying" // interrupted, and trying again by itself
-	CaptureStopped   = "stopped"
-	CaptureFailed    = "failed" // needs a person
+	CaptureRebuilding = "rebuilding" // the cluster is being recorded again from its store
+	CaptureStarting   = "starting"
+	CaptureStreaming  = "streaming"
+	CaptureRetrying   = "retrying" // interrupted, and trying again by itself
+	CaptureStopped    = "stopped"
+	CaptureFailed     = "failed" // needs a person
 )
 
 // Capture is how far the capture of a cluster has got.

@@ -19,6 +19,9 @@ func HistoryKey(cluster string, t pg.Timeline) string {
 	return fmt.Sprintf("clusters/%s/wal/%s", cluster, pg.HistoryName(t))
 }
 
+// RecordKey is where it is kept how a cluster is reached.
+func RecordKey(cluster string) string { return fmt.Sprintf("clusters/%s/record", cluster) }
+
 // WALPrefix is what all WAL of a cluster is below.
 func WALPrefix(cluster string) string { return fmt.Sprintf("clusters/%s/wal/", cluster) }
 

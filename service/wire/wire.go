@@ -38,7 +38,7 @@ type Cluster struct {
 
 // Capture is how far a capture has got.
 type Capture struct {
-	State      string     `json:"state" enum:"starting,streaming,retrying,stopped,failed"`
+	State      string     `json:"state" enum:"rebuilding,starting,streaming,retrying,stopped,failed"`
 	Wanted     bool       `json:"wanted"`
 	Problem    string     `json:"problem,omitempty"`
 	Timeline   uint32     `json:"timeline"`
@@ -101,7 +101,7 @@ type Proof struct {
 // Task is one piece of work.
 type Task struct {
 	ID         string         `json:"id"`
-	Kind       string         `json:"kind" enum:"backup,side copy,open copy,discard copy,proof,audit"`
+	Kind       string         `json:"kind" enum:"backup,side copy,open copy,discard copy,proof,audit,rebuild"`
 	Cluster    string         `json:"cluster,omitempty" doc:"name"`
 	Subject    string         `json:"subject,omitempty" doc:"id of the backup or copy it is about"`
 	State      string         `json:"state" enum:"waiting,running,done,failed,cancelled"`

@@ -1,0 +1,73 @@
+package main
+
+import (
+	"os"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"velvetrewind/service/wire"
+	"velvetrewind/testbed"
+)
+
+// TestRebuild loses the catalogue and makes it anew from the store.
+func TestRebuild(t *testing.T) {
+	s := newStage(t)
+	s.protect()
+	s.service.Must("cluster", "edit", "ferries", "--alert-rows", "77")
+	s.service.Must("backup", "take", "ferries", "--at-once")
+	xid := s.in("delete from booking")
+	testbed.One[string](s.Bed, s.db, "select pg_switch_wal()::text")
+	s.commit(1)
+	s.captured()
+	s.Eventually("the deed is in the store", func() bool {
+		var l wire.Located
+		s.service.JSON(&l, "segment", "locate", "before tx "+xid, "--cluster", "ferries")
+		return l.Where == "store"
+	})
+	before := s.cluster()
+	var bases []wire.Backup
+	s.service.JSON(&bases, "backup", "list", "ferries")
+	s.service.Stop()
+
+	empty := s.Postgres("other-catalogue", false)
+	s.service.UseCatalogue(empty)
+	s.service.Start()
+	assert.Contains(t, s.service.Must("cluster", "list"), "No cluster is protected yet")
+	out := s.service.Must("store", "rebuild")
+	assert.Contains(t, out, "ferries")
+	s.streaming()
+	after := s.cluster()
+	assert.Equal(t, before.ID, after.ID)
+	assert.Equal(t, before.SystemID, after.SystemID)
+	assert.Contains(t, s.service.Must("cluster", "edit", "ferries"), "77 or more")
+	var again []wire.Backup
+	s.service.JSON(&again, "backup", "list", "ferries")
+	require.Len(t, again, 1)
+	again[0].Task = bases[0].Task // the log of a task is in the catalogue alone
+	assert.Equal(t, bases, again)
+	require.NotEmpty(t, after.Reach)
+	assert.Equal(t, before.Reach[0].From, after.Reach[0].From)
+	assert.Empty(t, after.Holes)
+
+	s.commit(2)
+	s.captured()
+	assert.Equal(t, "0 0 20000 ", tell(s.change(xid), "booking"), "its journal was in the store too")
+	for moment, want := range map[string]string{"before delete of booking": "20000 ", "latest": "0 1,2"} {
+		k, conn := s.restore(moment)
+		assert.Equal(t, want, testbed.One[string](s.Bed, conn, "select (select count(*) from booking) || ' ' || coalesce(string_agg(n::text, ',' order by n), '') from journal"), moment)
+		s.discard(k)
+	}
+	assert.Contains(t, s.service.Must("store", "audit", "--full"), "Everything that is needed is there")
+	assert.Contains(t, s.service.Must("store", "rebuild"), "known", "what is known is left alone")
+
+	require.NoError(t, os.Remove(s.Path("home", "store", "clusters", before.ID, "record")))
+	s.service.Stop()
+	s.service.UseCatalogue(s.Postgres("third-catalogue", false))
+	s.service.Start()
+	out = s.service.Must("store", "rebuild")
+	assert.Contains(t, out, "unclear")
+	assert.Contains(t, out, before.ID)
+	assert.Contains(t, s.service.Must("cluster", "list"), "No cluster is protected yet")
+}

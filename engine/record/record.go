@@ -1,0 +1,79 @@
+// Package record keeps in the store how each cluster is reached, so that the catalogue
+// can be made anew from the store.
+//
+// Invariant: passwords are in it only as the service's own key has sealed them.
+package record
+
+import (
+	"context"
+	"encoding/json"
+	"io"
+	"time"
+
+	"velvetrewind/core/journal"
+	"velvetrewind/core/layout"
+	"velvetrewind/core/pg"
+	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/store"
+)
+
+// content is what the store keeps of a cluster.
+type content struct {
+	ID             string         `json:"id"`
+	Name           string         `json:"name"`
+	ConnString     string         `json:"connString"`
+	PasswordSealed []byte         `json:"passwordSealed,omitempty"`
+	SystemID       uint64         `json:"systemId,string"`
+	ServerVersion  int            `json:"serverVersion"`
+	SegmentSize    pg.SegmentSize `json:"segmentSize"`
+	DataChecksums  bool           `json:"dataChecksums"`
+	Superuser      string         `json:"superuser"`
+	Slot           string         `json:"slot"`
+	CreatedAt      time.Time      `json:"createdAt"`
+	Rule           journal.Rule   `json:"rule"`
+}
+
+// Put keeps a cluster's record in the store.
+func Put(ctx context.Context, s store.Store, k catalog.Cluster) error {
+	encoded, err := json.Marshal(content{
+		k.ID, k.Name, k.ConnString, k.PasswordSealed, k.SystemID, k.ServerVersion, k.SegmentSize, k.DataChecksums, k.Superuser, k.Slot, k.CreatedAt.UTC(), k.Rule(),
+	})
+	if err != nil {
+		return err
+	}
+	w, err := s.Create(ctx, store.RecordKey(k.ID))
+	if err != nil {
+		return err
+	}
+	defer w.Abort()
+	out := layout.NewStream(w, layout.Plain)
+	if _, err := out.Write(encoded); err != nil {
+		return err
+	}
+	if err := out.Close(); err != nil {
+		return err
+	}
+	return w.Commit()
+}
+
+// Read reads a cluster from its record.
+func Read(ctx context.Context, s store.Store, id string) (catalog.Cluster, error) {
+	f, err := store.OpenContent(ctx, s, store.RecordKey(id))
+	if err != nil {
+		return catalog.Cluster{}, err
+	}
+	defer func() { _ = f.Close() }()
+	encoded, err := io.ReadAll(f)
+	if err != nil {
+		return catalog.Cluster{}, err
+	}
+	var r content
+	if err := json.Unmarshal(encoded, &r); err != nil {
+		return catalog.Cluster{}, err
+	}
+	return catalog.Cluster{
+		ID: r.ID, Name: r.Name, ConnString: r.ConnString, PasswordSealed: r.PasswordSealed, SystemID: r.SystemID, ServerVersion: r.ServerVersion,
+		SegmentSize: r.SegmentSize, DataChecksums: r.DataChecksums, Superuser: r.Superuser, Slot: r.Slot, CreatedAt: r.CreatedAt,
+		AlertDrops: r.Rule.Drops, AlertRows: r.Rule.Rows, AlertShare: r.Rule.Share,
+	}, nil
+}
