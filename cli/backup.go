@@ -3,6 +3,8 @@ package cli
 import (
 	"fmt"
 	"io"
+	"net/http"
+	"net/url"
 
 	"github.com/spf13/cobra"
 
@@ -11,7 +13,7 @@ import (
 
 func (a *app) backup() *cobra.Command {
 	c := &cobra.Command{Use: "backup", Short: "Base backups"}
-	c.AddCommand(a.backupTake(), a.backupList(), a.backupShow())
+	c.AddCommand(a.backupTake(), a.backupList(), a.backupShow(), a.backupDrop())
 	return c
 }
 
@@ -103,4 +105,29 @@ func (a *app) backupShow() *cobra.Command {
 			return a.show(cmd, b, func(w io.Writer) { drawBackup(w, b) })
 		},
 	}
+}
+
+func (a *app) backupDrop() *cobra.Command {
+	var typed string
+	cmd := &cobra.Command{
+		Use: "drop BASE", Short: "Let a base backup go", Args: cobra.ExactArgs(1),
+		Long: "Let a base backup go. Unless confirmed it only says which moments can no longer be reached then,\nand changes nothing. WAL and other base backups are never touched.",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			var t wire.Task
+			err = confirming(cmd, typed, func(name string) error {
+				return c.call(cmd.Context(), http.MethodDelete, "/backups/"+seg(args[0])+"?confirm="+url.QueryEscape(name), nil, &t)
+			})
+			if err != nil {
+				return err
+			}
+			_, err = a.finish(cmd, c, t, false)
+			return err
+		},
+	}
+	confirmFlag(cmd, &typed)
+	return cmd
 }

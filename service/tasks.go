@@ -29,6 +29,7 @@ const (
 	taskOpen    = "open copy"
 	taskDiscard = "discard copy"
 	taskProve   = "proof"
+	taskDrop    = "drop backup"
 	taskAudit   = "audit"
 	taskRebuild = "rebuild"
 )

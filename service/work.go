@@ -38,6 +38,7 @@ func (s *Service) kinds() map[string]kind {
 		taskOpen:    {s.openCopy, s.leaveAsIs},
 		taskDiscard: {s.discardCopy, s.undoCopy},
 		taskProve:   {s.proveCopy, s.leaveAsIs},
+		taskDrop:    {s.dropBackup, s.undoDrop},
 		taskAudit:   {s.auditStore, s.leaveAsIs},
 		taskRebuild: {s.rebuildCatalogue, s.undoRebuild},
 	}
@@ -109,6 +110,21 @@ func (s *Service) undoCopy(ctx context.Context, t catalog.Task) (bool, error) {
 		return false, err
 	}
 	return t.Kind == taskDiscard, s.keeper.Remove(ctx, cluster, k)
+}
+
+// dropBackup removes a backup that nobody begins to use any more.
+func (s *Service) dropBackup(ctx context.Context, t catalog.Task, report task.Report) (any, error) {
+	if err := backup.Remove(ctx, s.store, t.ClusterID.String, t.Subject); err != nil {
+		return nil, err
+	}
+	report.Log("the content of base %s was removed from the store; WAL and other base backups are untouched", t.Subject)
+	s.events.publish(eventCluster, t.ClusterID.String)
+	return nil, nil
+}
+
+// undoDrop goes on where the removal stopped: there is no way back from it.
+func (s *Service) undoDrop(ctx context.Context, t catalog.Task) (bool, error) {
+	return true, backup.Remove(ctx, s.store, t.ClusterID.String, t.Subject)
 }
 
 func (s *Service) auditStore(ctx context.Context, t catalog.Task, report task.Report) (any, error) {

@@ -72,3 +72,43 @@ func TestAudit(t *testing.T) {
 	assert.NotEmpty(t, found.Losses[0].Reach, "the moments behind the damaged segment")
 	assert.FileExists(t, s.Path("home", "store", "letters"), "an audit changes nothing")
 }
+
+// TestDrop lets base backups go, one after the other.
+func TestDrop(t *testing.T) {
+	s := newStage(t)
+	s.protect()
+	s.service.Must("backup", "take", "ferries", "--at-once")
+	first := s.commit(1)
+	s.commit(2)
+	s.captured()
+	k, conn := s.restore("before tx " + first)
+	require.NoError(t, conn.Close(t.Context()))
+	s.service.Must("backup", "take", "ferries", "--at-once")
+	second := s.commit(3)
+	s.commit(4)
+	s.captured()
+	var backups []wire.Backup
+	s.service.JSON(&backups, "backup", "list", "ferries")
+	newest, oldest := backups[0].ID, backups[1].ID
+
+	s.refused(3, []string{"base " + oldest, "can no longer be rewound to moments from " + backups[1].Stop.String() + " to " + backups[0].Stop.String(), "confirm with the cluster's name"}, "backup", "drop", oldest)
+	s.refused(3, []string{"every moment can still be reached with the others"}, "backup", "drop", newest)
+	s.refused(3, nil, "backup", "drop", oldest, "--confirm", "another")
+	s.service.Must("backup", "drop", oldest, "--confirm", "ferries")
+	s.refused(1, []string{"no such base backup"}, "backup", "drop", oldest, "--confirm", "ferries")
+	s.service.JSON(&backups, "backup", "list", "ferries")
+	require.Len(t, backups, 1)
+	assert.Contains(t, s.service.Must("store", "audit"), "and nothing else", "nothing of it is left")
+	assert.Contains(t, s.service.Must("copy", "show", k.ID), "paused", "a copy that was made from it stands")
+	s.refused(1, []string{"out of reach"}, "restore", "plan", "ferries", "tx "+first)
+	other, conn := s.restore("tx " + second)
+	assert.Equal(t, "1,2,3", testbed.One[string](s.Bed, conn, numbersOf))
+	s.discard(other)
+	s.discard(k)
+	s.service.Must("backup", "drop", newest, "--confirm", "ferries")
+	assert.Contains(t, s.service.Must("reach", "ferries"), "No moment can be reached yet")
+	s.service.Must("backup", "take", "ferries", "--at-once")
+	assert.Len(t, s.cluster().Reach, 1)
+}
+
+const numbersOf = "select string_agg(n::text, ',' order by n) from journal"

@@ -15,7 +15,8 @@ export interface paths {
         get: operations["show-backup"];
         put?: never;
         post?: never;
-        delete?: never;
+        /** Let a base backup go */
+        delete: operations["drop-backup"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1091,7 +1092,7 @@ export interface components {
             finishedAt?: string;
             id: string;
             /** @enum {string} */
-            kind: "backup" | "side copy" | "open copy" | "discard copy" | "proof" | "audit" | "rebuild";
+            kind: "backup" | "side copy" | "open copy" | "discard copy" | "proof" | "drop backup" | "audit" | "rebuild";
             /** @description what it is doing */
             note?: string;
             outcome?: {
@@ -1189,6 +1190,77 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Backup"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "drop-backup": {
+        parameters: {
+            query?: {
+                /** @description name of the cluster that it is a backup of */
+                confirm?: string;
+            };
+            header?: never;
+            path: {
+                /** @description id of the backup */
+                backup: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Task"];
                 };
             };
             /** @description Unauthorized */

@@ -228,6 +228,16 @@ func Undo(ctx context.Context, s store.Store, c *catalog.Catalog, cluster, id, t
 	return whole, err
 }
 
+// Remove takes a backup's content out of the store: the manifest first, so that what
+// is cut short is no backup. Again is no error.
+func Remove(ctx context.Context, s store.Store, cluster, id string) error {
+	if err := s.Delete(ctx, store.ManifestKey(cluster, id)); err != nil {
+		return err
+	}
+	_, err := store.DeleteAll(ctx, s, store.BackupPrefix(cluster, id))
+	return err
+}
+
 // Recover records a backup by its manifest, for a catalogue that is made anew. whole is
 // false if there is no manifest. How many damaged pages were found is not in it.
 func Recover(ctx context.Context, s store.Store, c *catalog.Catalog, cluster, id string) (whole bool, err error) {

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"velvetrewind/core/pg"
+	"velvetrewind/engine/problem"
 )
 
 // Backup is a complete base backup.
@@ -26,6 +27,7 @@ type Backup struct {
 	PageFaults  int64           `db:"page_faults"`
 	Tablespaces json.RawMessage `db:"tablespaces"` // []layout.TablespaceEntry
 	TaskID      string          `db:"task_id"`
+	DroppedAt   sql.NullTime    `db:"dropped_at"`
 }
 
 // AddBackup records a backup whose manifest is in the store; again is no error.
@@ -41,14 +43,28 @@ func (c *Catalog) AddBackup(ctx context.Context, b Backup) error {
 // Backups lists the backups of a cluster, newest first; of all clusters when cluster is "".
 func (c *Catalog) Backups(ctx context.Context, cluster string) ([]Backup, error) {
 	var list []Backup
-	return list, c.db.SelectContext(ctx, &list, `select * from velvet.backups where cluster_id = $1 or $1 = '' order by stopped_at desc`, cluster)
+	return list, c.db.SelectContext(ctx, &list, `select * from velvet.backups where (cluster_id = $1 or $1 = '') and dropped_at is null order by stopped_at desc`, cluster)
 }
 
 // Backup finds a backup by its id.
 func (c *Catalog) Backup(ctx context.Context, id string) (Backup, error) {
 	var b Backup
-	err := c.db.GetContext(ctx, &b, `select * from velvet.backups where id = $1`, id)
+	err := c.db.GetContext(ctx, &b, `select * from velvet.backups where id = $1 and dropped_at is null`, id)
 	return b, found(err, "base backup", id, "List the backups with: velvet backup list")
+}
+
+// DropBackup notes that a backup is let go, so that nobody begins to use it any more. It
+// is refused while a copy is laid out from it.
+func (c *Catalog) DropBackup(ctx context.Context, id string) error {
+	r, err := c.db.ExecContext(ctx, `update velvet.backups set dropped_at = now() where id = $1 and dropped_at is null
+		and not exists (select from velvet.copies where backup_id = $1 and state = $2)`, id, CopyLayingOut)
+	if err != nil {
+		return err
+	}
+	if n, err := r.RowsAffected(); err != nil || n > 0 {
+		return err
+	}
+	return problem.New(problem.Conflict, "See: velvet copy list", "the base backup was not dropped", "a copy is being laid out from it, or it has been dropped already")
 }
 
 // States of a copy.
@@ -82,11 +98,17 @@ type Copy struct {
 
 // AddCopy records a copy that is about to be made.
 func (c *Catalog) AddCopy(ctx context.Context, k Copy) error {
-	_, err := c.db.ExecContext(ctx, `insert into velvet.copies
+	r, err := c.db.ExecContext(ctx, `insert into velvet.copies
 		(id, cluster_id, backup_id, moment, plan, directory, socket, port, state, task_id)
-		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, '')`,
+		select $1, $2, id, $4, $5, $6, $7, $8, $9, '' from velvet.backups where id = $3 and dropped_at is null for share`,
 		k.ID, k.ClusterID, k.BackupID, k.Moment, string(k.Plan), k.Directory, k.Socket, k.Port, k.State)
-	return err
+	if err != nil {
+		return err
+	}
+	if n, err := r.RowsAffected(); err != nil || n > 0 {
+		return err
+	}
+	return problem.New(problem.Conflict, "Plan it again.", "the copy was not made", "the base backup %s has been dropped meanwhile", k.BackupID)
 }
 
 // SetCopyTask notes which task makes a copy.

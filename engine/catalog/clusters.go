@@ -87,8 +87,20 @@ func (c *Catalog) Cluster(ctx context.Context, nameOrID string) (Cluster, error)
 
 // RemoveCluster forgets a cluster that has neither backups nor copies.
 func (c *Catalog) RemoveCluster(ctx context.Context, id string) error {
-	_, err := c.db.ExecContext(ctx, `delete from velvet.clusters where id = $1`, id)
-	return err
+	tx, err := c.db.BeginTxx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = tx.Rollback() }()
+	for _, q := range []string{
+		`delete from velvet.backups where cluster_id = $1 and dropped_at is not null and not exists (select from velvet.copies where backup_id = backups.id)`,
+		`delete from velvet.clusters where id = $1`,
+	} {
+		if _, err := tx.ExecContext(ctx, q, id); err != nil {
+			return err
+		}
+	}
+	return tx.Commit()
 }
 
 // ForgetCluster removes every record of a cluster, also of its base backups, which stay

@@ -101,7 +101,7 @@ type Proof struct {
 // Task is one piece of work.
 type Task struct {
 	ID         string         `json:"id"`
-	Kind       string         `json:"kind" enum:"backup,side copy,open copy,discard copy,proof,audit,rebuild"`
+	Kind       string         `json:"kind" enum:"backup,side copy,open copy,discard copy,proof,drop backup,audit,rebuild"`
 	Cluster    string         `json:"cluster,omitempty" doc:"name"`
 	Subject    string         `json:"subject,omitempty" doc:"id of the backup or copy it is about"`
 	State      string         `json:"state" enum:"waiting,running,done,failed,cancelled"`
