@@ -34,7 +34,12 @@ func (r Rule) Judge(t *Transaction, tables []TableChange, rows func(TableChange)
 		if !c.Known || c.System() {
 			continue
 		}
-		why = append(why, r.judgeTable(c, rows(c))...)
+		for _, i := range r.judgeTable(c, rows(c)) {
+			if t.Partial && i.Kind == Delete {
+				i.Reason = "at least " + i.Reason
+			}
+			why = append(why, i)
+		}
 	}
 	if r.Drops && len(t.LostDatabases) > 0 {
 		why = append(why, Incident{Kind: Drop, Reason: "a database was dropped"})

@@ -384,21 +384,26 @@ func (c *capturer) rest(ctx context.Context) bool {
 func (c *capturer) archiveAll(ctx context.Context) error {
 	c.archiving.Lock()
 	defer c.archiving.Unlock()
+	// What is safe now first: every segment before it is finished then, and is stored
+	// before the one that is being received is read.
+	safe := c.snapshot()
 	err := c.archiveFinished(ctx)
 	if err == nil {
-		err = c.readPartial(ctx)
+		err = c.readPartial(ctx, safe)
 	}
 	return errors.Join(err, c.follower.settle(ctx), c.recordIncidents(ctx))
 }
 
 // readPartial reads the segment that is being received, as far as it is safe.
-func (c *capturer) readPartial(ctx context.Context) error {
-	k := c.snapshot()
+func (c *capturer) readPartial(ctx context.Context, k catalog.Capture) error {
 	z := c.cluster.SegmentSize
 	if k.FlushedLSN == 0 || z.Offset(k.FlushedLSN) == 0 {
 		return nil
 	}
 	seg := pg.Segment{Timeline: k.Timeline, Number: z.Number(k.FlushedLSN)}
+	if seg == c.follower.finished {
+		return nil // it was finished meanwhile
+	}
 	err := c.follower.read(ctx, seg, c.spool.path(seg)+partialSuffix, k.FlushedLSN)
 	if errors.Is(err, os.ErrNotExist) {
 		return nil // finished meanwhile

@@ -32,8 +32,8 @@ type follower struct {
 
 	recorder *journal.Recorder // of the segment being read; nil before the first
 	segment  pg.Segment
-	state    journal.State // where the last finished segment left off
-	finished pg.Segment    // that segment
+	state    journal.State // in which finished leaves the journal; the two change together
+	finished pg.Segment    // the segment that state stands behind
 	rest     []byte        // its bytes from the page of state.Next on
 	sampled  time.Time     // when names were last asked for because one was missing
 	lacking  bool          // names are missing still
@@ -75,9 +75,11 @@ func (f *follower) begin(ctx context.Context, seg pg.Segment) error {
 		prev = f.index.Predecessor(seg)
 	}
 	if f.finished != prev || prev == (pg.Segment{}) {
+		f.forget()
 		if err := f.resume(ctx, seg); err != nil {
 			return err
 		}
+		f.finished = prev
 	}
 	f.recorder, f.segment = journal.NewRecorder(seg, f.cluster.SegmentSize, f.state), seg
 	return nil

@@ -18,6 +18,20 @@ function reachOf(spans: { fromTime: string; toTime: string }[]): Window {
   return { from, to: Math.max(to, from + 1000) };
 }
 
+// rest is how long a window must stand still before its history is asked for.
+const rest = 150;
+
+// useRested gives a window when it has come to rest. Until then the lanes stretch what
+// was asked for last.
+function useRested(w: Window | undefined): Window | undefined {
+  const [rested, setRested] = useState(w);
+  useEffect(() => {
+    const timer = setTimeout(() => setRested(w), rest);
+    return () => clearTimeout(timer);
+  }, [w?.from, w?.to]);
+  return rested;
+}
+
 // headOf is where on the axis of time a moment lies.
 function headOf(a: MomentAnswer | undefined, all: Window): number | undefined {
   if (!a) return undefined;
@@ -28,7 +42,7 @@ function headOf(a: MomentAnswer | undefined, all: Window): number | undefined {
 // RewindDeck answers: what happened here, and what if I went back to just before it?
 export function RewindDeck(p: { cluster: Cluster; moment: string; window?: Window; onPlace: (moment: string, window?: Window) => void }) {
   const answer = useMoment(p.cluster.name, p.moment || "latest");
-  const deck = useDeck(p.cluster.name, p.window);
+  const deck = useDeck(p.cluster.name, useRested(p.window));
   const all = reachOf(deck.data?.reach?.length ? deck.data.reach : (p.cluster.reach ?? []));
   const seen = p.window ? within(p.window, all) : all;
   const make = useMakeCopy(p.cluster.name);
@@ -74,7 +88,7 @@ export function RewindDeck(p: { cluster: Cluster; moment: string; window?: Windo
       {answer.data ? (
         <div className="mt-3 grid grid-cols-[3fr_2fr] gap-8 max-lg:grid-cols-1">
           <Around answer={answer.data} onMoment={onMoment} />
-          <Cost answer={answer.data} making={make.isPending} onCopy={start} />
+          <Cost answer={answer.data} making={make.isPending || answer.isPlaceholderData} onCopy={start} />
         </div>
       ) : (
         !answer.error && <Waiting what="the change journal" />

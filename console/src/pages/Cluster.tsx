@@ -37,6 +37,7 @@ export function ClusterPage() {
             {span ? (
               <>
                 can be rewound to any moment since <Time at={span.fromTime} />
+                {(c.holes ?? []).length > 0 && ", but for what is cross-hatched below: a hole"}
               </>
             ) : (
               "cannot be rewound yet: it has no base backup"

@@ -1,0 +1,118 @@
+package capture
+
+import (
+	"context"
+	"io"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"velvetrewind/core/journal"
+	"velvetrewind/core/layout"
+	"velvetrewind/core/pg"
+	"velvetrewind/engine/access"
+	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/index"
+	"velvetrewind/engine/names"
+	"velvetrewind/engine/store"
+	"velvetrewind/engine/store/dir"
+	"velvetrewind/testbed"
+)
+
+// TestFollowerInAnyOrder reads a transaction over many segments, in pieces, beginning
+// anew in between and looking into a segment before the one before it is stored, as
+// races and lost connections make it happen. The counts must be whole all the same.
+func TestFollowerInAnyOrder(t *testing.T) {
+	ctx := context.Background()
+	b := testbed.New(t)
+	p := b.Postgres("original", true, "wal_keep_size = '1GB'", "autovacuum = off")
+	p.Exec("postgres", "create table booking (id int primary key, note text)", "insert into booking select n, repeat('t', 700) from generate_series(1, 150000) n", "checkpoint")
+	conn := p.Connect("postgres")
+	testbed.One[string](b, conn, "select pg_switch_wal()::text")
+	from := testbed.One[string](b, conn, "select pg_current_wal_insert_lsn()::text")
+	p.Exec("postgres", "delete from booking where id <= 120000") // with an image of every page
+	to := testbed.One[string](b, conn, "select pg_switch_wal()::text")
+	start, err := pg.ParseLSN(from)
+	require.NoError(t, err)
+	end, err := pg.ParseLSN(to)
+	require.NoError(t, err)
+	z := pg.DefaultSegmentSize
+	first, last := z.Number(start), z.Number(end-1)
+	require.Greater(t, last-first, uint64(3))
+
+	records := b.Postgres("catalogue", false)
+	c, err := catalog.Open(ctx, records.DSN(testbed.Superuser, "postgres")+" password='"+testbed.Password+"'")
+	require.NoError(t, err)
+	t.Cleanup(c.Close)
+	for seed := range uint64(4) {
+		f, put := newFollower(t, c, p)
+		random := rand.New(rand.NewPCG(seed, 7))
+		deleted := int64(0)
+		for n := first; n <= last; n++ {
+			seg := pg.Segment{Timeline: 1, Number: n}
+			path := filepath.Join(p.DataDir, "pg_wal", seg.Name(z))
+			for range random.IntN(4) {
+				switch random.IntN(3) {
+				case 0:
+					f.forget()
+				case 1: // as far as it has come
+					require.NoError(t, f.read(ctx, seg, path, z.Start(n)+pg.LSN(random.IntN(int(z)))))
+				case 2: // the next one, too early
+					if n < last {
+						next := pg.Segment{Timeline: 1, Number: n + 1}
+						_ = f.read(ctx, next, filepath.Join(p.DataDir, "pg_wal", next.Name(z)), z.Start(n+1)+pg.LSN(random.IntN(1<<20)))
+					}
+				}
+			}
+			require.NoError(t, f.read(ctx, seg, path, z.Start(n+1)))
+			s, err := f.finish(ctx, path, z.Start(n+1))
+			require.NoError(t, err)
+			put(seg, path, s)
+			for tx, err := range s.Transactions() {
+				require.NoError(t, err)
+				for _, change := range tx.Changes {
+					deleted += change.Deleted
+				}
+			}
+		}
+		assert.EqualValues(t, 120000, deleted, "seed %d", seed)
+	}
+}
+
+// newFollower makes a follower over an empty store, and what stores its segments.
+func newFollower(t *testing.T, c *catalog.Catalog, p *testbed.Postgres) (*follower, func(pg.Segment, string, *journal.Segment)) {
+	ctx := context.Background()
+	objects, err := dir.Open(t.TempDir(), -1)
+	require.NoError(t, err)
+	k := catalog.Cluster{ID: catalog.NewID(), Name: "ferries" + time.Now().Format("150405.000000000"), SegmentSize: pg.DefaultSegmentSize, Slot: "s"}
+	require.NoError(t, c.AddCluster(ctx, k))
+	book, err := (&names.Books{Catalog: c}).Of(ctx, k.ID)
+	require.NoError(t, err)
+	x := &index.Indexes{Store: objects, Codec: layout.S2, Cluster: k, Names: book.Now(), Open: func(ctx context.Context, seg pg.Segment) (io.ReadCloser, error) {
+		return store.OpenSegment(ctx, objects, k.ID, seg, k.SegmentSize)
+	}}
+	rule := &atomic.Pointer[journal.Rule]{}
+	rule.Store(&journal.Rule{})
+	f := &follower{
+		cluster: k, access: access.Access{ConnString: p.DSN(testbed.Superuser, "postgres"), Password: testbed.Password}, index: x, book: book, rule: rule,
+		note: func(*journal.Transaction, []journal.Incident) error { return nil },
+	}
+	return f, func(seg pg.Segment, path string, s *journal.Segment) {
+		content, err := os.ReadFile(path)
+		require.NoError(t, err)
+		w, err := objects.Create(ctx, store.SegmentKey(k.ID, 1, seg.Name(k.SegmentSize)))
+		require.NoError(t, err)
+		out := layout.NewStream(w, layout.S2)
+		_, err = out.Write(content)
+		require.NoError(t, err)
+		require.NoError(t, out.Close())
+		require.NoError(t, w.Commit())
+		require.NoError(t, x.Put(ctx, s))
+	}
+}
