@@ -172,7 +172,7 @@ func (r *run) accident(ctx context.Context) error {
 		return err
 	}
 	r.traffic.markAfter()
-	r.traffic.accident = xid
+	r.traffic.accident, r.traffic.deleted = xid, tag.RowsAffected()
 	r.say("%s\nclerk=# COMMIT;\n\nNobody notes the time, or the transaction's id.\n", tag)
 	if err := r.traffic.await(ctx, 200); err != nil {
 		return err
@@ -199,20 +199,32 @@ func (r *run) find(ctx context.Context) error {
 			return err
 		}
 	}
-	var m struct {
-		Boundary struct {
-			FirstOut struct {
-				XID uint64 `json:"xid"`
-			} `json:"firstOut"`
-		} `json:"boundary"`
+	return r.found(ctx)
+}
+
+// found holds what the journal says against what the server had reported.
+func (r *run) found(ctx context.Context) error {
+	var list struct {
+		Transactions []struct {
+			XID    uint64 `json:"xid"`
+			Tables []struct {
+				Table   string `json:"table"`
+				Deleted int64  `json:"deleted"`
+			} `json:"tables"`
+		} `json:"transactions"`
 	}
-	if err := r.ask(ctx, &m, "moment", lost, "--cluster", "ferries"); err != nil {
+	if err := r.ask(ctx, &list, "changes", "biggest", "ferries", "--kind", "delete", "--table", "booking", "--limit", "1"); err != nil {
 		return err
 	}
-	if found := fmt.Sprint(m.Boundary.FirstOut.XID); found != r.traffic.accident {
-		return fmt.Errorf("the journal found transaction %s, the accident was %s", found, r.traffic.accident)
+	for _, x := range list.Transactions {
+		for _, t := range x.Tables {
+			if t.Table == "booking" && t.Deleted == r.traffic.deleted && fmt.Sprint(x.XID) == r.traffic.accident {
+				r.say("\nThe server had said DELETE %d; the journal has counted %d.\n", r.traffic.deleted, t.Deleted)
+				return nil
+			}
+		}
 	}
-	return nil
+	return fmt.Errorf("the journal found %v, the accident was transaction %s, which deleted %d bookings", list.Transactions, r.traffic.accident, r.traffic.deleted)
 }
 
 func (r *run) rewind(ctx context.Context) error {

@@ -22,6 +22,7 @@ type traffic struct {
 	cancel   context.CancelFunc
 	sessions sync.WaitGroup
 	accident string // transaction id
+	deleted  int64  // bookings that it deleted
 
 	mu     sync.Mutex
 	booked []booked
