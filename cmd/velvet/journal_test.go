@@ -311,7 +311,7 @@ func (s *stage) locate(t *testing.T, d deeds) {
 		return l
 	}
 	l := find("before tx " + d.drop)
-	assert.Equal(t, "spool", l.Where)
+	assert.Contains(t, []string{"spool", "store"}, l.Where, "it depends on how much WAL there has been")
 	require.NotNil(t, l.Record)
 	assert.Equal(t, "Transaction COMMIT", l.Record.Manager+" "+l.Record.Kind)
 	assert.Equal(t, d.drop, fmt.Sprint(l.Record.XID))
