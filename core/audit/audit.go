@@ -28,7 +28,7 @@ const (
 type Object struct {
 	Key     string
 	Cluster string     // id
-	Backup  string     // id of the base backup that needs it, "" for WAL
+	Backups []string   // ids of the base backups that need it, none for WAL
 	Segment pg.Segment // that it holds, for WAL
 	Remade  bool       // it is made again when it is needed
 }
@@ -39,6 +39,9 @@ type Discrepancy struct {
 	Key    string `json:"key"`
 	Detail string `json:"detail,omitempty"`
 	Costs  bool   `json:"costs" doc:"something cannot be restored because of it"`
+
+	Elsewhere bool `json:"elsewhere" doc:"the second store has it whole"`
+	Mended    bool `json:"mended" doc:"it was brought back from the second store"`
 }
 
 // Books is what a store should hold, while it is compared with what it does.
@@ -63,23 +66,97 @@ func NewBooks(clusters []string) *Books {
 	return b
 }
 
-// Want adds an object that should be there.
+// Want adds an object that should be there, or a backup that needs it too.
 func (b *Books) Want(o Object) {
-	if b.wanted[o.Key] == nil {
-		b.wanted[o.Key] = &entry{Object: o}
+	if e := b.wanted[o.Key]; e != nil {
+		e.Backups = append(e.Backups, o.Backups...)
+		return
 	}
+	b.wanted[o.Key] = &entry{Object: o}
 }
 
-// Lost notes that an object could not be read, before or after it was wanted.
+// Missing lists what is wanted and was not seen.
+func (b *Books) Missing() []string {
+	var keys []string
+	for k, e := range b.wanted {
+		if !e.seen {
+			keys = append(keys, k)
+		}
+	}
+	slices.Sort(keys)
+	return keys
+}
+
+// Unclear lists what may only be so because work went on while the store was looked
+// through: what is missing, and what nothing refers to.
+func (b *Books) Unclear() []string {
+	keys := b.Missing()
+	for _, f := range b.findings {
+		if f.Kind == Unreferenced || f.Kind == Foreign {
+			keys = append(keys, f.Key)
+		}
+	}
+	return keys
+}
+
+// Settle takes back what was so only for a while. now holds what is wanted since the store
+// was looked through; passing tells of an object to which nothing refers even then whether
+// it is being written or removed.
+func (b *Books) Settle(now *Books, passing func(key string) (bool, error)) error {
+	for key, e := range b.wanted {
+		switch still := now.wanted[key]; {
+		case e.seen:
+		case still == nil:
+			delete(b.wanted, key)
+		default:
+			e.Object = still.Object // fewer backups may need it
+		}
+	}
+	var left []Discrepancy
+	for _, f := range b.findings {
+		if f.Kind == Unreferenced || f.Kind == Foreign {
+			if e := now.wanted[f.Key]; e != nil {
+				b.wanted[f.Key] = &entry{Object: e.Object, seen: true}
+				continue
+			}
+			if is, err := passing(f.Key); err != nil {
+				return err
+			} else if is {
+				continue
+			}
+		}
+		left = append(left, f)
+	}
+	b.findings = left
+	return nil
+}
+
+// Lost notes that an object that is wanted could not be read.
 func (b *Books) Lost(key, why string) {
 	e := b.wanted[key]
-	if e != nil && e.bad {
-		return // told already
+	if e == nil || e.bad {
+		return // nobody needs it, or it was told already
 	}
-	if e != nil {
-		e.bad, e.seen = true, true
+	e.bad, e.seen = true, true
+	b.findings = append(b.findings, Discrepancy{Kind: Damaged, Key: key, Detail: why, Costs: !e.Remade})
+}
+
+// Elsewhere notes that a missing or damaged object is whole in another place, and
+// whether it was brought back from there: it costs nothing then.
+func (b *Books) Elsewhere(key string, mended bool) {
+	e := b.wanted[key]
+	if e == nil {
+		return
 	}
-	b.findings = append(b.findings, Discrepancy{Damaged, key, why, e != nil && !e.Remade})
+	if !e.seen {
+		b.findings = append(b.findings, Discrepancy{Kind: Missing, Key: key})
+	}
+	e.bad, e.seen = false, true
+	for i := range b.findings {
+		if f := &b.findings[i]; f.Key == key {
+			f.Costs, f.Mended, f.Elsewhere = false, mended, true
+		}
+	}
 }
 
 // See takes an object that the store holds. cluster is the id in its key, "" if the
@@ -112,20 +189,24 @@ func (b *Books) Close() ([]Discrepancy, map[string]Losses) {
 	lost := make(map[string]Losses)
 	for _, e := range b.wanted {
 		if !e.seen {
-			b.findings = append(b.findings, Discrepancy{Missing, e.Key, "", !e.Remade})
+			b.findings = append(b.findings, Discrepancy{Kind: Missing, Key: e.Key, Costs: !e.Remade})
 		}
 		if (e.seen && !e.bad) || e.Remade {
 			continue
 		}
 		l := lost[e.Cluster]
-		if e.Backup != "" {
-			if !slices.Contains(l.Backups, e.Backup) {
-				l.Backups = append(l.Backups, e.Backup)
+		for _, b := range e.Backups {
+			if !slices.Contains(l.Backups, b) {
+				l.Backups = append(l.Backups, b)
 			}
-		} else {
+		}
+		if len(e.Backups) == 0 {
 			l.Segments = append(l.Segments, e.Segment)
 		}
 		lost[e.Cluster] = l
+	}
+	for _, l := range lost {
+		slices.Sort(l.Backups)
 	}
 	slices.SortFunc(b.findings, func(x, y Discrepancy) int {
 		return cmp.Or(-cmp.Compare(b2i(x.Costs), b2i(y.Costs)), cmp.Compare(x.Kind, y.Kind), cmp.Compare(x.Key, y.Key))

@@ -1,8 +1,9 @@
 // Package blocks gathers which pages of which relations a stretch of WAL changes.
 //
 // Invariant: every page that a record refers to is in the set, whether the record
-// carries an image of it or not. What the WAL does not cover (free-space maps,
-// file-copied databases, files that are no relations) is left to the caller.
+// carries an image of it or not, and what a record makes new or cuts off is told by Cut.
+// What the WAL does not cover (free-space maps, visibility maps, files that are no
+// relations) is left to the caller.
 package blocks
 
 import (
@@ -22,8 +23,10 @@ type Fork struct {
 type Changed struct {
 	Fork   Fork
 	Blocks []uint32 // rising, without repeats
-	// Cut is the smallest number of pages that the relation was truncated to
-	// meanwhile, or NotCut. What lies behind it and is not in Blocks is gone.
+	// Cut is the smallest number of pages that the fork had meanwhile, or NotCut: it
+	// was truncated to so many, or made anew with 0. What lies behind it and is not in
+	// Blocks is gone. Of a database whose files were copied as files there is a Fork
+	// with filenode 0 and Cut 0: its pages are in no record.
 	Cut uint32
 }
 
@@ -43,24 +46,65 @@ type pages struct {
 	cut    uint32
 }
 
-// See notes what a record changes.
-func (s *Set) See(r *wal.Record) error {
+// See notes what a record of a server's major version changes.
+func (s *Set) See(r *wal.Record, version int) error {
 	for i := range r.Blocks {
 		b := &r.Blocks[i]
 		s.of(Fork{b.Relation(), b.Fork}).add(b.Number)
 	}
-	if r.Manager != wal.ManagerStorage {
+	if r.Manager != wal.ManagerStorage && r.Manager != wal.ManagerDatabase {
 		return nil
 	}
-	body, err := wal.Decode(r, 0) // the same in every version
+	body, err := wal.Decode(r, version)
 	if err != nil {
 		return err
 	}
-	if t, ok := body.(wal.FileTruncate); ok {
-		p := s.of(Fork{Relation: t.Relation})
-		p.cut = min(p.cut, t.Blocks)
+	switch b := body.(type) {
+	case wal.FileTruncate:
+		s.cut(Fork{Relation: b.Relation}, b.Blocks)
+	case wal.FileCreate:
+		s.cut(Fork{Relation: b.Relation, Number: b.Fork}, 0)
+	case wal.DatabaseCreate:
+		if b.FileCopy {
+			s.cut(database(b.Database), 0)
+		}
 	}
 	return nil
+}
+
+func (s *Set) cut(f Fork, pages uint32) {
+	p := s.of(f)
+	p.cut = min(p.cut, pages)
+}
+
+// database stands for every file of a database, in every tablespace.
+func database(oid uint32) Fork { return Fork{Relation: wal.RelationRef{Database: oid}} }
+
+// Add takes over what another set has gathered of a fork.
+func (s *Set) Add(c Changed) {
+	p := s.of(c.Fork)
+	p.blocks = append(p.blocks, c.Blocks...)
+	p.cut = min(p.cut, c.Cut)
+	if len(p.blocks) > 2*p.sorted+64 {
+		p.compact()
+	}
+}
+
+// Since tells which of the pages from first to before end of a fork cannot be taken from
+// what it was before: their numbers, rising, and from which page on none can.
+func (s *Set) Since(f Fork, first, end uint32) (changed []uint32, cut uint32) {
+	cut = end
+	if d := s.forks[database(f.Relation.Database)]; d != nil && f.Relation.Database != 0 {
+		cut = min(cut, max(d.cut, first))
+	}
+	p := s.forks[f]
+	if p == nil {
+		return nil, cut
+	}
+	p.compact()
+	from, _ := slices.BinarySearch(p.blocks, first)
+	to, _ := slices.BinarySearch(p.blocks, end)
+	return p.blocks[from:to], min(cut, max(p.cut, first))
 }
 
 func (s *Set) of(f Fork) *pages {

@@ -68,7 +68,7 @@ func (r *Recorder) See(rec *wal.Record, version int) (*Transaction, error) {
 			r.head.Marks = append(r.head.Marks, Mark{m.Name, rec.Start, m.Time})
 		}
 	}
-	return t, r.blocks.See(rec)
+	return t, r.blocks.See(rec, version)
 }
 
 // Segment gives the journal of what was seen so far, of bytes that end at end. The

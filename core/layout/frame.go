@@ -4,11 +4,14 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"hash/crc32"
 	"io"
 
 	"github.com/klauspost/compress/s2"
 	"github.com/klauspost/compress/zstd"
 	"github.com/zeebo/blake3"
+
+	"velvetrewind/core/pg"
 )
 
 // Codec is how a frame's content is compressed.
@@ -20,7 +23,8 @@ const (
 	S2    Codec = 1
 	Zstd  Codec = 2
 
-	endMark Codec = 0xff
+	tableMark Codec = 0xfe // the frame is the table of a condensed pack
+	endMark   Codec = 0xff
 )
 
 // ParseCodec reads the name of a codec that can be chosen.
@@ -34,44 +38,46 @@ func ParseCodec(name string) (Codec, error) {
 	return Plain, fmt.Errorf("%q is not a compression; choose zstd (small) or s2 (fast)", name)
 }
 
-// FrameSize is how many bytes a frame holds at most before compression: one extent of 16 pages.
-const FrameSize = 128 << 10
+// ExtentSize is how many bytes of a file an extent holds, and a frame at most before
+// compression: 16 pages.
+const ExtentSize = 128 << 10
 
 // A frame is a header and its stored bytes:
 //
 //	offset size
-//	     0    1  codec (0 plain, 1 S2 block, 2 zstd frame, 255 end of object)
+//	     0    1  codec (0 plain, 1 S2 block, 2 zstd frame, 254 table of a condensed pack, 255 end of object)
 //	     1    3  zero
 //	     4    4  bytes before compression, little-endian
 //	     8    4  bytes stored behind the header, little-endian
-//	    12   16  BLAKE3 of the 12 bytes above and the stored bytes, first 16 bytes
+//	    12   16  tag: of a sealed object AES-256-GCM's, with the 12 bytes above as
+//	             additional data and the frame's place as nonce; else the hash of the content
+//	    28    4  CRC-32C of the 28 bytes above and the stored bytes, little-endian
 const (
-	frameHeader = 28
-	hashSize    = 16
+	FrameHeader = 32
+	tagAt       = 12
+	crcAt       = 28
 )
 
 // maxStored bounds what a reader allocates for a frame.
-const maxStored = FrameSize + FrameSize/4
+const maxStored = ExtentSize + ExtentSize/4
 
-var zstdEncoder, zstdDecoder = newZstd()
+// What is read is decompressed by the Go library, however it was compressed: it may be
+// damaged, or made to do damage.
+var zstdDecoder = newZstdDecoder()
 
-func newZstd() (*zstd.Encoder, *zstd.Decoder) {
-	e, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderCRC(false))
+func newZstdDecoder() *zstd.Decoder {
+	d, err := zstd.NewReader(nil, zstd.WithDecoderMaxMemory(ExtentSize))
 	if err != nil {
 		panic(err) // only impossible options
 	}
-	d, err := zstd.NewReader(nil, zstd.WithDecoderMaxMemory(FrameSize))
-	if err != nil {
-		panic(err)
-	}
-	return e, d
+	return d
 }
 
-// AppendFrame appends the frame of at most FrameSize bytes to dst. Content that
-// does not shrink is stored plain.
+// AppendFrame appends the frame of at most ExtentSize bytes to dst, without its tag,
+// which it gets when an ObjectWriter writes it. Content that does not shrink is stored plain.
 func AppendFrame(dst, content []byte, codec Codec) []byte {
 	at := len(dst)
-	dst = append(dst, make([]byte, frameHeader)...)
+	dst = append(dst, make([]byte, FrameHeader)...)
 	switch codec {
 	case S2:
 		need := s2.MaxEncodedLen(len(content))
@@ -81,31 +87,38 @@ func AppendFrame(dst, content []byte, codec Codec) []byte {
 		out := s2.Encode(dst[len(dst):len(dst)+need], content)
 		dst = dst[:len(dst)+len(out)]
 	case Zstd:
-		dst = zstdEncoder.EncodeAll(content, dst)
+		dst = appendZstd(dst, content)
 	}
-	stored := len(dst) - at - frameHeader
-	if codec == Plain || stored >= len(content) {
-		codec, stored = Plain, len(content)
-		dst = append(dst[:at+frameHeader], content...)
+	stored := len(dst) - at - FrameHeader
+	if codec == Plain || codec == tableMark || stored >= len(content) {
+		if codec != tableMark {
+			codec = Plain
+		}
+		stored = len(content)
+		dst = append(dst[:at+FrameHeader], content...)
 	}
-	seal(dst[at:], codec, len(content), stored)
+	frame := dst[at:]
+	frame[0] = byte(codec)
+	binary.LittleEndian.PutUint32(frame[4:], uint32(len(content)))
+	binary.LittleEndian.PutUint32(frame[8:], uint32(stored))
 	return dst
 }
 
-func seal(frame []byte, codec Codec, plain, stored int) {
-	frame[0] = byte(codec)
-	binary.LittleEndian.PutUint32(frame[4:], uint32(plain))
-	binary.LittleEndian.PutUint32(frame[8:], uint32(stored))
-	hash := frameHash(frame[:12], frame[frameHeader:frameHeader+stored])
-	copy(frame[12:], hash[:])
+// seal gives a frame its tag and checksum. at is its place in the object.
+func (s *Seal) seal(frame []byte, at uint64, content Hash) {
+	if s == nil {
+		copy(frame[tagAt:], content[:])
+	} else {
+		stored := frame[FrameHeader:]
+		out := s.aead.Seal(stored[:0], nonce(at), stored, frame[:tagAt]) // in place where the tag has room behind
+		copy(stored, out)
+		copy(frame[tagAt:], out[len(stored):])
+	}
+	binary.LittleEndian.PutUint32(frame[crcAt:], frameCRC(frame[:FrameHeader], frame[FrameHeader:]))
 }
 
-func frameHash(head, stored []byte) (sum [hashSize]byte) {
-	h := blake3.New()
-	_, _ = h.Write(head)
-	_, _ = h.Write(stored)
-	copy(sum[:], h.Sum(nil))
-	return sum
+func frameCRC(head, stored []byte) uint32 {
+	return crc32.Update(crc32.Checksum(head[:crcAt], pg.Castagnoli), pg.Castagnoli, stored)
 }
 
 // ErrCorrupt is wrapped by every error about bytes that are not what was written.
@@ -114,78 +127,147 @@ var ErrCorrupt = errors.New("corrupt")
 // FrameReader reads frames one after the other from a stream.
 type FrameReader struct {
 	src    io.Reader
-	head   [frameHeader]byte
+	seal   *Seal
+	head   [FrameHeader]byte
 	stored []byte
 	plain  []byte
+	at     uint64 // place of the next frame
+	origin []uint64
+	gen    uint32
 	hashes *blake3.Hasher
 	total  uint64
-	inside bool
+	whole  bool
 }
 
-// NewFrameReader reads frames from src, which stands at a frame's beginning
-// somewhere inside an object. Each frame is verified, the whole object is not.
-func NewFrameReader(src io.Reader) *FrameReader {
-	return &FrameReader{src: src, hashes: blake3.New(), inside: true}
+// NewFrameReader reads frames from src, which stands at offset at of an object. Each
+// frame is verified, the whole object is not.
+func NewFrameReader(src io.Reader, seal *Seal, at int64) *FrameReader {
+	return &FrameReader{src: src, seal: seal, at: uint64(at), hashes: seal.marks()}
 }
 
-// Next returns the content of the next frame, valid until the call after it. At
-// the object's end mark, which must match an object read from its beginning, it is io.EOF.
+// NewObjectReader reads all frames of an object from src, which stands behind its header.
+func NewObjectReader(src io.Reader, h Header, seal *Seal) *FrameReader {
+	r := NewFrameReader(src, seal, HeaderSize)
+	r.whole, r.gen = true, h.Generation
+	return r
+}
+
+// At is the offset of the next frame in the bytes that are read.
+func (r *FrameReader) At() int64 { return int64(r.at) }
+
+// Resume goes on with another source that stands at offset At. It is for a reader
+// whose last Next failed.
+func (r *FrameReader) Resume(src io.Reader) { r.src = src }
+
+// Place says at which offset the next frame stood when it was written.
+func (r *FrameReader) Place(at int64) { r.at = uint64(at) }
+
+// Tag is the tag of the frame that was read last: of an object that is not sealed, the
+// hash of its content. Length is how long it is with its header.
+func (r *FrameReader) Tag() Hash   { return Hash(r.head[tagAt:crcAt]) }
+func (r *FrameReader) Length() int { return FrameHeader + len(r.stored) }
+
+// Next returns the content of the next frame, valid until the call after it. At the
+// object's end mark, which must match an object read from its beginning, it is io.EOF.
+// After an error the reader stands where it stood.
 func (r *FrameReader) Next() ([]byte, error) {
+	for {
+		codec, content, err := r.next()
+		if err != nil || codec != tableMark {
+			return content, err
+		}
+	}
+}
+
+func (r *FrameReader) next() (Codec, []byte, error) {
 	if _, err := io.ReadFull(r.src, r.head[:]); err != nil {
-		return nil, fmt.Errorf("%w: cut short within a frame's header: %w", ErrCorrupt, noEOF(err))
+		return 0, nil, fmt.Errorf("%w: cut short within a frame's header: %w", ErrCorrupt, noEOF(err))
 	}
 	codec := Codec(r.head[0])
 	plain, stored := int(binary.LittleEndian.Uint32(r.head[4:])), int(binary.LittleEndian.Uint32(r.head[8:]))
-	if codec == endMark {
-		return nil, r.end()
-	}
-	if codec > Zstd || plain > FrameSize || stored > maxStored {
-		return nil, fmt.Errorf("%w: impossible frame header", ErrCorrupt)
+	if codec > Zstd && codec < tableMark || plain > ExtentSize || stored > maxStored || r.head[1] != 0 || r.head[2] != 0 || r.head[3] != 0 {
+		return 0, nil, fmt.Errorf("%w: impossible frame header", ErrCorrupt)
 	}
 	if cap(r.stored) < stored {
-		r.stored = make([]byte, stored)
+		r.stored = make([]byte, stored, max(stored, ExtentSize)+len(Hash{})) // with room for the tag
 	}
 	r.stored = r.stored[:stored]
 	if _, err := io.ReadFull(r.src, r.stored); err != nil {
-		return nil, fmt.Errorf("%w: cut short within a frame: %w", ErrCorrupt, noEOF(err))
+		return 0, nil, fmt.Errorf("%w: cut short within a frame: %w", ErrCorrupt, noEOF(err))
 	}
-	if hash := frameHash(r.head[:12], r.stored); string(hash[:]) != string(r.head[12:]) {
-		return nil, fmt.Errorf("%w: a frame's hash is wrong", ErrCorrupt)
+	if frameCRC(r.head[:], r.stored) != binary.LittleEndian.Uint32(r.head[crcAt:]) {
+		return 0, nil, fmt.Errorf("%w: a frame's checksum is wrong", ErrCorrupt)
 	}
-	_, _ = r.hashes.Write(r.head[12:])
+	if codec == endMark {
+		return 0, nil, r.end()
+	}
+	content, err := r.open(codec, plain)
+	if err != nil {
+		return 0, nil, err
+	}
+	if codec == tableMark {
+		if err := r.takeTable(content); err != nil {
+			return 0, nil, err
+		}
+	} else if len(r.origin) > 0 {
+		r.origin = r.origin[1:]
+	}
+	_, _ = r.hashes.Write(r.head[tagAt:crcAt])
 	r.total += uint64(plain)
-	return r.open(codec, plain)
+	r.at += uint64(FrameHeader + stored)
+	return codec, content, nil
 }
 
+// place is where the frame stood when it was sealed.
+func (r *FrameReader) place(codec Codec) uint64 {
+	switch {
+	case codec == tableMark:
+		return tablePlace(r.gen)
+	case len(r.origin) > 0:
+		return r.origin[0]
+	}
+	return r.at
+}
+
+// open deciphers and decompresses the frame that was read, and verifies its content.
 func (r *FrameReader) open(codec Codec, plain int) ([]byte, error) {
-	out := r.stored
+	stored := r.stored
+	if r.seal != nil {
+		var err error
+		sealed := append(stored, r.head[tagAt:crcAt]...)
+		r.stored = sealed[:len(stored)]
+		if stored, err = r.seal.aead.Open(sealed[:0], nonce(r.place(codec)), sealed, r.head[:tagAt]); err != nil {
+			return nil, fmt.Errorf("%w: a frame was not sealed with this key at this place", ErrCorrupt)
+		}
+	}
+	out := stored
 	var err error
 	switch codec {
 	case S2:
-		if cap(r.plain) < FrameSize {
-			r.plain = make([]byte, FrameSize)
+		if cap(r.plain) < ExtentSize {
+			r.plain = make([]byte, ExtentSize)
 		}
-		out, err = s2.Decode(r.plain[:FrameSize], r.stored)
+		out, err = s2.Decode(r.plain[:ExtentSize], stored)
 	case Zstd:
-		out, err = zstdDecoder.DecodeAll(r.stored, r.plain[:0])
-		if err == nil {
+		if out, err = zstdDecoder.DecodeAll(stored, r.plain[:0]); err == nil {
 			r.plain = out
 		}
 	}
 	if err != nil || len(out) != plain {
 		return nil, fmt.Errorf("%w: a frame does not decompress to its size", ErrCorrupt)
 	}
+	if r.seal == nil && HashOf(out) != Hash(r.head[tagAt:crcAt]) {
+		return nil, fmt.Errorf("%w: a frame's hash is wrong", ErrCorrupt)
+	}
 	return out, nil
 }
 
-// end verifies the mark that closes an object: the length of all content and the hash of all hashes.
+// end verifies the mark that closes an object: the length of all content and the hash of all tags.
 func (r *FrameReader) end() error {
-	for _, b := range r.head[1:12] {
-		if b != 0 {
-			return fmt.Errorf("%w: impossible end mark", ErrCorrupt)
-		}
+	if len(r.stored) != 0 || binary.LittleEndian.Uint32(r.head[4:]) != 0 {
+		return fmt.Errorf("%w: impossible end mark", ErrCorrupt)
 	}
-	if !r.inside && endHash(r.hashes, r.total) != string(r.head[12:]) {
+	if r.whole && endHash(r.hashes, r.total) != string(r.head[tagAt:crcAt]) {
 		return fmt.Errorf("%w: the object is not whole", ErrCorrupt)
 	}
 	return io.EOF
@@ -194,7 +276,7 @@ func (r *FrameReader) end() error {
 func endHash(hashes *blake3.Hasher, total uint64) string {
 	h := hashes.Clone()
 	_, _ = h.Write(binary.LittleEndian.AppendUint64(nil, total))
-	return string(h.Sum(nil)[:hashSize])
+	return string(h.Sum(nil)[:len(Hash{})])
 }
 
 func noEOF(err error) error {

@@ -11,11 +11,18 @@ import (
 )
 
 // A manifest is an object whose content is lines of JSON: a Head, a line for each
-// File, and a Tail. One without its Tail is no manifest. It is written and read
-// as a stream, so that its length never matters.
+// File, a line for each pack that they use, and a Tail. One without its Tail is no
+// manifest. It is written and read as a stream, so that its length never matters, and it
+// names all that a restore reads: no backup needs the manifest of another.
 
 // ManifestFormat names the version of the manifest's lines.
-const ManifestFormat = "velvet-manifest/1"
+const ManifestFormat = "velvet-manifest/2"
+
+// The kinds of base backups.
+const (
+	Full        = "full"        // every byte was read from the server
+	Incremental = "incremental" // only what the WAL says has changed was read
+)
 
 // Head is the first line of a manifest.
 type Head struct {
@@ -25,7 +32,8 @@ type Head struct {
 	SystemID      uint64            `json:"systemId,string"`
 	ServerVersion int               `json:"serverVersion"` // server_version_num
 	SegmentSize   pg.SegmentSize    `json:"segmentSize"`
-	Kind          string            `json:"kind"` // "full"
+	Kind          string            `json:"kind"`             // Full or Incremental
+	Beside        string            `json:"beside,omitempty"` // id of the backup that it was compared with; not needed any more
 	Checksums     bool              `json:"dataChecksums"`
 	Superuser     string            `json:"superuser"` // name of the bootstrap superuser
 	Tablespaces   []TablespaceEntry `json:"tablespaces,omitempty"`
@@ -46,7 +54,7 @@ const (
 	InConfig Place = "config" // configuration files from outside of it; never laid out as they are
 )
 
-// File is one file, directory or symbolic link of a backup.
+// File is one file or directory of a backup.
 type File struct {
 	Place    Place     `json:"place,omitempty"`
 	Path     string    `json:"path"` // relative to the place, with slashes
@@ -54,12 +62,28 @@ type File struct {
 	Dir      bool      `json:"dir,omitempty"`
 	Size     int64     `json:"size,omitempty"`
 	Modified time.Time `json:"modified"`
-	CRC32C   uint32    `json:"crc32c,omitempty"`
-	// Where the content begins: the pack's number and the offset of its first
-	// frame there. The content goes on frame by frame, and in the next pack, behind
-	// its magic, once a pack has reached its end mark.
-	Pack   int   `json:"pack,omitempty"`
-	Offset int64 `json:"offset,omitempty"`
+	CRC32C   *uint32   `json:"crc32c,omitempty"` // of the whole content, where it was read as a whole
+	// The map of the content: one sheet within the line if the file is short, else
+	// where its sheets are. Unchanged sheets are shared with older backups.
+	Sheet  []byte     `json:"sheet,omitempty"`
+	Sheets []SheetRef `json:"sheets,omitempty"`
+}
+
+// Extents is how many extents the file has.
+func (f *File) Extents() int { return int((f.Size + ExtentSize - 1) / ExtentSize) }
+
+// SheetRef is where a sheet is: a frame of a pack.
+type SheetRef struct {
+	Pack   string `json:"pack"`
+	Offset int64  `json:"at"`
+	Length int    `json:"len"`
+}
+
+// Use is what of a pack a backup needs.
+type Use struct {
+	Pack   string `json:"id"`
+	Frames int64  `json:"frames"`
+	Bytes  int64  `json:"bytes"` // of these frames, with their headers; a frame that occurs twice counts once each time
 }
 
 // Tail is the last line of a manifest.
@@ -70,69 +94,85 @@ type Tail struct {
 	StartTime   time.Time   `json:"startTime"`
 	StopTime    time.Time   `json:"stopTime"`
 	Files       int64       `json:"files"`
-	BytesRead   int64       `json:"bytesRead"`
-	BytesStored int64       `json:"bytesStored"`
-	Pages       int64       `json:"pages"`
-	Packs       int         `json:"packs"`
+	BytesHeld   int64       `json:"bytesHeld"`   // what the files hold together
+	BytesRead   int64       `json:"bytesRead"`   // from the server
+	BytesStored int64       `json:"bytesStored"` // in packs of its own
+	BytesShared int64       `json:"bytesShared"` // frames in packs of older backups
+	ZeroExtents int64       `json:"zeroExtents"`
+	Extents     int64       `json:"extents"`
+	NewExtents  int64       `json:"newExtents"` // that no older backup held
+	Pages       int64       `json:"pages"`      // whose checksums were looked at
+	PageFaults  int64       `json:"pageFaults"` // that were damaged
+	Packs       int         `json:"packs"`      // lines of packs
 }
 
 type line struct {
 	Head *Head `json:"head,omitempty"`
 	File *File `json:"file,omitempty"`
+	Pack *Use  `json:"pack,omitempty"`
 	Tail *Tail `json:"tail,omitempty"`
 }
 
 // ManifestWriter writes a manifest as its parts become known.
-type ManifestWriter struct {
-	stream *Stream
-	lines  *json.Encoder
-}
+type ManifestWriter struct{ lines *json.Encoder }
 
-// NewManifestWriter begins a manifest on dst with its head.
-func NewManifestWriter(dst io.Writer, head Head) (*ManifestWriter, error) {
+// NewManifestWriter begins a manifest on the content of an object with its head.
+func NewManifestWriter(content io.Writer, head Head) (*ManifestWriter, error) {
 	head.Format = ManifestFormat
-	s := NewStream(dst, Zstd)
-	w := &ManifestWriter{stream: s, lines: json.NewEncoder(s)}
+	w := &ManifestWriter{json.NewEncoder(content)}
 	return w, w.lines.Encode(line{Head: &head})
 }
 
 // Add appends a file.
-func (w *ManifestWriter) Add(f File) error { return w.lines.Encode(line{File: &f}) }
+func (w *ManifestWriter) Add(f *File) error { return w.lines.Encode(line{File: f}) }
 
-// Finish writes the tail and completes the object.
-func (w *ManifestWriter) Finish(t Tail) error {
-	if err := w.lines.Encode(line{Tail: &t}); err != nil {
-		return err
+// Finish writes what is used of each pack, and the tail.
+func (w *ManifestWriter) Finish(uses []Use, t Tail) error {
+	t.Packs = len(uses)
+	for i := range uses {
+		if err := w.lines.Encode(line{Pack: &uses[i]}); err != nil {
+			return err
+		}
 	}
-	return w.stream.Close()
+	return w.lines.Encode(line{Tail: &t})
 }
 
-// ReadManifest streams a manifest from the object src, handing over each file.
-// An error of each ends it. Without a tail, or not whole, it is ErrCorrupt.
-func ReadManifest(src io.Reader, begin func(Head) error, each func(File) error) (Tail, error) {
-	content, err := OpenObject(src)
-	if err != nil {
-		return Tail{}, fmt.Errorf("manifest: %w", err)
-	}
+// Visit is told the lines of a manifest; a nil function is not.
+type Visit struct {
+	Head func(Head) error
+	File func(*File) error
+	Pack func(Use) error
+}
+
+// ReadManifest streams a manifest from the content of its object. An error of a visit
+// ends it. Without a tail, or not whole, it is ErrCorrupt.
+func ReadManifest(content io.Reader, visit Visit) (Tail, error) {
 	lines := json.NewDecoder(bufio.NewReader(content))
 	var tail *Tail
+	packs := 0
 	for first := true; ; first = false {
 		var l line
 		if err := lines.Decode(&l); err != nil {
-			if err == io.EOF && tail != nil {
+			if err == io.EOF && tail != nil && tail.Packs == packs {
 				return *tail, nil
 			}
 			return Tail{}, fmt.Errorf("manifest: %w: %w", ErrCorrupt, noEOF(err))
 		}
+		var err error
 		switch {
-		case first != (l.Head != nil) || tail != nil:
+		case first != (l.Head != nil) || tail != nil || packs > 0 && l.File != nil:
 			return Tail{}, fmt.Errorf("manifest: %w: its lines are out of order", ErrCorrupt)
 		case first && l.Head.Format != ManifestFormat:
-			return Tail{}, fmt.Errorf("manifest: format %q is not %s; a newer velvet wrote it", l.Head.Format, ManifestFormat)
-		case l.Head != nil:
-			err = begin(*l.Head)
-		case l.File != nil:
-			err = each(*l.File)
+			return Tail{}, fmt.Errorf("manifest: format %q is not %s; another version of velvet wrote it", l.Head.Format, ManifestFormat)
+		case l.Head != nil && visit.Head != nil:
+			err = visit.Head(*l.Head)
+		case l.File != nil && visit.File != nil:
+			err = visit.File(l.File)
+		case l.Pack != nil:
+			packs++
+			if visit.Pack != nil {
+				err = visit.Pack(*l.Pack)
+			}
 		case l.Tail != nil:
 			tail = l.Tail
 		}

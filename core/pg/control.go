@@ -7,10 +7,6 @@ import (
 	"hash/crc32"
 )
 
-// Castagnoli is the CRC-32C table that PostgreSQL uses for WAL records, the
-// control file and its backup manifests.
-var Castagnoli = crc32.MakeTable(crc32.Castagnoli)
-
 // Control is what Velvet Rewind needs of global/pg_control (ControlFileData in
 // catalog/pg_control.h, 64-bit little-endian layout).
 type Control struct {

@@ -32,24 +32,20 @@ var checksumBase = [checksumLanes]uint32{
 	0x9FBF8C76, 0x15CA20BE, 0xF2CA9FD3, 0x959BD756,
 }
 
+// lanes are the running sums of a page checksum, one for each of the 32 words of a row.
+type lanes [checksumLanes]uint32
+
+const checksumRow = checksumLanes * 4 // bytes
+
 // PageChecksum computes the checksum of an 8 KiB page at block number block of
 // its relation (pg_checksum_page). The field that holds it is taken as zero.
 func PageChecksum(page []byte, block uint32) uint16 {
 	page = page[:BlockSize:BlockSize]
-	sums := checksumBase
-	for row := 0; row < BlockSize; row += checksumLanes * 4 {
-		words := page[row : row+checksumLanes*4 : row+checksumLanes*4]
-		if row == 0 {
-			var head [checksumLanes * 4]byte
-			copy(head[:], words)
-			head[pageChecksumOffset], head[pageChecksumOffset+1] = 0, 0
-			words = head[:]
-		}
-		for lane := range sums {
-			t := sums[lane] ^ binary.LittleEndian.Uint32(words[lane*4:])
-			sums[lane] = t*checksumPrime ^ t>>17
-		}
-	}
+	sums := lanes(checksumBase)
+	head := [checksumRow]byte(page)
+	head[pageChecksumOffset], head[pageChecksumOffset+1] = 0, 0
+	sums.mix(head[:])
+	sums.mix(page[checksumRow:])
 	var all uint32
 	for _, s := range sums { // two more rounds over zeroes mix the last words in
 		s = s*checksumPrime ^ s>>17
@@ -57,6 +53,17 @@ func PageChecksum(page []byte, block uint32) uint16 {
 		all ^= s
 	}
 	return uint16((all^block)%65535 + 1)
+}
+
+// mixRows takes whole rows into the sums: the reference for every other way to do it.
+func (l *lanes) mixRows(rows []byte) {
+	for ; len(rows) >= checksumRow; rows = rows[checksumRow:] {
+		row := rows[:checksumRow:checksumRow]
+		for lane := range l {
+			t := l[lane] ^ binary.LittleEndian.Uint32(row[lane*4:])
+			l[lane] = t*checksumPrime ^ t>>17
+		}
+	}
 }
 
 // PageFault says what is wrong with a page, or is empty.

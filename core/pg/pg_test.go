@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"hash/crc32"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -157,6 +158,26 @@ func TestPagesAreChecked(t *testing.T) {
 	p[5000] = 1
 	assert.Contains(t, CheckPage(p, 7, true), "not empty")
 	assert.Equal(t, LSN(0x1000), PageLSN(page(1)))
+}
+
+// The sums must not depend on what the processor can do.
+func TestWideLanesEqualTheReference(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		rows := rapid.SliceOfN(rapid.Byte(), 0, 5*checksumRow).Draw(t, "rows")
+		sums := lanes(checksumBase)
+		want := sums
+		want.mixRows(rows)
+		sums.mix(rows)
+		require.Equal(t, want, sums)
+	})
+}
+
+func TestJoinedChecksums(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		a, b := rapid.SliceOf(rapid.Byte()).Draw(t, "a"), rapid.SliceOf(rapid.Byte()).Draw(t, "b")
+		sum := func(p []byte) uint32 { return crc32.Checksum(p, Castagnoli) }
+		require.Equal(t, sum(slices.Concat(a, b)), JoinCRC32C(sum(a), sum(b), int64(len(b))))
+	})
 }
 
 func TestControlFileIsRefusedUnlessWhole(t *testing.T) {

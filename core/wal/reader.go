@@ -166,7 +166,11 @@ func (r *Reader) openPage() error {
 		r.waitFor(r.next)
 		return ErrUnwritten
 	}
-	if len(page) < longHeader {
+	need := shortHeader
+	if r.opt.SegmentSize.Offset(r.next) == 0 {
+		need = longHeader
+	}
+	if len(page) < need {
 		return io.EOF
 	}
 	h, err := parsePage(page, r.next)

@@ -68,6 +68,18 @@ func TestEveryRecordIsRead(t *testing.T) {
 	})
 }
 
+// A record may end on a page of which little more than the header is there yet.
+func TestARecordThatEndsJustBehindAPageHeader(t *testing.T) {
+	w := newWriter(1 << 20)
+	w.record(10, 0, 3, nil)
+	room := PageSize - len(w.out)
+	w.record(10, 0, 4, make([]byte, room-recordHeader-5+8)) // 8 bytes too long
+	require.Equal(t, PageSize+shortHeader+8, len(w.out))
+	starts, err := readAll(reader(w.out, w.start))
+	require.ErrorIs(t, err, io.EOF)
+	require.Len(t, starts, 2)
+}
+
 func TestDamageIsNeverReadAsRecords(t *testing.T) {
 	w := newWriter(1 << 20)
 	for i := range 300 {

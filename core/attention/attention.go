@@ -1,0 +1,140 @@
+// Package attention tells what about a cluster needs a person, the worst first.
+//
+// Invariant: each need is one sentence and one thing to do; what mends itself, or is
+// merely young, is no need. Time comes from the caller.
+package attention
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"time"
+
+	"velvetrewind/core/figures"
+)
+
+// Kind is what kind of need it is; they are listed by how much it hurts to wait.
+type Kind string
+
+// The kinds, the worst first.
+const (
+	Capture  Kind = "capture"  // WAL is not being received
+	NoBase   Kind = "no base"  // nothing can be restored
+	Hole     Kind = "hole"     // captured WAL has a gap that nobody has accepted
+	Promise  Kind = "promise"  // the keep rule promises more than can be reached
+	Late     Kind = "late"     // a base backup of the calendar did not come
+	Incident Kind = "incident" // somebody deleted a lot
+	Damage   Kind = "damage"   // damaged pages in the newest base backup
+)
+
+var order = []Kind{Capture, NoBase, Hole, Promise, Late, Incident, Damage}
+
+// Need is one thing that needs a person.
+type Need struct {
+	Kind    Kind   `json:"kind" enum:"capture,no base,hole,promise,late,incident,damage"`
+	Text    string `json:"text" doc:"one sentence"`
+	Command string `json:"command" doc:"what deals with it, or shows more"`
+}
+
+// Cluster is what is known of one.
+type Cluster struct {
+	Name  string
+	Added time.Time
+
+	CaptureWanted  bool
+	CaptureState   string
+	CaptureRuns    bool // it is streaming
+	CaptureFailed  bool // it does not try by itself any more
+	CaptureSince   time.Time
+	CaptureProblem string
+	CaptureAlert   time.Duration // how long it may stand still
+	Bases          int
+	BaseRunning    bool
+	LastBase       time.Time
+	Holes          []Gap
+	Promised       time.Time  // any moment since then is promised
+	HeldFrom       *time.Time // since when every moment can be reached
+	LateSince      time.Time  // when the calendar's base backup was due that did not come; zero: none
+	Incidents      int
+	PageFaults     int64
+}
+
+// Gap is WAL that is missing.
+type Gap struct {
+	Text   string // where
+	Closed bool   // a base backup behind it carries on
+	Meant  bool   // it was let go by rule
+}
+
+// lateAfter is how much later than due a base backup may be complete; slack is by how
+// much a promise may be missed, for a base backup is not taken in an instant.
+const (
+	lateAfter = time.Hour
+	slack     = 2 * time.Hour
+)
+
+// Needs lists what needs a person, the worst first.
+func Needs(k Cluster, now time.Time) []Need {
+	list := []Need{}
+	add := func(kind Kind, command, text string, args ...any) {
+		list = append(list, Need{kind, fmt.Sprintf(text, args...), command})
+	}
+	still := now.Sub(k.CaptureSince)
+	switch {
+	case !k.CaptureWanted:
+		add(Capture, "velvet capture start "+k.Name, "Capture was stopped %s ago: what is committed now cannot be rewound to, and the server keeps its WAL back.", Ago(still))
+	case k.CaptureFailed:
+		add(Capture, "velvet cluster ready "+k.Name, "Capture has failed: %s", k.CaptureProblem)
+	case !k.CaptureRuns && still > k.CaptureAlert:
+		add(Capture, "velvet cluster ready "+k.Name, "Capture has been %s for %s: %s", k.CaptureState, Ago(still), cmp.Or(k.CaptureProblem, "it has not begun"))
+	}
+	captured := len(list) == 0
+	if k.Bases == 0 && !k.BaseRunning {
+		add(NoBase, "velvet backup take "+k.Name, "There is no base backup: nothing can be restored.")
+	}
+	for _, h := range k.Holes {
+		if !h.Closed && !h.Meant {
+			add(Hole, "velvet backup take "+k.Name, "WAL is missing (%s), and no base backup has been taken since: take one.", h.Text)
+		}
+	}
+	young := k.Added.After(k.Promised)
+	if k.HeldFrom != nil && k.HeldFrom.Sub(k.Promised) > slack && !young {
+		add(Promise, "velvet keep show "+k.Name, "Any moment since %s is promised, and only those since %s can be reached.", stamp(k.Promised), stamp(*k.HeldFrom))
+	}
+	// Without capture none can come, and where there is none at all, that is told already.
+	if captured && k.Bases > 0 && !k.LateSince.IsZero() && now.Sub(k.LateSince) > lateAfter && !k.BaseRunning {
+		add(Late, "velvet task list --cluster "+k.Name+" --kind backup", "The base backup due at %s has not come.", stamp(k.LateSince))
+	}
+	if k.Incidents > 0 {
+		add(Incident, "velvet changes list "+k.Name+" --incidents", "%s to look at: rows or tables went in bulk.", figures.Of(k.Incidents, "incident"))
+	}
+	if k.PageFaults > 0 {
+		add(Damage, "velvet backup list "+k.Name, "The newest base backup found %s: the server's disk or memory is suspect.", figures.Of(int(k.PageFaults), "damaged page"))
+	}
+	slices.SortStableFunc(list, func(a, b Need) int { return cmp.Compare(slices.Index(order, a.Kind), slices.Index(order, b.Kind)) })
+	return list
+}
+
+// Rank tells how bad the worst of some needs is: 0 for none, higher is worse.
+func Rank(needs []Need) int {
+	worst := 0
+	for _, n := range needs {
+		worst = max(worst, len(order)-slices.Index(order, n.Kind))
+	}
+	return worst
+}
+
+// Ago says a stretch of time in words, roughly.
+func Ago(d time.Duration) string {
+	switch {
+	case d < 2*time.Minute:
+		return fmt.Sprintf("%d s", int(d.Seconds()))
+	case d < 2*time.Hour:
+		return fmt.Sprintf("%d min", int(d.Minutes()))
+	case d < 48*time.Hour:
+		return fmt.Sprintf("%d h", int(d.Hours()))
+	}
+	return fmt.Sprintf("%d days", int(d.Hours()/24))
+}
+
+func stamp(t time.Time) string { return t.UTC().Format("2006-01-02 15:04 UTC") }

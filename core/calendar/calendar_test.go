@@ -1,0 +1,122 @@
+package calendar
+
+import (
+	"testing"
+	"time"
+	_ "time/tzdata" // the same zones on every machine
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+)
+
+func zone(t require.TestingT, name string) *time.Location {
+	z, err := time.LoadLocation(name)
+	require.NoError(t, err)
+	return z
+}
+
+func TestUpcoming(t *testing.T) {
+	for _, c := range []struct {
+		name     string
+		schedule Schedule
+		from     string
+		want     []string
+	}{
+		{"a time that the clocks skip", Schedule{At: "01:30", Zone: "Europe/Lisbon"}, "2026-03-27T12:00:00Z",
+			[]string{"2026-03-28T01:30:00Z", "2026-03-29T02:00:00+01:00 01:30 does not exist on this day: clocks jump to 02:00", "2026-03-30T01:30:00+01:00"}},
+		{"a time that they show twice", Schedule{At: "01:30", Zone: "Europe/Lisbon"}, "2026-10-24T12:00:00Z",
+			[]string{"2026-10-25T01:30:00+01:00 01:30 comes twice on this day: this is the first", "2026-10-26T01:30:00Z"}},
+		{"every hour goes on through the hour that comes twice", Schedule{Cron: "0 * * * *", Zone: "Europe/Lisbon"}, "2026-10-24T23:30:00Z",
+			[]string{"2026-10-25T01:00:00+01:00", "2026-10-25T01:00:00Z", "2026-10-25T02:00:00Z"}},
+		{"every hour, an hour skipped", Schedule{Cron: "0 * * * *", Zone: "Europe/Lisbon"}, "2026-03-28T23:30:00Z",
+			[]string{"2026-03-29T00:00:00Z", "2026-03-29T02:00:00+01:00", "2026-03-29T03:00:00+01:00"}},
+		{"half an hour of daylight saving", Schedule{At: "02:15", Zone: "Australia/Lord_Howe"}, "2026-10-03T00:00:00Z",
+			[]string{"2026-10-04T02:30:00+11:00 02:15 does not exist on this day: clocks jump to 02:30", "2026-10-05T02:15:00+11:00"}},
+		{"a day that a zone left out", Schedule{At: "12:00", Zone: "Pacific/Apia"}, "2011-12-29T00:00:00-10:00",
+			[]string{"2011-12-29T12:00:00-10:00", "2011-12-31T00:00:00+14:00 12:00 does not exist on this day: clocks jump to 00:00", "2011-12-31T12:00:00+14:00"}},
+		{"leap days", Schedule{Cron: "15 3 29 2 *"}, "2026-11-23T00:00:00Z",
+			[]string{"2028-02-29T03:15:00Z", "2032-02-29T03:15:00Z"}},
+		{"a leap day left out", Schedule{Cron: "0 0 29 2 *"}, "2096-03-01T00:00:00Z", []string{"2104-02-29T00:00:00Z"}},
+		{"the last day of the year", Schedule{At: "23:59", Weekdays: []string{"thu"}}, "2026-12-30T00:00:00Z",
+			[]string{"2026-12-31T23:59:00Z", "2027-01-07T23:59:00Z"}},
+		{"either kind of day", Schedule{Cron: "0 4 13 * fri"}, "2026-11-07T00:00:00Z",
+			[]string{"2026-11-13T04:00:00Z", "2026-11-20T04:00:00Z", "2026-11-27T04:00:00Z", "2026-12-04T04:00:00Z", "2026-12-11T04:00:00Z", "2026-12-13T04:00:00Z"}},
+		{"every so many hours", Schedule{EveryHours: 6, Zone: "Europe/Lisbon"}, "2026-10-24T20:00:00Z",
+			[]string{"2026-10-25T01:00:00+01:00", "2026-10-25T06:00:00Z", "2026-10-25T12:00:00Z"}},
+		{"quiet in office hours", Schedule{EveryHours: 4, Quiet: []Window{{From: "08:00", To: "18:30", Weekdays: []string{"mon"}}}}, "2026-11-23T03:00:00Z",
+			[]string{"2026-11-23T04:00:00Z", "2026-11-23T18:30:00Z moved out of a quiet window", "2026-11-23T20:00:00Z"}},
+		{"quiet over midnight", Schedule{At: "23:30", Quiet: []Window{{From: "22:00", To: "01:00"}}}, "2026-11-23T00:00:00Z",
+			[]string{"2026-11-23T01:00:00Z moved out of a quiet window", "2026-11-24T01:00:00Z moved out of a quiet window"}},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			at, err := time.Parse(time.RFC3339, c.from)
+			require.NoError(t, err)
+			calendar, err := Read(c.schedule, zone(t, c.schedule.Zone))
+			require.NoError(t, err)
+			runs, err := calendar.Upcoming(at, len(c.want), 0)
+			require.NoError(t, err)
+			var got []string
+			for _, r := range runs {
+				s := r.At.Format(time.RFC3339)
+				if r.Note != "" {
+					s += " " + r.Note
+				}
+				got = append(got, s)
+			}
+			assert.Equal(t, c.want, got)
+		})
+	}
+}
+
+func TestRefusals(t *testing.T) {
+	for want, s := range map[string]Schedule{
+		"never run":                {Cron: "0 0 30 2 *"},
+		"leave no time":            {EveryHours: 1, Quiet: []Window{{From: "00:00", To: "12:00"}, {From: "12:00", To: "00:00"}}},
+		"say once when":            {},
+		"say once when it":         {At: "02:00", EveryHours: 3},
+		"five fields":              {Cron: "0 0 * *"},
+		"not a time of day":        {At: "2 o'clock"},
+		"not a weekday":            {At: "02:00", Weekdays: []string{"someday"}},
+		"weekdays go with":         {EveryHours: 3, Weekdays: []string{"mon"}},
+		"no length":                {At: "02:00", Quiet: []Window{{From: "08:00", To: "08:00"}}},
+		"in their own fields":      {Cron: "CRON_TZ=Asia/Tokyo 0 4 * * *"},
+		"jitter of":                {At: "02:00", Jitter: 5000},
+		"name the time zone, and ": {Cron: "@every 1h"},
+	} {
+		_, err := Read(s, time.UTC)
+		assert.ErrorContains(t, err, want)
+	}
+}
+
+// TestNextRises draws schedules, zones and moments: due times rise, none is left out
+// between two, and a shift moves each by itself.
+func TestNextRises(t *testing.T) {
+	zones := []string{"UTC", "Europe/Lisbon", "America/St_Johns", "Australia/Lord_Howe", "Asia/Kathmandu", "America/Sao_Paulo"}
+	crons := []string{"*/20 * * * *", "0 * * * *", "30 1 * * *", "0 2,14 * * mon-fri", "0 0 1 * *", "5 3 31 * *", "0 12 * feb sun"}
+	rapid.Check(t, func(t *rapid.T) {
+		name := rapid.SampledFrom(zones).Draw(t, "zone")
+		s := Schedule{Cron: rapid.SampledFrom(crons).Draw(t, "cron"), Zone: name}
+		if rapid.Bool().Draw(t, "quiet") {
+			s.Quiet = []Window{{From: "01:00", To: "03:00"}, {From: "22:00", To: "00:30"}}
+		}
+		c, err := Read(s, zone(t, name))
+		require.NoError(t, err)
+		at := time.Unix(rapid.Int64Range(1.7e9, 1.9e9).Draw(t, "at"), 0)
+		shift := Shift(rapid.IntRange(0, 90).Draw(t, "jitter"), "entry", "cluster")
+		first, err := c.Next(at, shift)
+		require.NoError(t, err)
+		require.True(t, first.At.After(at))
+		_, in := c.quietUntil(first.At)
+		require.False(t, in, "%s is quiet", first.At)
+		between := at.Add(time.Duration(rapid.Int64Range(0, int64(first.At.Sub(at))-1).Draw(t, "between")))
+		again, err := c.Next(between, shift)
+		require.NoError(t, err)
+		require.True(t, again.At.Equal(first.At), "%s behind %s, %s behind %s", first.At, at, again.At, between)
+		last, ok := c.Latest(at, first.At, shift)
+		require.True(t, ok)
+		require.True(t, last.Equal(first.At))
+		_, ok = c.Latest(at, first.At.Add(-time.Second), shift)
+		require.False(t, ok)
+	})
+}

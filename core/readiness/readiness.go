@@ -1,0 +1,444 @@
+// Package readiness judges whether a cluster can be protected: from what was found out
+// about it follow checks, each with its state, why it matters, and what mends it.
+//
+// Invariant: it knows facts only; what could not be found out is said to be unknown and
+// never taken for good. Whatever blocks has a remedy.
+package readiness
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"velvetrewind/core/figures"
+	"velvetrewind/core/pg"
+)
+
+// State is how a check came out.
+type State string
+
+// The states.
+const (
+	Needed  State = "needed"  // the cluster cannot be protected without it
+	Advised State = "advised" // it can, but worse
+	Choice  State = "choice"  // either is right; the effect is told
+	Unknown State = "unknown" // it could not be found out
+	OK      State = "ok"
+)
+
+// Check is one prerequisite.
+type Check struct {
+	ID     string   `json:"id"`
+	Title  string   `json:"title"`
+	State  State    `json:"state" enum:"needed,advised,choice,unknown,ok"`
+	Found  string   `json:"found" doc:"what there is"`
+	Why    string   `json:"why" doc:"why it matters"`
+	SQL    []string `json:"sql,omitempty" doc:"what mends it, to be run by a superuser of the cluster"`
+	Edit   []string `json:"edit,omitempty" doc:"what is to be changed in a file, or outside of the server"`
+	After  string   `json:"after,omitempty" enum:"reload,restart" doc:"what the server needs then"`
+	Effect string   `json:"effect,omitempty" doc:"what the remedy does besides"`
+}
+
+// Report is every check of a cluster.
+type Report struct {
+	Facts  Facts   `json:"facts"`
+	Checks []Check `json:"checks"`
+}
+
+// Ready says whether nothing that is needed is missing.
+func (r Report) Ready() bool { return r.Count(Needed) == 0 }
+
+// Count is how many checks are in a state.
+func (r Report) Count(s State) (n int) {
+	for _, c := range r.Checks {
+		if c.State == s {
+			n++
+		}
+	}
+	return n
+}
+
+// Facts is what was found out about a cluster, its server's host and the service.
+type Facts struct {
+	ServerVersion int            `json:"serverVersion" doc:"server_version_num"`
+	VersionText   string         `json:"versionText"`
+	SystemID      uint64         `json:"systemId,string"`
+	Timeline      pg.Timeline    `json:"timeline"`
+	SegmentSize   pg.SegmentSize `json:"segmentSize" doc:"bytes"`
+	Checksums     bool           `json:"dataChecksums"`
+	Superuser     string         `json:"-"`
+
+	Role            string            `json:"role"`
+	RoleSuperuser   bool              `json:"roleSuperuser"`
+	Replication     bool              `json:"replicationRight"`
+	ReplicationRole string            `json:"replicationRole"`
+	ReplicationFail string            `json:"replicationFailure,omitempty" doc:"why a replication session was refused"`
+	ReadsFiles      bool              `json:"readsFiles" doc:"may read configuration files and single pages on the server"`
+	ReadsTables     bool              `json:"readsTables" doc:"may read every table, to count rows beside a copy's"`
+	ReadsChanges    bool              `json:"readsChanges" doc:"may take base backups through SQL, of what has changed only"`
+	Settings        map[string]string `json:"settings" doc:"of the server; those that the role may not see are missing"`
+	SendersUsed     int               `json:"sendersUsed"`
+	SlotsUsed       int               `json:"slotsUsed"`
+	SlotExists      bool              `json:"slotExists" doc:"our own slot is there already"`
+	ArchiveFailing  bool              `json:"archiveFailing" doc:"the server's own archiving failed last"`
+	Tablespaces     []string          `json:"tablespaces" doc:"where they are"`
+	Bytes           int64             `json:"bytes" doc:"what the databases hold; 0 where it may not be seen"`
+	ClockAhead      time.Duration     `json:"clockAheadNanoseconds" doc:"by how much the server's clock is before the service's"`
+
+	ServerFree    int64  `json:"serverFree" doc:"bytes free for WAL on the server; -1: not known, because it is another host"`
+	StoreFree     int64  `json:"storeFree" doc:"bytes free in the store; -1: it has no limit, or none that is known"`
+	StoreSealed   bool   `json:"storeEncrypted"`
+	ServiceZone   string `json:"serviceZone" doc:"its abbreviation and offset, now"`
+	CopiesUser    string `json:"copiesUser" doc:"OS user of copies"`
+	CopiesFailure string `json:"copiesFailure,omitempty" doc:"why copies cannot be run on the service's host"`
+}
+
+// Seen are the settings of a server that are looked at.
+var Seen = []string{
+	"wal_level", "max_wal_senders", "max_replication_slots", "max_slot_wal_keep_size", "wal_keep_size", "archive_mode", "full_page_writes",
+	"wal_log_hints", "track_commit_timestamp", "synchronous_standby_names", "TimeZone", "data_directory",
+}
+
+const (
+	leastSenders   = 2 // one for capture, one for base backups
+	clockTolerance = 2 * time.Second
+	leastFree      = 5 << 30
+	leastRetained  = 1024 // MiB
+)
+
+// Judge makes the checks.
+func Judge(f Facts) []Check {
+	j := judge{f: f, role: quote(f.Role), replicationRole: quote(f.ReplicationRole)}
+	if !j.version() {
+		return j.checks
+	}
+	for _, check := range []func(){
+		j.replication, j.walLevel, j.senders, j.slots, j.retained, j.files, j.changes, j.tables, j.superuser,
+		j.checksums, j.fullPages, j.hints, j.commitTimes, j.archiving, j.synchronous, j.tablespaces, j.clocks, j.zones,
+		j.serverDisk, j.storeDisk, j.storeKey, j.copies,
+	} {
+		check()
+	}
+	return j.checks
+}
+
+type judge struct {
+	f                     Facts
+	role, replicationRole string
+	checks                []Check
+}
+
+func quote(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
+
+func (j *judge) add(c Check) { j.checks = append(j.checks, c) }
+
+// setting reads a setting; where the role may not see it, the check is unknown.
+func (j *judge) setting(name string, c *Check) (string, bool) {
+	v, ok := j.f.Settings[name]
+	if !ok {
+		c.State, c.Found = Unknown, "the role may not see "+name
+		c.SQL = []string{"GRANT pg_read_all_settings TO " + j.role + ";"}
+	}
+	return v, ok
+}
+
+func (j *judge) version() bool {
+	c := Check{ID: "version", Title: "Version of the server", State: OK, Found: "PostgreSQL " + j.f.VersionText, Why: "WAL and base-backup protocol differ between versions."}
+	major := j.f.ServerVersion / 10000
+	if major < pg.OldestSupported || major > pg.NewestSupported {
+		c.State = Needed
+		c.Found = fmt.Sprintf("PostgreSQL %s; versions %d to %d are supported", j.f.VersionText, pg.OldestSupported, pg.NewestSupported)
+		c.Edit = []string{"Use a server of a supported version."}
+	}
+	j.add(c)
+	return c.State == OK
+}
+
+func (j *judge) replication() {
+	c := Check{ID: "replication", Title: "Replication session", State: OK, Found: "role " + j.f.ReplicationRole + " was admitted", Why: "WAL and full base backups are received through it."}
+	switch {
+	case j.f.ReplicationRole == j.f.Role && !j.f.Replication:
+		c.State, c.Found = Needed, "the role "+j.f.Role+" lacks the replication right"
+		c.SQL = []string{"ALTER ROLE " + j.role + " REPLICATION;"}
+		c.Effect = "The role may read all data through the replication protocol."
+	case j.f.ReplicationFail != "" && j.f.Settings["max_wal_senders"] == fmt.Sprint(j.f.SendersUsed):
+		c.State, c.Found = Unknown, "it is tried when a WAL sender is free"
+	case j.f.ReplicationFail != "":
+		c.State, c.Found = Needed, "it was refused: "+j.f.ReplicationFail
+		c.Edit = []string{"In pg_hba.conf, before lines that would refuse it:", "host  replication  " + j.f.ReplicationRole + "  ADDRESS/32  scram-sha-256", "then: SELECT pg_reload_conf();"}
+		c.After = "reload"
+	}
+	j.add(c)
+}
+
+func (j *judge) walLevel() {
+	c := Check{ID: "wal_level", Title: "wal_level", State: OK, Why: "At minimal, the WAL holds too little to restore from."}
+	v, ok := j.setting("wal_level", &c)
+	if c.Found = v; ok && v == "minimal" {
+		c.State, c.After = Needed, "restart"
+		c.SQL = []string{"ALTER SYSTEM SET wal_level = 'replica';"}
+		c.Effect = "Some bulk loads that skipped the WAL write it from then on."
+	}
+	j.add(c.unseen("the role may not see wal_level"))
+}
+
+// unseen puts back what Found said where a setting was not seen.
+func (c Check) unseen(text string) Check {
+	if c.State == Unknown {
+		c.Found = text
+	}
+	return c
+}
+
+func number(s string) (n int) {
+	_, _ = fmt.Sscan(s, &n)
+	return n
+}
+
+func (j *judge) senders() {
+	c := Check{ID: "max_wal_senders", Title: "Free WAL senders", State: OK, Why: "Capture holds one, a full base backup another."}
+	v, ok := j.setting("max_wal_senders", &c)
+	free := number(v) - j.f.SendersUsed
+	c.Found = fmt.Sprintf("%d of %s free", max(0, free), v)
+	if ok && free < leastSenders && !j.f.SlotExists {
+		c.State, c.After = Needed, "restart"
+		c.SQL = []string{fmt.Sprintf("ALTER SYSTEM SET max_wal_senders = %d;", max(number(v), 10)+leastSenders)}
+		c.Effect = "A standby must allow at least as many before it starts again."
+	}
+	j.add(c.unseen("the role may not see max_wal_senders"))
+}
+
+func (j *judge) slots() {
+	c := Check{ID: "max_replication_slots", Title: "Free replication slots", State: OK, Why: "With a slot of its own the server keeps WAL until capture has it."}
+	v, ok := j.setting("max_replication_slots", &c)
+	free := number(v) - j.f.SlotsUsed
+	c.Found = fmt.Sprintf("%d of %s free", max(0, free), v)
+	switch {
+	case ok && j.f.SlotExists:
+		c.Found = "our slot is there"
+	case ok && free < 1:
+		c.State, c.After = Needed, "restart"
+		c.SQL = []string{fmt.Sprintf("ALTER SYSTEM SET max_replication_slots = %d;", max(number(v), 10)+2)}
+		c.Edit = []string{"Or drop one that is no longer used: SELECT slot_name, active FROM pg_replication_slots;"}
+	}
+	j.add(c.unseen("the role may not see max_replication_slots"))
+}
+
+func (j *judge) retained() {
+	c := Check{ID: "max_slot_wal_keep_size", Title: "WAL kept back for us", State: OK,
+		Why: "While capture is down the server keeps WAL back. Without a limit its disk can fill; with one that is passed, there is a hole."}
+	v, ok := j.setting("max_slot_wal_keep_size", &c)
+	keep := j.f.Settings["wal_keep_size"]
+	switch {
+	case !ok:
+	case v == "-1":
+		c.State, c.Found, c.After = Choice, "no limit (wal_keep_size is "+keep+" MiB)", "reload"
+		c.SQL = []string{"ALTER SYSTEM SET max_slot_wal_keep_size = '50GB';"}
+		c.Effect = "Choose what the disk can bear: an outage of capture that writes more WAL than that makes a hole, and is told."
+	case number(v) < leastRetained:
+		c.State, c.Found, c.After = Advised, v+" MiB: a short outage of capture would make a hole", "reload"
+		c.SQL = []string{"ALTER SYSTEM SET max_slot_wal_keep_size = '50GB';"}
+		c.Effect = "The server may keep up to so much WAL back."
+	default:
+		c.Found = v + " MiB"
+	}
+	j.add(c)
+}
+
+// grant is a check for rights that can be granted.
+func (j *judge) grant(id, title, why, lacking string, has bool, sql ...string) {
+	c := Check{ID: id, Title: title, State: OK, Found: "granted to " + j.f.Role, Why: why}
+	if !has {
+		c.State, c.Found, c.SQL = Advised, lacking, sql
+		c.Effect = "The role may read more, and change nothing."
+	}
+	j.add(c)
+}
+
+func (j *judge) files() {
+	j.grant("read_files", "Reading configuration and single pages", "Configuration outside of the data directory goes into each backup, and a suspect page is read again.",
+		"the role "+j.f.Role+" may not", j.f.ReadsFiles,
+		"GRANT pg_read_all_settings, pg_read_server_files TO "+j.role+";",
+		"GRANT EXECUTE ON FUNCTION pg_read_file(text), pg_read_binary_file(text, bigint, bigint, boolean) TO "+j.role+";")
+}
+
+func (j *judge) changes() {
+	j.grant("read_changes", "Reading only what has changed", "Incremental base backups are cheap with it; without it each reads everything.",
+		"the role "+j.f.Role+" may not take base backups through SQL", j.f.ReadsChanges,
+		"GRANT EXECUTE ON FUNCTION pg_backup_start(text, boolean), pg_backup_stop(boolean), pg_ls_dir(text, boolean, boolean), pg_stat_file(text, boolean) TO "+j.role+";")
+}
+
+func (j *judge) tables() {
+	j.grant("read_tables", "Reading every table", "Proofs count the live rows beside a copy's.", "the role "+j.f.Role+" may not read every table", j.f.ReadsTables,
+		"GRANT pg_read_all_data TO "+j.role+";")
+}
+
+func (j *judge) superuser() {
+	c := Check{ID: "least_rights", Title: "No more rights than needed", State: OK, Found: j.f.Role + " is no superuser", Why: "Who gets hold of the role's password should be able to change nothing."}
+	if j.f.RoleSuperuser {
+		c.State, c.Found = Advised, j.f.Role+" is a superuser"
+		c.Edit = []string{"Make a role that has just what is needed: velvet cluster role", "then remove the cluster and add it again with that role."}
+	}
+	j.add(c)
+}
+
+func (j *judge) checksums() {
+	c := Check{ID: "data_checksums", Title: "Data checksums", State: OK, Found: "on", Why: "With them every page of every backup and copy is verified."}
+	if !j.f.Checksums {
+		c.State, c.Found = Advised, "off: damaged pages cannot be told from sound ones"
+		c.Edit = []string{"They are switched on with the server shut down, or when a cluster is made."}
+		c.Effect = "The server takes a few percent longer to read and write pages."
+	}
+	j.add(c)
+}
+
+// onOff is a check for a setting that should be on.
+func (j *judge) onOff(name, why, effect, after string, otherwise State) {
+	c := Check{ID: name, Title: name, State: OK, Found: "on", Why: why}
+	if v, ok := j.setting(name, &c); ok && v != "on" {
+		c.State, c.Found, c.After, c.Effect = otherwise, v, after, effect
+		c.SQL = []string{"ALTER SYSTEM SET " + name + " = on;"}
+	}
+	j.add(c)
+}
+
+func (j *judge) fullPages() {
+	j.onOff("full_page_writes", "After a crash, pages that were half written are mended from the WAL.", "More WAL is written after each checkpoint.", "reload", Advised)
+}
+
+func (j *judge) hints() {
+	if j.f.Checksums {
+		j.add(Check{ID: "wal_log_hints", Title: "wal_log_hints", State: OK, Found: "implied by data checksums", Why: "Every change of a page is in the WAL."})
+		return
+	}
+	j.onOff("wal_log_hints", "With it every change of a page is in the WAL, hint bits too. Restores are right without it.", "More WAL is written.", "restart", Choice)
+}
+
+func (j *judge) commitTimes() {
+	c := Check{ID: "track_commit_timestamp", Title: "track_commit_timestamp", State: OK, Why: "Times of transactions are read from the WAL; the server need not keep them."}
+	if v, ok := j.setting("track_commit_timestamp", &c); ok {
+		c.Found = v + "; not needed"
+	}
+	j.add(c)
+}
+
+func (j *judge) archiving() {
+	c := Check{ID: "archive_mode", Title: "The server's own archiving", State: OK, Why: "Capture does not need it. Where it is on and fails, the server keeps all WAL back."}
+	if v, ok := j.setting("archive_mode", &c); ok {
+		c.Found = v
+		if v != "off" && j.f.ArchiveFailing {
+			c.State, c.Found = Advised, v+", and it failed last"
+			c.SQL = []string{"SELECT last_failed_wal, last_failed_time FROM pg_stat_archiver;"}
+			c.Edit = []string{"Mend archive_command, or set archive_mode to off if nothing else uses it."}
+			c.After = "restart"
+		}
+	}
+	j.add(c)
+}
+
+func (j *judge) synchronous() {
+	c := Check{ID: "synchronous_standby_names", Title: "Commits wait for capture", State: Choice, Found: "no", After: "reload",
+		Why:    "If the server is lost with its disk, what was committed in its last moments and not captured is lost.",
+		SQL:    []string{"ALTER SYSTEM SET synchronous_standby_names = 'velvet';"},
+		Effect: "Nothing committed is ever lost; each commit waits until capture has it on disk, and while capture is down, commits hang."}
+	if v, ok := j.setting("synchronous_standby_names", &c); ok && strings.Contains(v, "velvet") {
+		c = Check{ID: c.ID, Title: c.Title, State: OK, Found: v, Why: c.Why}
+	} else if !ok {
+		c.After, c.Effect = "", ""
+	}
+	j.add(c)
+}
+
+func (j *judge) tablespaces() {
+	found := "none"
+	if n := len(j.f.Tablespaces); n > 0 {
+		found = strings.Join(j.f.Tablespaces[:min(n, 5)], ", ")
+	}
+	j.add(Check{ID: "tablespaces", Title: "Tablespaces", State: OK, Found: found, Why: "They are backed up too; a copy gets them below its own directory."})
+}
+
+func (j *judge) clocks() {
+	c := Check{ID: "clocks", Title: "Clocks of server and service", State: OK, Found: fmt.Sprintf("%.1f s apart", j.f.ClockAhead.Abs().Seconds()),
+		Why: "Moments are the server's times; base backups, the calendar and keep rules go by the service's."}
+	if j.f.ClockAhead.Abs() > clockTolerance {
+		c.State = Advised
+		c.Edit = []string{"Have both hosts set their clocks from the same source."}
+	}
+	j.add(c)
+}
+
+func (j *judge) zones() {
+	c := Check{ID: "zones", Title: "Time zones", State: OK, Why: "Times are always shown with their offset; a time without one is read in the zone of who writes it."}
+	if v, ok := j.setting("TimeZone", &c); ok {
+		c.Found = "server " + v + ", service " + j.f.ServiceZone
+	}
+	j.add(c)
+}
+
+func (j *judge) serverDisk() {
+	c := Check{ID: "server_disk", Title: "Room for WAL on the server", State: OK, Found: figures.Size(j.f.ServerFree) + " free", Why: "The server keeps WAL back while capture is down."}
+	switch {
+	case j.f.ServerFree < 0 && j.f.Settings["data_directory"] == "":
+		c.State, c.Found = Unknown, "the role may not see where the server's data is"
+		c.SQL = []string{"GRANT pg_read_all_settings TO " + j.role + ";"}
+	case j.f.ServerFree < 0:
+		c.State, c.Found = Unknown, "the server is on another host"
+		c.Edit = []string{"Look there: df on the file system of pg_wal."}
+	case j.f.ServerFree < leastFree:
+		c.State = Advised
+		c.Edit = []string{"Add space, or limit max_slot_wal_keep_size."}
+	}
+	j.add(c)
+}
+
+func (j *judge) storeDisk() {
+	c := Check{ID: "store_disk", Title: "Room in the store", State: OK, Found: figures.Size(j.f.StoreFree) + " free", Why: "The first base backup takes about a third to a half of what the databases hold."}
+	switch {
+	case j.f.StoreFree < 0:
+		c.Found = "no limit is known"
+	case j.f.Bytes > 0 && j.f.StoreFree < j.f.Bytes:
+		c.State, c.Found = Advised, fmt.Sprintf("%s free, and the databases hold %s", figures.Size(j.f.StoreFree), figures.Size(j.f.Bytes))
+		c.Edit = []string{"Add space, or choose another store."}
+	case j.f.StoreFree < leastFree:
+		c.State = Advised
+		c.Edit = []string{"Add space, or choose another store."}
+	}
+	j.add(c)
+}
+
+func (j *judge) storeKey() {
+	c := Check{ID: "store_key", Title: "Encryption of the store", State: OK, Found: "on; the key is there", Why: "Who gets hold of the store reads nothing without the key."}
+	if !j.f.StoreSealed {
+		c.State, c.Found = Choice, "off"
+		c.Edit = []string{"It is chosen when a store is new: velvet serve --store NEW --store-key FILE"}
+	}
+	j.add(c)
+}
+
+func (j *judge) copies() {
+	c := Check{ID: "copies", Title: "Running copies here", State: OK, Found: fmt.Sprintf("PostgreSQL %d, as OS user %s", j.f.ServerVersion/10000, j.f.CopiesUser),
+		Why: "A side copy runs the same major version of the server on the service's host."}
+	if j.f.CopiesFailure != "" {
+		c.State, c.Found = Advised, j.f.CopiesFailure
+		c.Edit = []string{fmt.Sprintf("Install the server's programs of version %d on the service's host.", j.f.ServerVersion/10000)}
+	}
+	j.add(c)
+}
+
+// RoleScript is SQL and a line of pg_hba.conf for a role with just the rights that are
+// needed, to be run by a superuser in the database that the connection string names.
+func RoleScript(role string) string {
+	q := quote(role)
+	return `-- Run this as a superuser, in the database that Velvet Rewind connects to.
+CREATE ROLE ` + q + ` LOGIN REPLICATION;
+\password ` + q + `
+GRANT pg_read_all_settings, pg_read_server_files, pg_read_all_data TO ` + q + `;
+GRANT EXECUTE ON FUNCTION pg_read_file(text), pg_read_binary_file(text, bigint, bigint, boolean),
+  pg_backup_start(text, boolean), pg_backup_stop(boolean),
+  pg_ls_dir(text, boolean, boolean), pg_stat_file(text, boolean) TO ` + q + `;
+
+-- In pg_hba.conf, with the address of the service's host; then: SELECT pg_reload_conf();
+-- host  all          ` + role + `  ADDRESS/32  scram-sha-256
+-- host  replication  ` + role + `  ADDRESS/32  scram-sha-256
+`
+}
