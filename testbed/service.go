@@ -11,6 +11,7 @@ import (
 	"syscall"
 	"time"
 
+	"filippo.io/age"
 	"github.com/stretchr/testify/require"
 )
 
@@ -22,6 +23,8 @@ type Service struct {
 	env     []string
 	// Catalogue is the connection string of the service's records.
 	Catalogue string
+	// StoreKey is the file with the key of its store.
+	StoreKey string
 
 	cmd   *exec.Cmd
 	ended chan struct{}
@@ -34,7 +37,11 @@ func (b *Bed) Service(args ...string) *Service {
 	program, err := binary()
 	require.NoError(b, err)
 	records := b.Postgres("catalogue", false)
-	s := &Service{bed: b, program: program, args: append([]string{"serve", "--listen", "127.0.0.1:0"}, args...)}
+	s := &Service{bed: b, program: program, StoreKey: b.Path("store-key")}
+	identity, err := age.GenerateX25519Identity()
+	require.NoError(b, err)
+	require.NoError(b, os.WriteFile(s.StoreKey, []byte(identity.String()+"\n"), 0o600))
+	s.With(args...)
 	s.UseCatalogue(records)
 	b.Cleanup(func() {
 		if b.Failed() {
@@ -51,6 +58,11 @@ func (b *Bed) Service(args ...string) *Service {
 func (s *Service) UseCatalogue(records *Postgres) {
 	s.Catalogue = records.DSN(Superuser, "postgres") + " password='" + Password + "'"
 	s.env = append(os.Environ(), "VELVET_HOME="+s.bed.Path("home"), "VELVET_CATALOGUE="+s.Catalogue)
+}
+
+// With has the service be started with these flags besides the usual ones.
+func (s *Service) With(args ...string) {
+	s.args = append([]string{"serve", "--listen", "127.0.0.1:0", "--store-key", s.StoreKey}, args...)
 }
 
 // Start starts the service, and waits until it is ready.
@@ -86,6 +98,9 @@ func (s *Service) Start() {
 		}
 	}
 }
+
+// Program is the path of the velvet program.
+func (s *Service) Program() string { return s.program }
 
 // PID is the service's process id.
 func (s *Service) PID() int { return s.cmd.Process.Pid }

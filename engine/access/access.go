@@ -9,6 +9,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/url"
 	"strings"
 	"time"
 
@@ -20,6 +21,10 @@ import (
 type Access struct {
 	ConnString string // URL or keyword=value, without password
 	Password   string
+
+	// ReplicationUser is the role of replication sessions, where it is not the same.
+	ReplicationUser     string
+	ReplicationPassword string
 }
 
 // connectTimeout bounds the opening of one connection.
@@ -77,6 +82,21 @@ func (a Access) SQL(ctx context.Context, database string) (*pgx.Conn, error) {
 	return pgx.ConnectConfig(ctx, c)
 }
 
+// As is the same place, with another role's login.
+func (a Access) As(user, password string) (Access, error) {
+	if _, rest, ok := strings.Cut(a.ConnString, "://"); ok {
+		scheme, _, _ := strings.Cut(a.ConnString, "://")
+		if _, host, named := strings.Cut(rest, "@"); named {
+			rest = host
+		}
+		return Access{ConnString: scheme + "://" + url.PathEscape(user) + "@" + rest, Password: password}, nil
+	}
+	if strings.ContainsAny(user, "'\\") {
+		return Access{}, fmt.Errorf("the role %q cannot be written into a connection string", user)
+	}
+	return Access{ConnString: a.ConnString + " user='" + user + "'", Password: password}, nil // the last one counts
+}
+
 // Replication opens a session that speaks the streaming replication protocol.
 func (a Access) Replication(ctx context.Context) (*pgconn.PgConn, error) {
 	c, err := pgconn.ParseConfig(a.ConnString)
@@ -84,6 +104,9 @@ func (a Access) Replication(ctx context.Context) (*pgconn.PgConn, error) {
 		return nil, hidePassword(err)
 	}
 	a.complete(c)
+	if a.ReplicationUser != "" {
+		c.User, c.Password = a.ReplicationUser, a.ReplicationPassword
+	}
 	c.RuntimeParams["replication"] = "true"
 	return pgconn.ConnectConfig(ctx, c)
 }

@@ -22,7 +22,7 @@ import (
 	"velvetrewind/engine/capture"
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/problem"
-	"velvetrewind/engine/store"
+	"velvetrewind/engine/vault"
 )
 
 // Archive is the captured WAL and the base backups of one cluster, as they are now.
@@ -34,7 +34,7 @@ type Archive struct {
 	// Ancestors are the forks that lead to Timeline, oldest first.
 	Ancestors []pg.Fork
 
-	Store store.Store
+	Store *vault.Vault
 
 	runs  []catalog.Run // what is in the store
 	tails map[pg.Segment]capture.Tail
@@ -44,10 +44,9 @@ type Archive struct {
 }
 
 // Open reads what there is of a cluster. spool is the directory of all spools.
-func Open(ctx context.Context, c *catalog.Catalog, s store.Store, spool string, k catalog.Cluster) (*Archive, error) {
-	a := &Archive{Cluster: k, Store: s, tails: make(map[pg.Segment]capture.Tail)}
-	var err error
-	if a.Capture, err = c.Capture(ctx, k.ID); err != nil {
+func Open(ctx context.Context, c *catalog.Catalog, s *vault.Vault, spool string, k catalog.Cluster) (*Archive, error) {
+	state, err := c.Capture(ctx, k.ID)
+	if err != nil {
 		return nil, err
 	}
 	// The spool first: what moves to the store meanwhile is then seen twice, not missed.
@@ -55,39 +54,52 @@ func Open(ctx context.Context, c *catalog.Catalog, s store.Store, spool string, 
 	if err != nil {
 		return nil, err
 	}
-	for _, t := range tails {
-		a.tails[t.Segment] = t
-		a.Timeline = max(a.Timeline, t.Segment.Timeline)
-	}
-	if a.runs, err = c.Runs(ctx, k.ID); err != nil {
+	runs, err := c.Runs(ctx, k.ID)
+	if err != nil {
 		return nil, err
-	}
-	for _, r := range a.runs {
-		a.Timeline = max(a.Timeline, r.Timeline)
 	}
 	backups, err := c.Backups(ctx, k.ID)
 	if err != nil {
 		return nil, err
 	}
-	for _, b := range backups {
-		a.Bases = append(a.Bases, reach.Base{ID: b.ID, Timeline: b.Timeline, Start: b.Start, Stop: b.Stop, StopTime: b.StoppedAt})
+	timelines, err := c.Timelines(ctx, k.ID)
+	if err != nil {
+		return nil, err
 	}
-	return a, a.readTimelines(ctx, c)
+	return assemble(k, s, state, tails, runs, backups, timelines)
 }
 
-func (a *Archive) readTimelines(ctx context.Context, c *catalog.Catalog) error {
-	timelines, err := c.Timelines(ctx, a.Cluster.ID)
-	if err != nil {
-		return err
+// Glance is an Archive good for its reach alone: of the base backups it knows only those
+// that reach begins with. tails were listed before the standings were read.
+func Glance(s *vault.Vault, k catalog.Cluster, all catalog.Standings, tails []capture.Tail) (*Archive, error) {
+	backups := append([]catalog.Backup(nil), all.Firsts[k.ID]...)
+	if newest, ok := all.Newest[k.ID]; ok { // its WAL may all be in the spool
+		backups = append(backups, newest)
+	}
+	return assemble(k, s, all.Captures[k.ID], tails, all.Runs[k.ID], backups, all.Timelines[k.ID])
+}
+
+func assemble(k catalog.Cluster, s *vault.Vault, state catalog.Capture, tails []capture.Tail, runs []catalog.Run, backups []catalog.Backup, timelines []catalog.Timeline) (*Archive, error) {
+	a := &Archive{Cluster: k, Capture: state, Store: s, runs: runs, tails: make(map[pg.Segment]capture.Tail)}
+	for _, t := range tails {
+		a.tails[t.Segment] = t
+		a.Timeline = max(a.Timeline, t.Segment.Timeline)
+	}
+	for _, r := range runs {
+		a.Timeline = max(a.Timeline, r.Timeline)
+	}
+	for _, b := range backups {
+		a.Bases = append(a.Bases, reach.Base{ID: b.ID, Timeline: b.Timeline, Start: b.Start, Stop: b.Stop, StopTime: b.StoppedAt})
 	}
 	for _, t := range timelines {
 		a.forks = append(a.forks, reach.Fork{Timeline: t.Timeline, Parent: t.Parent, At: t.ForkedAt})
 	}
+	var err error
 	if a.histories, err = catalog.Histories(timelines); err != nil {
-		return err
+		return nil, err
 	}
 	a.Ancestors = a.histories[a.Timeline]
-	return nil
+	return a, nil
 }
 
 // Histories gives the forks that lead to each timeline above 1, oldest first.
@@ -218,7 +230,7 @@ func (a *Archive) Spooled(segments []pg.Segment) []capture.Tail {
 // OpenSegment reads the bytes of a segment that are there; of a cut one only those.
 func (a *Archive) OpenSegment(ctx context.Context, s pg.Segment) (io.ReadCloser, error) {
 	if t, ok := a.tails[s]; ok {
-		f, err := os.Open(t.Path)
+		f, err := t.Open()
 		if err == nil {
 			start := a.Cluster.SegmentSize.Start(s.Number)
 			return limited{io.LimitReader(f, int64(t.End-start)), f}, nil
@@ -228,7 +240,7 @@ func (a *Archive) OpenSegment(ctx context.Context, s pg.Segment) (io.ReadCloser,
 		}
 		// It has gone to the store since.
 	}
-	return store.OpenSegment(ctx, a.Store, a.Cluster.ID, s, a.Cluster.SegmentSize)
+	return a.Store.Segment(ctx, a.Cluster.ID, s, a.Cluster.SegmentSize)
 }
 
 type limited struct {
@@ -238,8 +250,8 @@ type limited struct {
 
 // Forget removes everything of a cluster from store and spool. The caller has made
 // sure that its capture has ended.
-func Forget(ctx context.Context, s store.Store, spool string, k catalog.Cluster) error {
-	if _, err := store.DeleteAll(ctx, s, "clusters/"+k.ID+"/"); err != nil {
+func Forget(ctx context.Context, s *vault.Vault, spool string, k catalog.Cluster) error {
+	if err := s.DeleteAll(ctx, "clusters/"+k.ID+"/"); err != nil {
 		return err
 	}
 	return os.RemoveAll(filepath.Join(spool, k.ID))

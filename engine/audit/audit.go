@@ -2,15 +2,16 @@
 // backups' own manifests name is there, and, when asked, whether every byte of it can
 // be read.
 //
-// Invariant: it changes nothing in the store.
+// Invariant: it changes nothing in a store, unless it is told to mend: then what is
+// missing or damaged in one store is brought back from the other, verified on the way.
 package audit
 
 import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
-	"strings"
+	"path"
+	"slices"
 
 	"velvetrewind/core/audit"
 	"velvetrewind/core/journal"
@@ -18,17 +19,20 @@ import (
 	"velvetrewind/core/pg"
 	"velvetrewind/core/reach"
 	"velvetrewind/engine/archive"
+	"velvetrewind/engine/backup"
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/store"
 	"velvetrewind/engine/task"
+	"velvetrewind/engine/vault"
 )
 
 // Auditor looks through a store.
 type Auditor struct {
 	Catalog *catalog.Catalog
-	Store   store.Store
+	Store   *vault.Vault
 	Spool   string
 	Full    bool // read every byte, not only what is there
+	Mend    bool // bring back from the second store what the first lacks or has damaged, and the other way round
 }
 
 // Result is what was found.
@@ -38,6 +42,8 @@ type Result struct {
 	Bytes    int64               `json:"bytes"`
 	Findings []audit.Discrepancy `json:"findings"`
 	Losses   []Loss              `json:"losses" doc:"what cannot be restored because of them"`
+	Second   string              `json:"second,omitempty" doc:"name of the second store"`
+	Behind   int64               `json:"behind,omitempty" doc:"objects that the second store does not have yet"`
 }
 
 // Loss is what a cluster has lost.
@@ -67,23 +73,36 @@ func (a *Auditor) Run(ctx context.Context, report task.Report) (r Result, err er
 			return r, fmt.Errorf("what %s should have: %w", k.Name, err)
 		}
 	}
-	err = a.Store.List(ctx, "", func(i store.Info) error {
+	here, err := a.list(ctx, a.Store.First(), func(key, cluster string, size int64) {
 		r.Objects++
-		r.Bytes += i.Size
-		books.See(i.Key, clusterOf(i.Key))
-		return ctx.Err()
+		r.Bytes += size
+		books.See(key, cluster)
 	})
 	if err != nil {
 		return r, err
 	}
+	if err := a.settle(ctx, books, here); err != nil {
+		return r, err
+	}
 	report.Log("%d objects are there, %d are named by the catalogue and the backups", r.Objects, len(books.Wanted()))
+	bad := books.Missing()
 	if a.Full {
-		if err := a.readAll(ctx, books, r.Bytes, report); err != nil {
+		err := a.readAll(ctx, a.Store.First(), books.Wanted(), here, r.Bytes, report, func(key string, err error) {
+			books.Lost(key, err.Error())
+			bad = append(bad, key)
+		})
+		if err != nil {
 			return r, err
 		}
 	}
+	if err := a.seekElsewhere(ctx, books, here, bad, report); err != nil {
+		return r, err
+	}
 	findings, lost := books.Close()
 	r.Findings = append([]audit.Discrepancy{}, findings[:min(len(findings), mostFindings)]...)
+	if err := a.second(ctx, books, &r, report); err != nil {
+		return r, err
+	}
 	if r.Losses, err = a.losses(ctx, clusters, lost); err != nil {
 		return r, err
 	}
@@ -95,14 +114,67 @@ func (a *Auditor) Run(ctx context.Context, report task.Report) (r Result, err er
 	return r, nil
 }
 
-// clusterOf reads the cluster's id from a key.
-func clusterOf(key string) string {
-	rest, ok := strings.CutPrefix(key, "clusters/")
-	id, _, below := strings.Cut(rest, "/")
-	if !ok || !below {
-		return ""
+// settle looks once more at what did not fit: backups end and begin, segments come and are
+// let go while a large store is looked through.
+func (a *Auditor) settle(ctx context.Context, books *audit.Books, here map[string]string) error {
+	concerned := make(map[string]bool)
+	for _, key := range books.Unclear() {
+		concerned[store.ClusterOf(key)] = true
 	}
-	return id
+	if len(concerned) == 0 {
+		return nil
+	}
+	// In this order: a backup that has ended by now is found by its manifest.
+	running, err := a.Catalog.Tasks(ctx, catalog.TaskFilter{Kind: "backup", Active: true, Limit: 10_000})
+	if err != nil {
+		return err
+	}
+	clusters, err := a.Catalog.Clusters(ctx)
+	if err != nil {
+		return err
+	}
+	now, known := audit.NewBooks(nil), make(map[string]busy)
+	for _, k := range clusters {
+		if !concerned[k.ID] {
+			continue
+		}
+		c, err := a.Catalog.Capture(ctx, k.ID) // before the segments that it has recorded
+		if err != nil {
+			return err
+		}
+		known[k.ID] = busy{tidying: k.TidyDue, size: k.SegmentSize, timeline: c.Timeline, stored: c.StoredLSN}
+		if err := a.want(ctx, now, k); err != nil {
+			return fmt.Errorf("what %s should have: %w", k.Name, err)
+		}
+	}
+	return books.Settle(now, func(key string) (bool, error) {
+		cluster := store.ClusterOf(key)
+		if b, ok := known[cluster]; ok && (b.tidying || b.arriving(key)) {
+			return true, nil
+		}
+		if slices.ContainsFunc(running, func(t catalog.Task) bool { return store.OfBackup(cluster, key, t.Subject) }) {
+			return true, nil
+		}
+		_, err := a.Store.Stat(ctx, here[key])
+		if errors.Is(err, store.ErrNotFound) {
+			return true, nil // removed since
+		}
+		return false, err
+	})
+}
+
+// busy is what is done to a cluster's part of the store.
+type busy struct {
+	tidying  bool // what nothing needs is being removed, or will be
+	size     pg.SegmentSize
+	timeline pg.Timeline // that is captured
+	stored   pg.LSN      // segments from here on are put into the store before they are recorded
+}
+
+// arriving tells whether an object is a segment, or its index, that will be recorded.
+func (b busy) arriving(key string) bool {
+	seg, err := pg.ParseSegmentName(path.Base(key), b.size)
+	return err == nil && seg.Timeline == b.timeline && b.size.Start(seg.Number) >= b.stored
 }
 
 // want names what the store should hold of a cluster.
@@ -148,42 +220,62 @@ func (a *Auditor) want(ctx context.Context, books *audit.Books, k catalog.Cluste
 // wantBackup names the manifest and the packs of a base backup.
 func (a *Auditor) wantBackup(ctx context.Context, books *audit.Books, k catalog.Cluster, id string) error {
 	key := store.ManifestKey(k.ID, id)
-	books.Want(audit.Object{Key: key, Cluster: k.ID, Backup: id})
-	f, err := a.Store.Open(ctx, key, 0)
-	if errors.Is(err, store.ErrNotFound) {
-		return nil // found missing later
-	}
-	if err != nil {
-		return err
-	}
-	defer func() { _ = f.Close() }()
-	tail, err := layout.ReadManifest(f, func(layout.Head) error { return nil }, func(layout.File) error { return ctx.Err() })
+	books.Want(audit.Object{Key: key, Cluster: k.ID, Backups: []string{id}})
+	_, err := backup.ReadManifest(ctx, a.Store, k.ID, id, layout.Visit{Pack: func(u layout.Use) error {
+		books.Want(audit.Object{Key: store.PackKey(k.ID, u.Pack, 0), Cluster: k.ID, Backups: []string{id}})
+		return ctx.Err()
+	}})
 	if errors.Is(err, layout.ErrCorrupt) {
 		books.Lost(key, err.Error())
 		return nil
 	}
-	if err != nil {
-		return err
+	if errors.Is(err, store.ErrNotFound) {
+		return nil // found missing later
 	}
-	for n := 1; n <= tail.Packs; n++ {
-		books.Want(audit.Object{Key: store.PackKey(k.ID, id, n), Cluster: k.ID, Backup: id})
-	}
-	return nil
+	return err
 }
 
-// readAll reads every object that should be there, to its end.
-func (a *Auditor) readAll(ctx context.Context, books *audit.Books, total int64, report task.Report) error {
+// list sees what a store holds. Packs are known by their first generation's name; here
+// maps that to what is there.
+func (a *Auditor) list(ctx context.Context, s store.Store, see func(key, cluster string, size int64)) (here map[string]string, err error) {
+	here = make(map[string]string)
+	generations := make(map[string]uint32)
+	err = s.List(ctx, "", func(i store.Info) error {
+		cluster := store.ClusterOf(i.Key)
+		key := i.Key
+		if id, g, ok := store.ParsePackKey(cluster, i.Key); ok {
+			key = store.PackKey(cluster, id, 0)
+			if before, ok := generations[key]; ok && before > g {
+				return nil // left by a condensing that was cut short; it goes when the store is tidied
+			}
+			generations[key] = g
+		}
+		if i.Key != store.NameKey {
+			here[key] = i.Key
+			see(key, cluster, i.Size)
+		}
+		return ctx.Err()
+	})
+	return here, err
+}
+
+// readAll reads every object that should be in a store, to its end.
+func (a *Auditor) readAll(ctx context.Context, s store.Store, keys []string, here map[string]string, total int64, report task.Report, damaged func(key string, err error)) error {
 	var done int64
-	for _, key := range books.Wanted() {
-		n, err := a.readOne(ctx, key)
+	for _, key := range keys {
+		actual, ok := here[key]
+		if !ok {
+			continue // found missing later
+		}
+		n, err := a.Store.Verify(ctx, s, actual)
 		done += n
 		report.Progress(done, total, task.Bytes, key)
 		switch {
 		case ctx.Err() != nil:
 			return context.Cause(ctx)
-		case errors.Is(err, store.ErrNotFound): // found missing later
+		case errors.Is(err, store.ErrNotFound):
 		case errors.Is(err, layout.ErrCorrupt):
-			books.Lost(key, err.Error())
+			damaged(key, err)
 		case err != nil:
 			return err
 		}
@@ -191,29 +283,75 @@ func (a *Auditor) readAll(ctx context.Context, books *audit.Books, total int64, 
 	return nil
 }
 
-func (a *Auditor) readOne(ctx context.Context, key string) (int64, error) {
-	f, err := a.Store.Open(ctx, key, 0)
+// seekElsewhere looks in the second store for what the first lacks or has damaged, and
+// brings it back if that is wanted.
+func (a *Auditor) seekElsewhere(ctx context.Context, books *audit.Books, here map[string]string, bad []string, report task.Report) error {
+	second := a.Store.Second()
+	if second == nil || len(bad) == 0 {
+		return nil
+	}
+	there, err := a.list(ctx, second, func(string, string, int64) {})
 	if err != nil {
-		return 0, err
+		return fmt.Errorf("the second store: %w", err)
 	}
-	defer func() { _ = f.Close() }()
-	read := &counting{Reader: f}
-	content, err := layout.OpenObject(read)
-	if err == nil {
-		_, err = io.Copy(io.Discard, content)
+	for _, key := range bad {
+		actual, ok := there[key]
+		if !ok {
+			continue
+		}
+		if !a.Mend {
+			if _, err := a.Store.Verify(ctx, second, actual); err == nil {
+				books.Elsewhere(key, false)
+			}
+			continue
+		}
+		if err := a.Store.Copy(ctx, actual, second, a.Store.First()); err != nil {
+			report.Warn("%s could not be brought back from the second store: %v", key, err)
+			continue
+		}
+		if old := here[key]; old != "" && old != actual {
+			if err := a.Store.First().Delete(ctx, old); err != nil {
+				return err
+			}
+		}
+		report.Log("%s was brought back from the second store", key)
+		books.Elsewhere(key, true)
 	}
-	return read.n, err
+	return nil
 }
 
-type counting struct {
-	io.Reader
-	n int64
-}
-
-func (c *counting) Read(p []byte) (int, error) {
-	n, err := c.Reader.Read(p)
-	c.n += int64(n)
-	return n, err
+// second looks through the second store: how much is still to be copied, and, when
+// every byte is read, what is damaged there, which the first may mend.
+func (a *Auditor) second(ctx context.Context, books *audit.Books, r *Result, report task.Report) error {
+	second := a.Store.Second()
+	if second == nil {
+		return nil
+	}
+	r.Second = second.String()
+	var bytes int64
+	there, err := a.list(ctx, second, func(_, _ string, size int64) { bytes += size })
+	if err != nil {
+		return fmt.Errorf("the second store: %w", err)
+	}
+	for _, key := range books.Wanted() {
+		if _, ok := there[key]; !ok {
+			r.Behind++
+		}
+	}
+	if !a.Full {
+		return nil
+	}
+	return a.readAll(ctx, second, books.Wanted(), there, bytes, report, func(key string, err error) {
+		f := audit.Discrepancy{Kind: audit.Damaged, Key: key, Detail: "in the second store: " + err.Error()}
+		if a.Mend {
+			if e := a.Store.Copy(ctx, there[key], a.Store.First(), second); e != nil {
+				report.Warn("%s is damaged in the second store, and could not be brought there again: %v", key, e)
+			} else {
+				f.Mended = true
+			}
+		}
+		r.Findings = append(r.Findings, f)
+	})
 }
 
 // losses computes the reach of each cluster with what was lost and without it.

@@ -8,15 +8,19 @@ import (
 	"io"
 	"time"
 
+	"velvetrewind/core/figures"
 	"velvetrewind/core/layout"
 	"velvetrewind/core/pg"
 	"velvetrewind/engine/access"
 	"velvetrewind/engine/archive"
+	"velvetrewind/engine/capture"
 	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/names"
 	"velvetrewind/engine/problem"
 	"velvetrewind/engine/replication"
 	"velvetrewind/engine/store"
 	"velvetrewind/engine/task"
+	"velvetrewind/engine/vault"
 )
 
 // Taker takes base backups of one cluster.
@@ -24,36 +28,82 @@ type Taker struct {
 	Cluster catalog.Cluster
 	Access  access.Access
 	Catalog *catalog.Catalog
-	Store   store.Store
+	Store   *vault.Vault
+	Books   *names.Books
 	Codec   layout.Codec
 	Spool   string // directory of all spools
+	// ThroughSQL has changed pages be read through SQL even where the data directory is on this host.
+	ThroughSQL bool
+	Now        func() time.Time // the service's clock
 }
 
 // Options choose how a backup is taken.
 type Options struct {
 	ID     string // of the backup to make
 	TaskID string
-	Fast   bool // checkpoint at once instead of spread out
+	Fast   bool   // checkpoint at once instead of spread out
+	Kind   string // layout.Full, layout.Incremental, or Auto
 }
 
-// Take makes a full base backup. On an error nothing of it is left.
+// Auto takes an incremental backup where that is surely right, and else a full one.
+const Auto = "auto"
+
+// Take makes a base backup. On an error nothing of it is left that anything would read;
+// Tidy removes the rest.
 func (t *Taker) Take(ctx context.Context, opt Options, report task.Report) (b catalog.Backup, err error) {
-	if err := t.captureRuns(ctx); err != nil {
+	if err := t.captureRuns(ctx, report); err != nil {
 		return b, err
 	}
-	defer func() {
-		if err != nil {
-			undo := context.WithoutCancel(ctx)
-			if _, e := store.DeleteAll(undo, t.Store, store.BackupPrefix(t.Cluster.ID, opt.ID)); e != nil {
-				report.Warn("what had been written could not be removed: %v", e)
-			}
-		}
-	}()
-	b, err = t.take(ctx, opt, report)
+	lease, err := t.share(ctx, report)
 	if err != nil {
+		return b, err
+	}
+	w, err := t.take(ctx, opt, report)
+	if err == nil && !lease.Held(ctx) {
+		w.abort()
+		err = errors.New("the catalogue was away meanwhile, and with it the right to this cluster's backups")
+	}
+	if err == nil {
+		err = w.finish()
+	}
+	if err == nil {
+		b, err = Record(w.head, w.tail, opt.TaskID)
+	}
+	if err == nil {
+		err = t.Catalog.AddBackup(ctx, b)
+	}
+	lease.Release()
+	if err != nil { // what has a manifest is a backup, whatever went wrong after it
+		undo := context.WithoutCancel(ctx)
+		whole, e := Undo(undo, t.Store, t.Catalog, t.Cluster.ID, opt.ID, opt.TaskID)
+		if e != nil {
+			report.Warn("what had been written could not be removed yet: %v", e)
+		}
+		if whole {
+			return t.Catalog.Backup(undo, opt.ID)
+		}
 		return b, explain(err)
 	}
-	return b, t.Catalog.AddBackup(ctx, b)
+	return b, nil
+}
+
+// pollEvery is how often it is looked whether what is waited for is there.
+const pollEvery = 200 * time.Millisecond
+
+// share waits for the right to add to the cluster's backups.
+func (t *Taker) share(ctx context.Context, report task.Report) (*catalog.Lease, error) {
+	for {
+		lease, ok, err := t.Catalog.ShareContent(ctx, t.Cluster.ID)
+		if err != nil || ok {
+			return lease, err
+		}
+		report.Progress(0, 0, task.None, "waiting until the space of dropped backups is freed")
+		select {
+		case <-ctx.Done():
+			return nil, context.Cause(ctx)
+		case <-time.After(pollEvery):
+		}
+	}
 }
 
 func explain(err error) error {
@@ -67,74 +117,144 @@ func explain(err error) error {
 	return p
 }
 
-// captureRuns refuses early: without capture the WAL that the backup needs would never arrive.
-func (t *Taker) captureRuns(ctx context.Context) error {
-	k, err := t.Catalog.Capture(ctx, t.Cluster.ID)
-	if err != nil {
-		return err
+// captureWait is how long a capture that tries by itself is given to stream again.
+const captureWait = 30 * time.Second
+
+// captureRuns refuses early: without capture the WAL that the backup needs would never
+// arrive. A capture that was only interrupted is waited for.
+func (t *Taker) captureRuns(ctx context.Context, report task.Report) error {
+	for until := time.Now().Add(captureWait); ; {
+		k, err := t.Catalog.Capture(ctx, t.Cluster.ID)
+		if err != nil {
+			return err
+		}
+		if k.State == catalog.CaptureStreaming {
+			return nil
+		}
+		comes := k.Wanted && (k.State == catalog.CaptureStarting || k.State == catalog.CaptureRetrying)
+		if comes && time.Now().Before(until) {
+			report.Progress(0, 0, task.None, "waiting for the capture, which is "+k.State)
+			select {
+			case <-ctx.Done():
+				return context.Cause(ctx)
+			case <-time.After(pollEvery):
+			}
+			continue
+		}
+		detail := "its capture is " + k.State
+		if k.Problem != "" {
+			detail += ": " + k.Problem
+		}
+		return problem.New(problem.Conflict, "Start it with: velvet capture start "+t.Cluster.Name, "the base backup was not begun",
+			"%s, and a base backup is worth nothing without the WAL that follows it", detail)
 	}
-	if k.State == catalog.CaptureStreaming {
-		return nil
-	}
-	detail := "its capture is " + k.State
-	if k.Problem != "" {
-		detail += ": " + k.Problem
-	}
-	return problem.New(problem.Conflict, "Start it with: velvet capture start "+t.Cluster.Name, "the base backup was not begun",
-		"%s, and a base backup is worth nothing without the WAL that follows it", detail)
 }
 
-func (t *Taker) take(ctx context.Context, opt Options, report task.Report) (b catalog.Backup, err error) {
+// take reads everything; what it returns only has to be finished.
+func (t *Taker) take(ctx context.Context, opt Options, report task.Report) (*writer, error) {
+	old, err := t.former(ctx, report)
+	if err != nil {
+		return nil, err
+	}
+	defer old.close()
+	switch {
+	case opt.Kind == layout.Full:
+	case old == nil:
+		report.Log("a full backup is taken: there is none to compare with")
+	default:
+		w, err := t.incremental(ctx, opt, old, report)
+		var why doubt
+		if !errors.As(err, &why) {
+			return w, err
+		}
+		report.Warn("a full backup is taken instead of an incremental one: %v", why.error)
+	}
+	return t.full(ctx, opt, old, report)
+}
+
+// former opens the newest backup whose manifest can be read; nil if there is none.
+func (t *Taker) former(ctx context.Context, report task.Report) (*former, error) {
+	list, err := t.Catalog.Backups(ctx, t.Cluster.ID)
+	if err != nil {
+		return nil, err
+	}
+	for _, b := range list {
+		old, err := openFormer(ctx, t.Store, t.Cluster.ID, b.ID, t.Spool)
+		if err == nil {
+			return old, nil
+		}
+		if ctx.Err() != nil {
+			return nil, context.Cause(ctx)
+		}
+		report.Warn("base %s cannot be compared with: %v", b.ID, err)
+	}
+	return nil, nil
+}
+
+// full takes a backup that reads everything.
+func (t *Taker) full(ctx context.Context, opt Options, old *former, report task.Report) (*writer, error) {
 	session, err := replication.Open(ctx, t.Access)
 	if err != nil {
-		return b, err
+		return nil, err
 	}
 	defer func() { _ = session.Close(context.WithoutCancel(ctx)) }()
 	sys, err := session.Identify(ctx)
 	if err != nil {
-		return b, err
+		return nil, err
 	}
 	if sys.ID != t.Cluster.SystemID {
-		return b, fmt.Errorf("the server has system identifier %d, but %s was registered with %d: it is another cluster", sys.ID, t.Cluster.Name, t.Cluster.SystemID)
+		return nil, fmt.Errorf("the server has system identifier %d, but %s was registered with %d: it is another cluster", sys.ID, t.Cluster.Name, t.Cluster.SystemID)
 	}
 	report.Progress(0, 0, task.Bytes, "waiting for the server's checkpoint")
-	started := time.Now()
+	started := t.Now()
 	base, err := session.BaseBackup(ctx, replication.BaseBackupOptions{Label: "velvet " + opt.ID, Fast: opt.Fast})
 	if err != nil {
-		return b, err
+		return nil, err
 	}
-	report.Log("backup %s begins at %s on timeline %d; about %d MB in %d tablespaces besides the data directory", opt.ID, base.Start, base.Timeline, base.Size>>20, len(base.Tablespaces))
-	w, err := t.newWriter(ctx, opt, base, report)
+	report.Log("backup %s begins at %s on timeline %d; about %s, %s besides the data directory", opt.ID, base.Start, base.Timeline, figures.Size(base.Size), figures.Of(len(base.Tablespaces), "tablespace"))
+	var spaces []layout.TablespaceEntry
+	for _, s := range base.Tablespaces {
+		spaces = append(spaces, layout.TablespaceEntry{OID: s.OID, Location: s.Location})
+	}
+	w, err := t.newWriter(ctx, opt, layout.Full, spaces, old, report)
 	if err != nil {
-		return b, err
+		return nil, err
 	}
-	defer w.abort()
-	if err := t.receive(ctx, w, base); err != nil {
-		return b, err
+	w.size = base.Size
+	var stop pg.LSN
+	if err = t.receive(ctx, w, base); err == nil {
+		stop, err = base.Finish()
 	}
-	stop, err := base.Finish()
+	if err == nil {
+		report.Log("the server ended the backup at %s; %d files, %d bytes, %d pages read", stop, w.tail.Files, w.tail.BytesRead, w.tail.Pages)
+		w.tail.Timeline, w.tail.Start, w.tail.Stop, w.tail.StartTime, w.tail.StopTime = base.Timeline, base.Start, stop, started.UTC(), t.Now().UTC()
+		err = t.judge(ctx, w, base.Start)
+	}
+	if err == nil {
+		err = t.awaitWAL(ctx, base.Timeline, base.Start, stop, report)
+	}
 	if err != nil {
-		return b, err
+		w.abort()
+		return nil, err
 	}
-	stopped := time.Now()
-	report.Log("the server ended the backup at %s; %d files, %d bytes, %d pages read", stop, w.tail.Files, w.tail.BytesRead, w.tail.Pages)
-	faults, err := t.judgePages(ctx, w, base.Start, report)
+	return w, nil
+}
+
+// judge reads suspect pages once more through SQL.
+func (t *Taker) judge(ctx context.Context, w *writer, start pg.LSN) error {
+	if len(w.suspects) == 0 {
+		return w.judgePages(ctx, start, nil)
+	}
+	conn, err := t.Access.SQL(ctx, "")
 	if err != nil {
-		return b, err
+		return err
 	}
-	if err := t.awaitWAL(ctx, base.Timeline, base.Start, stop, report); err != nil {
-		return b, err
-	}
-	tail := w.tail
-	tail.Timeline, tail.Start, tail.Stop, tail.StartTime, tail.StopTime = base.Timeline, base.Start, stop, started.UTC(), stopped.UTC()
-	if err := w.finish(tail); err != nil {
-		return b, err
-	}
-	return Record(w.head, w.tail, opt.TaskID, faults)
+	defer func() { _ = conn.Close(context.WithoutCancel(ctx)) }()
+	return w.judgePages(ctx, start, rereadFrom(sqlSource{conn}))
 }
 
 // Record makes the catalogue's record of a backup from its manifest.
-func Record(head layout.Head, tail layout.Tail, taskID string, faults int64) (catalog.Backup, error) {
+func Record(head layout.Head, tail layout.Tail, taskID string) (catalog.Backup, error) {
 	spaces, err := json.Marshal(head.Tablespaces)
 	if head.Tablespaces == nil {
 		spaces = []byte("[]")
@@ -142,7 +262,8 @@ func Record(head layout.Head, tail layout.Tail, taskID string, faults int64) (ca
 	return catalog.Backup{
 		ID: head.Backup, ClusterID: head.Cluster, Kind: head.Kind, Timeline: tail.Timeline, Start: tail.Start, Stop: tail.Stop,
 		StartedAt: tail.StartTime, StoppedAt: tail.StopTime, Files: tail.Files, BytesRead: tail.BytesRead, BytesStored: tail.BytesStored,
-		Pages: tail.Pages, PageFaults: faults, Tablespaces: spaces, TaskID: taskID,
+		Pages: tail.Pages, PageFaults: tail.PageFaults, Tablespaces: spaces, TaskID: taskID, Beside: head.Beside,
+		BytesHeld: tail.BytesHeld, BytesShared: tail.BytesShared, Extents: tail.Extents, NewExtents: tail.NewExtents, ZeroExtents: tail.ZeroExtents,
 	}, err
 }
 
@@ -169,18 +290,22 @@ func (t *Taker) receive(ctx context.Context, w *writer, base *replication.BaseBa
 	return w.drain()
 }
 
-// awaitWAL waits until every byte of WAL from start to stop is in spool or store.
+// awaitWAL waits until every byte of WAL from start to stop is safe in spool or store.
 func (t *Taker) awaitWAL(ctx context.Context, timeline pg.Timeline, start, stop pg.LSN, report task.Report) error {
 	report.Progress(0, 0, task.None, fmt.Sprintf("waiting for capture to hold the WAL up to %s", stop))
-	tick := time.NewTicker(200 * time.Millisecond)
+	tick := time.NewTicker(25 * time.Millisecond)
 	defer tick.Stop()
 	var since time.Time // when capture was first seen not to be running, or to be past us
 	for {
+		past, err := capture.Reached(t.Spool, t.Cluster, timeline, stop)
+		if err != nil {
+			return err
+		}
 		k, err := t.Catalog.Capture(ctx, t.Cluster.ID)
 		if err != nil {
 			return err
 		}
-		past := k.Timeline > timeline || k.Timeline == timeline && k.FlushedLSN >= stop
+		past = past || k.Timeline > timeline || k.Timeline == timeline && k.FlushedLSN >= stop
 		if past {
 			if ok, err := t.holds(ctx, timeline, start, stop); err != nil || ok {
 				if ok {
@@ -216,55 +341,4 @@ func (t *Taker) holds(ctx context.Context, timeline pg.Timeline, start, stop pg.
 		return false, err
 	}
 	return a.Covers(timeline, start, stop), nil
-}
-
-// Undo removes what an interrupted backup left, or records it if its manifest is
-// in the store already. It is called when no process works on the backup any more.
-func Undo(ctx context.Context, s store.Store, c *catalog.Catalog, cluster, id, taskID string) (whole bool, err error) {
-	whole, err = recordFrom(ctx, s, c, cluster, id, taskID)
-	if err == nil && !whole {
-		_, err = store.DeleteAll(ctx, s, store.BackupPrefix(cluster, id))
-	}
-	return whole, err
-}
-
-// Remove takes a backup's content out of the store: the manifest first, so that what
-// is cut short is no backup. Again is no error.
-func Remove(ctx context.Context, s store.Store, cluster, id string) error {
-	if err := s.Delete(ctx, store.ManifestKey(cluster, id)); err != nil {
-		return err
-	}
-	_, err := store.DeleteAll(ctx, s, store.BackupPrefix(cluster, id))
-	return err
-}
-
-// Recover records a backup by its manifest, for a catalogue that is made anew. whole is
-// false if there is no manifest. How many damaged pages were found is not in it.
-func Recover(ctx context.Context, s store.Store, c *catalog.Catalog, cluster, id string) (whole bool, err error) {
-	return recordFrom(ctx, s, c, cluster, id, "")
-}
-
-func recordFrom(ctx context.Context, s store.Store, c *catalog.Catalog, cluster, id, taskID string) (whole bool, err error) {
-	head, tail, err := readManifest(ctx, s, cluster, id)
-	if errors.Is(err, store.ErrNotFound) {
-		return false, nil
-	}
-	if err != nil {
-		return false, err
-	}
-	b, err := Record(head, tail, taskID, 0)
-	if err != nil {
-		return false, err
-	}
-	return true, c.AddBackup(ctx, b)
-}
-
-func readManifest(ctx context.Context, s store.Store, cluster, id string) (head layout.Head, tail layout.Tail, err error) {
-	r, err := s.Open(ctx, store.ManifestKey(cluster, id), 0)
-	if err != nil {
-		return head, tail, err
-	}
-	defer func() { _ = r.Close() }()
-	tail, err = layout.ReadManifest(r, func(h layout.Head) error { head = h; return nil }, func(layout.File) error { return nil })
-	return head, tail, err
 }

@@ -2,16 +2,15 @@ package backup
 
 import (
 	"context"
-	"errors"
+	"encoding/binary"
 	"fmt"
 	"io"
 
-	"github.com/jackc/pgx/v5"
 	"github.com/zeebo/blake3"
 
+	"velvetrewind/core/layout"
 	"velvetrewind/core/pg"
 	"velvetrewind/engine/replication"
-	"velvetrewind/engine/task"
 )
 
 // fileSum is what is kept of each file until the server's manifest has been compared.
@@ -20,14 +19,11 @@ type fileSum struct {
 	crc  uint32
 }
 
-// pathHash stands for a path, so that memory does not grow with the length of paths.
-func pathHash(path string) uint64 {
-	h := blake3.Sum256([]byte(path))
-	var v uint64
-	for _, b := range h[:8] {
-		v = v<<8 | uint64(b)
-	}
-	return v
+// fileHash stands for a file's place and path, so that memory does not grow with the
+// length of paths.
+func fileHash(f *layout.File) uint64 {
+	h := blake3.Sum256([]byte(string(f.Place) + ":" + f.Path))
+	return binary.BigEndian.Uint64(h[:8])
 }
 
 // compare holds the files received against the server's own manifest, both ways.
@@ -35,7 +31,7 @@ func (w *writer) compare(manifest io.Reader, base *replication.BaseBackup) error
 	listed := 0
 	ranges, err := pg.ReadManifest(manifest, func(f pg.ManifestFile) error {
 		listed++
-		got, ok := w.sums[pathHash(f.Path)]
+		got, ok := w.sums[fileHash(&layout.File{Path: f.Path})]
 		switch {
 		case !ok:
 			return fmt.Errorf("%s is listed, but did not arrive", f.Path)
@@ -80,7 +76,7 @@ func checkPages(found []suspect, p *piece, checksums bool) []suspect {
 		block := p.block + uint32(at/pg.BlockSize)
 		if fault := pg.CheckPage(page, block, checksums); fault != "" {
 			found = append(found, suspect{
-				path: p.path, block: block, fault: fault, lsn: pg.PageLSN(page),
+				path: p.entry.Path, block: block, fault: fault, lsn: pg.PageLSN(page),
 				offset: int64(block%pg.BlocksPerFile) * pg.BlockSize,
 			})
 		}
@@ -88,53 +84,41 @@ func checkPages(found []suspect, p *piece, checksums bool) []suspect {
 	return found
 }
 
+// reread reads a part of a file of the data directory once more. What is not there any
+// more is short or nil.
+type reread func(ctx context.Context, path string, offset, length int64) ([]byte, error)
+
 // judgePages reads suspect pages once more from the server. What is whole there now,
 // or was changed since the backup began, is mended by replay; the rest is damage,
 // which is counted and told, for a backup with a damaged page is better than none.
-func (t *Taker) judgePages(ctx context.Context, w *writer, start pg.LSN, report task.Report) (faults int64, err error) {
+func (w *writer) judgePages(ctx context.Context, start pg.LSN, again reread) error {
 	if len(w.suspects) == 0 {
-		report.Log("every page checksum is right (%d pages)", w.tail.Pages)
-		return 0, nil
+		w.report.Log("every page checksum is right (%d pages)", w.tail.Pages)
+		return nil
 	}
 	if len(w.suspects) > mostSuspects {
-		return 0, fmt.Errorf("%d pages are damaged, for example %s, block %d: %s", len(w.suspects), w.suspects[0].path, w.suspects[0].block, w.suspects[0].fault)
+		return fmt.Errorf("%d pages are damaged, for example %s, block %d: %s", len(w.suspects), w.suspects[0].path, w.suspects[0].block, w.suspects[0].fault)
 	}
-	conn, err := t.Access.SQL(ctx, "")
-	if err != nil {
-		return 0, err
-	}
-	defer func() { _ = conn.Close(context.WithoutCancel(ctx)) }()
 	torn := 0
 	for _, s := range w.suspects {
 		if s.lsn >= start {
 			torn++ // changed since the start, so that its image is in the WAL
 			continue
 		}
-		ok, err := wholeNow(ctx, conn, s, t.Cluster.DataChecksums)
+		page, err := again(ctx, s.path, s.offset, pg.BlockSize)
 		if err != nil {
-			report.Warn("%s, block %d: %s; it could not be read again to tell damage from a torn read: %v", s.path, s.block, s.fault, err)
-			faults++
+			w.report.Warn("%s, block %d: %s; it could not be read again to tell damage from a torn read: %v", s.path, s.block, s.fault, err)
+			w.tail.PageFaults++
 			continue
 		}
-		if ok {
+		// What was dropped or truncated since, the WAL says too.
+		if len(page) < pg.BlockSize || pg.CheckPage(page, s.block, w.head.Checksums) == "" {
 			torn++
 			continue
 		}
-		faults++
-		report.Warn("damaged page: %s, block %d: %s", s.path, s.block, s.fault)
+		w.tail.PageFaults++
+		w.report.Warn("damaged page: %s, block %d: %s", s.path, s.block, s.fault)
 	}
-	report.Log("%d pages were torn while the server wrote them, which replay mends; %d are damaged", torn, faults)
-	return faults, nil
-}
-
-func wholeNow(ctx context.Context, conn *pgx.Conn, s suspect, checksums bool) (bool, error) {
-	var page []byte
-	err := conn.QueryRow(ctx, `select pg_read_binary_file($1, $2, $3, true)`, s.path, s.offset, int64(pg.BlockSize)).Scan(&page)
-	if errors.Is(err, pgx.ErrNoRows) || err == nil && len(page) < pg.BlockSize {
-		return true, nil // dropped or truncated since, which the WAL says too
-	}
-	if err != nil {
-		return false, err
-	}
-	return pg.CheckPage(page, s.block, checksums) == "", nil
+	w.report.Log("%d pages were torn while the server wrote them, which replay mends; %d are damaged", torn, w.tail.PageFaults)
+	return nil
 }

@@ -8,7 +8,6 @@ import (
 	"io"
 	"os"
 
-	"velvetrewind/core/layout"
 	"velvetrewind/core/pg"
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/store"
@@ -55,29 +54,14 @@ func (c *capturer) archive(ctx context.Context, seg pg.Segment, path string) err
 
 // put writes one object and returns the lengths of its content and as stored.
 func (c *capturer) put(ctx context.Context, key string, content io.Reader) (length, stored int64, err error) {
-	w, err := c.store.Create(ctx, key)
+	w, err := c.store.Create(ctx, key, c.codec)
 	if err != nil {
 		return 0, 0, err
 	}
 	defer w.Abort()
-	counted := &counter{Writer: w}
-	s := layout.NewStream(counted, c.codec)
-	if length, err = io.Copy(s, content); err != nil {
+	if length, err = io.Copy(w, content); err != nil {
 		return 0, 0, err
 	}
-	if err := s.Close(); err != nil {
-		return 0, 0, err
-	}
-	return length, counted.n, w.Commit()
-}
-
-type counter struct {
-	io.Writer
-	n int64
-}
-
-func (c *counter) Write(p []byte) (int, error) {
-	n, err := c.Writer.Write(p)
-	c.n += int64(n)
-	return n, err
+	err = w.Commit()
+	return length, w.Size(), err
 }

@@ -22,7 +22,7 @@ import (
 	"velvetrewind/engine/index"
 	"velvetrewind/engine/names"
 	"velvetrewind/engine/replication"
-	"velvetrewind/engine/store"
+	"velvetrewind/engine/vault"
 )
 
 const (
@@ -40,7 +40,7 @@ type capturer struct {
 	cluster catalog.Cluster
 	access  access.Access
 	catalog *catalog.Catalog
-	store   store.Store
+	store   *vault.Vault
 	codec   layout.Codec
 	log     *slog.Logger
 	changed func(cluster string)

@@ -22,6 +22,7 @@ import (
 	"velvetrewind/engine/names"
 	"velvetrewind/engine/store"
 	"velvetrewind/engine/store/dir"
+	"velvetrewind/engine/vault"
 	"velvetrewind/testbed"
 )
 
@@ -88,14 +89,15 @@ func TestFollowerInAnyOrder(t *testing.T) {
 // newFollower makes a follower over an empty store, and what stores its segments.
 func newFollower(t *testing.T, c *catalog.Catalog, p *testbed.Postgres) (*follower, func(pg.Segment, string, *journal.Segment)) {
 	ctx := context.Background()
-	objects, err := dir.Open(t.TempDir(), -1)
+	d, err := dir.Open(t.TempDir(), -1)
 	require.NoError(t, err)
+	objects := vault.Reading(d, nil, nil)
 	k := catalog.Cluster{ID: catalog.NewID(), Name: "ferries" + time.Now().Format("150405.000000000"), SegmentSize: pg.DefaultSegmentSize, Slot: "s"}
 	require.NoError(t, c.AddCluster(ctx, k))
 	book, err := (&names.Books{Catalog: c}).Of(ctx, k.ID)
 	require.NoError(t, err)
 	x := &index.Indexes{Store: objects, Codec: layout.S2, Cluster: k, Names: book.Now(), Open: func(ctx context.Context, seg pg.Segment) (io.ReadCloser, error) {
-		return store.OpenSegment(ctx, objects, k.ID, seg, k.SegmentSize)
+		return objects.Segment(ctx, k.ID, seg, k.SegmentSize)
 	}}
 	rule := &atomic.Pointer[journal.Rule]{}
 	rule.Store(&journal.Rule{})
@@ -106,13 +108,8 @@ func newFollower(t *testing.T, c *catalog.Catalog, p *testbed.Postgres) (*follow
 	return f, func(seg pg.Segment, path string, s *journal.Segment) {
 		content, err := os.ReadFile(path)
 		require.NoError(t, err)
-		w, err := objects.Create(ctx, store.SegmentKey(k.ID, 1, seg.Name(k.SegmentSize)))
+		_, err = objects.Put(ctx, store.SegmentKey(k.ID, 1, seg.Name(k.SegmentSize)), layout.S2, content)
 		require.NoError(t, err)
-		out := layout.NewStream(w, layout.S2)
-		_, err = out.Write(content)
-		require.NoError(t, err)
-		require.NoError(t, out.Close())
-		require.NoError(t, w.Commit())
 		require.NoError(t, x.Put(ctx, s))
 	}
 }

@@ -87,6 +87,8 @@ func TestReaderAgainstTheServer(t *testing.T) {
 // compareWithServer reads the range on both sides.
 func compareWithServer(t *testing.T, p *testbed.Postgres, from, to string) {
 	judge := p.Connect("postgres")
+	_, err := judge.Exec(context.Background(), "set timezone = 'UTC'")
+	require.NoError(t, err)
 	rows, err := judge.Query(context.Background(), `select start_lsn::text, end_lsn::text, prev_lsn::text, xid::text::bigint, resource_manager || ' ' || record_type, record_length,
 		coalesce(block_ref, ''), coalesce(description, '') from pg_get_wal_records_info($1::text::pg_lsn, $2::text::pg_lsn)`, from, to)
 	require.NoError(t, err)
@@ -189,7 +191,8 @@ func words(b wal.Body) string {
 
 // rareWords does so for the transaction and XLOG managers.
 func rareWords(b wal.Body) string {
-	at := func(t time.Time) string { return t.Format("2006-01-02 15:04:05.") }
+	// The server leaves out the zeros at a second's end, and the point with them.
+	at := func(t time.Time) string { return t.UTC().Format("2006-01-02 15:04:05.999999") + "+00" }
 	switch v := b.(type) {
 	case wal.End:
 		if len(v.Subxacts) > 0 {

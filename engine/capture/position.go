@@ -67,10 +67,19 @@ func (c *capturer) newSlot(ctx context.Context, s *replication.Session, invalida
 // between is a hole, which the cluster's reach shows.
 func (c *capturer) acceptHole(ctx context.Context, at position, cause error) error {
 	c.log.Error("the server no longer has WAL that was not captured: a hole", "from", at.lsn.String(), "error", cause)
+	c.noteHole(ctx, at, "the server had removed the WAL before it was captured")
 	if err := c.archivePartials(ctx, func(pg.Segment) bool { return true }); err != nil {
 		return err
 	}
 	return fmt.Errorf("the server no longer has the WAL from %s on: there is a hole, and capture goes on behind it; take a base backup to reach later moments", at.lsn)
+}
+
+// noteHole records why WAL is missing, for those who ask later.
+func (c *capturer) noteHole(ctx context.Context, at position, cause string) {
+	err := c.catalog.AddHoleCause(ctx, catalog.HoleCause{ClusterID: c.cluster.ID, Timeline: at.timeline, From: at.lsn, Cause: cause})
+	if err != nil {
+		c.log.Warn("the cause of a hole was not recorded", "error", err)
+	}
 }
 
 // continueAt prefers the partial segment, as far as the slot vouches for it; then
@@ -84,8 +93,12 @@ func (c *capturer) continueAt(ctx context.Context, slot replication.Slot, sys re
 	if err != nil {
 		return position{}, err
 	}
-	if ok && c.gapIsHeld(slot, z.Start(last.Number+1)) {
-		return position{last.Timeline, z.Start(last.Number + 1)}, nil
+	if ok {
+		end := position{last.Timeline, z.Start(last.Number + 1)}
+		if c.gapIsHeld(slot, end.lsn) {
+			return end, nil
+		}
+		c.noteHole(ctx, end, "the replication slot was dropped or lost, and was made anew further on")
 	}
 	t := slot.RestartTimeline
 	if t == 0 {

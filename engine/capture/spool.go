@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"velvetrewind/core/pg"
+	"velvetrewind/engine/catalog"
 )
 
 // partialSuffix marks the segment that is still being received.
@@ -200,32 +201,48 @@ type Tail struct {
 	End     pg.LSN // behind its last byte
 }
 
+// Open opens the file, also if it was finished since it was listed. The error is
+// fs.ErrNotExist if it has gone to the store.
+func (t Tail) Open() (*os.File, error) {
+	f, err := os.Open(t.Path)
+	if whole, was := strings.CutSuffix(t.Path, partialSuffix); was && errors.Is(err, fs.ErrNotExist) {
+		return os.Open(whole)
+	}
+	return f, err
+}
+
 // Tails lists what waits in the spool of a cluster, for those who need WAL that has
-// not reached the store yet. A listed file may be gone by the time it is opened,
+// not reached the store yet. A listed file may be gone by the time Tail.Open is called,
 // and is in the store then.
 func Tails(root, cluster string, size pg.SegmentSize) ([]Tail, error) {
 	s := &spool{dir: filepath.Join(root, cluster), size: size}
-	whole, err := s.finished()
+	// The cut ones first: what is finished meanwhile is then listed twice, not missed.
+	cut, err := s.partials()
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
 	if err != nil {
 		return nil, err
 	}
-	var tails []Tail
-	for _, seg := range whole {
-		tails = append(tails, Tail{Segment: seg, Path: s.path(seg), End: size.Start(seg.Number + 1)})
+	partial := make(map[pg.Segment]int64)
+	for _, seg := range cut {
+		if n, err := s.partialSize(seg); err == nil {
+			partial[seg] = n
+		}
 	}
-	cut, err := s.partials()
+	whole, err := s.finished()
 	if err != nil {
 		return nil, err
 	}
+	var tails []Tail
+	for _, seg := range whole {
+		tails = append(tails, Tail{Segment: seg, Path: s.path(seg), End: size.Start(seg.Number + 1)})
+		delete(partial, seg)
+	}
 	for _, seg := range cut {
-		n, err := s.partialSize(seg)
-		if err != nil {
-			continue
+		if n, ok := partial[seg]; ok {
+			tails = append(tails, Tail{Segment: seg, Path: s.path(seg) + partialSuffix, Partial: true, End: size.Start(seg.Number) + pg.LSN(n)})
 		}
-		tails = append(tails, Tail{Segment: seg, Path: s.path(seg) + partialSuffix, Partial: true, End: size.Start(seg.Number) + pg.LSN(n)})
 	}
 	return tails, nil
 }
@@ -236,4 +253,27 @@ func syncDir(dir string) error {
 		return err
 	}
 	return errors.Join(d.Sync(), d.Close())
+}
+
+// Reached tells whether the spool holds WAL of a timeline up to an LSN, and makes sure
+// that what it holds of that segment is safe on disk.
+func Reached(root string, k catalog.Cluster, t pg.Timeline, to pg.LSN) (bool, error) {
+	tails, err := Tails(root, k.ID, k.SegmentSize)
+	if err != nil {
+		return false, err
+	}
+	for _, tail := range tails {
+		if tail.Segment.Timeline != t || tail.End < to || k.SegmentSize.Start(tail.Segment.Number) >= to {
+			continue
+		}
+		f, err := tail.Open()
+		if errors.Is(err, fs.ErrNotExist) {
+			return false, nil // it has gone to the store
+		}
+		if err != nil {
+			return false, err
+		}
+		return true, errors.Join(f.Sync(), f.Close(), syncDir(filepath.Dir(tail.Path)))
+	}
+	return false, nil
 }

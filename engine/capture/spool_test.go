@@ -118,3 +118,26 @@ func TestSpoolRefusesGaps(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, none)
 }
+
+// A tail that is finished after it was listed is still found: it is not in the store yet.
+func TestTailFinishedSinceListed(t *testing.T) {
+	const size = pg.SegmentSize(1 << 20)
+	root := t.TempDir()
+	s, err := openSpool(filepath.Join(root, "k"), size)
+	require.NoError(t, err)
+	s.resume(1, size.Start(3))
+	_, err = s.write(size.Start(3), stream(size.Start(3), size.Start(3)+100))
+	require.NoError(t, err)
+	tails, err := Tails(root, "k", size)
+	require.NoError(t, err)
+	require.Len(t, tails, 1)
+	require.True(t, tails[0].Partial)
+	_, err = s.write(size.Start(3)+100, stream(size.Start(3)+100, size.Start(4)))
+	require.NoError(t, err)
+	f, err := tails[0].Open()
+	require.NoError(t, err)
+	require.NoError(t, f.Close())
+	require.NoError(t, os.Remove(s.path(tails[0].Segment)))
+	_, err = tails[0].Open()
+	assert.ErrorIs(t, err, os.ErrNotExist)
+}

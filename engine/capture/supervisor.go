@@ -18,12 +18,13 @@ import (
 	"velvetrewind/engine/names"
 	"velvetrewind/engine/record"
 	"velvetrewind/engine/store"
+	"velvetrewind/engine/vault"
 )
 
 // Supervisor runs the captures that are wanted and whose lease it can get.
 type Supervisor struct {
 	Catalog *catalog.Catalog
-	Store   store.Store
+	Store   *vault.Vault
 	Spool   string // directory, one below it for each cluster
 	Codec   layout.Codec
 	Books   *names.Books
@@ -223,7 +224,7 @@ func (s *Supervisor) prepareJournal(ctx context.Context, c *capturer) error {
 	c.index = &index.Indexes{
 		Store: s.Store, Codec: s.Codec, Cluster: c.cluster, Histories: histories, Names: c.book.Now(),
 		Open: func(ctx context.Context, seg pg.Segment) (io.ReadCloser, error) {
-			return store.OpenSegment(ctx, s.Store, c.cluster.ID, seg, c.cluster.SegmentSize)
+			return s.Store.Segment(ctx, c.cluster.ID, seg, c.cluster.SegmentSize)
 		},
 	}
 	c.follower = &follower{

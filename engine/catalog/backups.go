@@ -4,7 +4,10 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"fmt"
 	"time"
+
+	"github.com/jmoiron/sqlx"
 
 	"velvetrewind/core/pg"
 	"velvetrewind/engine/problem"
@@ -28,15 +31,23 @@ type Backup struct {
 	Tablespaces json.RawMessage `db:"tablespaces"` // []layout.TablespaceEntry
 	TaskID      string          `db:"task_id"`
 	DroppedAt   sql.NullTime    `db:"dropped_at"`
+	Beside      string          `db:"beside"`
+	BytesHeld   int64           `db:"bytes_held"`
+	BytesShared int64           `db:"bytes_shared"`
+	Extents     int64           `db:"extents"`
+	NewExtents  int64           `db:"new_extents"`
+	ZeroExtents int64           `db:"zero_extents"`
 }
 
 // AddBackup records a backup whose manifest is in the store; again is no error.
 func (c *Catalog) AddBackup(ctx context.Context, b Backup) error {
 	_, err := c.db.ExecContext(ctx, `insert into velvet.backups
-		(id, cluster_id, kind, timeline, start_lsn, stop_lsn, started_at, stopped_at, files, bytes_read, bytes_stored, pages, page_faults, tablespaces, task_id)
-		values ($1, $2, $3, $4, $5::pg_lsn, $6::pg_lsn, $7, $8, $9, $10, $11, $12, $13, $14, $15) on conflict (id) do nothing`,
+		(id, cluster_id, kind, timeline, start_lsn, stop_lsn, started_at, stopped_at, files, bytes_read, bytes_stored, pages, page_faults, tablespaces, task_id,
+		beside, bytes_held, bytes_shared, extents, new_extents, zero_extents)
+		values ($1, $2, $3, $4, $5::pg_lsn, $6::pg_lsn, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19, $20, $21) on conflict (id) do nothing`,
 		b.ID, b.ClusterID, b.Kind, int64(b.Timeline), lsn(b.Start), lsn(b.Stop), b.StartedAt, b.StoppedAt,
-		b.Files, b.BytesRead, b.BytesStored, b.Pages, b.PageFaults, string(b.Tablespaces), b.TaskID)
+		b.Files, b.BytesRead, b.BytesStored, b.Pages, b.PageFaults, string(b.Tablespaces), b.TaskID,
+		b.Beside, b.BytesHeld, b.BytesShared, b.Extents, b.NewExtents, b.ZeroExtents)
 	return err
 }
 
@@ -44,6 +55,13 @@ func (c *Catalog) AddBackup(ctx context.Context, b Backup) error {
 func (c *Catalog) Backups(ctx context.Context, cluster string) ([]Backup, error) {
 	var list []Backup
 	return list, c.db.SelectContext(ctx, &list, `select * from velvet.backups where (cluster_id = $1 or $1 = '') and dropped_at is null order by stopped_at desc`, cluster)
+}
+
+// BackupsTaken lists the backups of a cluster, or of all when cluster is "", that were
+// complete since a time, oldest first, also those that were let go since.
+func (c *Catalog) BackupsTaken(ctx context.Context, cluster string, since time.Time) ([]Backup, error) {
+	var list []Backup
+	return list, c.db.SelectContext(ctx, &list, `select * from velvet.backups where (cluster_id = $1 or $1 = '') and stopped_at >= $2 order by stopped_at`, cluster, since)
 }
 
 // Backup finds a backup by its id.
@@ -56,8 +74,9 @@ func (c *Catalog) Backup(ctx context.Context, id string) (Backup, error) {
 // DropBackup notes that a backup is let go, so that nobody begins to use it any more. It
 // is refused while a copy is laid out from it.
 func (c *Catalog) DropBackup(ctx context.Context, id string) error {
-	r, err := c.db.ExecContext(ctx, `update velvet.backups set dropped_at = now() where id = $1 and dropped_at is null
-		and not exists (select from velvet.copies where backup_id = $1 and state = $2)`, id, CopyLayingOut)
+	r, err := c.db.ExecContext(ctx, `with gone as (update velvet.backups set dropped_at = now() where id = $1 and dropped_at is null
+		and not exists (select from velvet.copies where backup_id = $1 and state = $2) returning cluster_id)
+		update velvet.clusters set tidy_due = true where id in (select cluster_id from gone)`, id, CopyLayingOut)
 	if err != nil {
 		return err
 	}
@@ -65,6 +84,18 @@ func (c *Catalog) DropBackup(ctx context.Context, id string) error {
 		return err
 	}
 	return problem.New(problem.Conflict, "See: velvet copy list", "the base backup was not dropped", "a copy is being laid out from it, or it has been dropped already")
+}
+
+// Dropped lists the ids of a cluster's backups that were let go.
+func (c *Catalog) Dropped(ctx context.Context, cluster string) ([]string, error) {
+	var list []string
+	return list, c.db.SelectContext(ctx, &list, `select id from velvet.backups where cluster_id = $1 and dropped_at is not null`, cluster)
+}
+
+// SetTidyDue notes whether a cluster's part of the store holds what nothing needs.
+func (c *Catalog) SetTidyDue(ctx context.Context, cluster string, due bool) error {
+	_, err := c.db.ExecContext(ctx, `update velvet.clusters set tidy_due = $2 where id = $1`, cluster, due)
+	return err
 }
 
 // States of a copy.
@@ -94,21 +125,73 @@ type Copy struct {
 	PausedLSN   pg.LSN          `db:"paused_lsn"`
 	CreatedAt   time.Time       `db:"created_at"`
 	TaskID      string          `db:"task_id"`
+	Moves       int             `db:"moves"` // how often it has been moved to another moment
 }
 
-// AddCopy records a copy that is about to be made.
-func (c *Catalog) AddCopy(ctx context.Context, k Copy) error {
-	r, err := c.db.ExecContext(ctx, `insert into velvet.copies
-		(id, cluster_id, backup_id, moment, plan, directory, socket, port, state, task_id)
-		select $1, $2, id, $4, $5, $6, $7, $8, $9, '' from velvet.backups where id = $3 and dropped_at is null for share`,
-		k.ID, k.ClusterID, k.BackupID, k.Moment, string(k.Plan), k.Directory, k.Socket, k.Port, k.State)
+// Place names where a copy is put, until it is moved.
+func (k Copy) Place() string { return fmt.Sprintf("%s#%d", k.ID, k.Moves) }
+
+// AddCopy records a copy that is about to be made, unless its base or any of the WAL that
+// it will replay has been let go since it was planned.
+func (c *Catalog) AddCopy(ctx context.Context, k Copy, replays []Stretch) error {
+	return c.placeCopy(ctx, k, replays, "the copy was not made", func(tx *sqlx.Tx) error {
+		_, err := tx.ExecContext(ctx, `insert into velvet.copies
+			(id, cluster_id, backup_id, moment, plan, directory, socket, port, state, task_id) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, '')`,
+			k.ID, k.ClusterID, k.BackupID, k.Moment, string(k.Plan), k.Directory, k.Socket, k.Port, k.State)
+		return err
+	})
+}
+
+// MoveCopy records that a paused copy is about to be made anew, by a task at another moment,
+// unless what that needs has been let go since it was planned.
+func (c *Catalog) MoveCopy(ctx context.Context, k Copy, replays []Stretch) error {
+	const title = "the copy was not moved"
+	return c.placeCopy(ctx, k, replays, title, func(tx *sqlx.Tx) error {
+		r, err := tx.ExecContext(ctx, `update velvet.copies set backup_id = $2, moment = $3, plan = $4, state = $5, task_id = $6, moves = moves + 1,
+			replayed_lsn = null, replayed_to = null, paused_lsn = null where id = $1 and state = $7`,
+			k.ID, k.BackupID, k.Moment, string(k.Plan), k.State, k.TaskID, CopyPaused)
+		if err != nil {
+			return err
+		}
+		if n, err := r.RowsAffected(); err != nil || n > 0 {
+			return err
+		}
+		return problem.New(problem.Conflict, "See: velvet copy show "+k.ID, title, "it is no longer paused")
+	})
+}
+
+// placeCopy writes a copy's record while its base and the WAL that it will replay cannot be let go.
+func (c *Catalog) placeCopy(ctx context.Context, k Copy, replays []Stretch, title string, write func(*sqlx.Tx) error) error {
+	tx, err := c.db.BeginTxx(ctx, nil)
 	if err != nil {
 		return err
 	}
-	if n, err := r.RowsAffected(); err != nil || n > 0 {
+	defer func() { _ = tx.Rollback() }()
+	if _, err := tx.ExecContext(ctx, `select from velvet.clusters where id = $1 for share`, k.ClusterID); err != nil {
 		return err
 	}
-	return problem.New(problem.Conflict, "Plan it again.", "the copy was not made", "the base backup %s has been dropped meanwhile", k.BackupID)
+	var base []string
+	if err := tx.SelectContext(ctx, &base, `select id from velvet.backups where id = $1 and dropped_at is null for share`, k.BackupID); err != nil {
+		return err
+	}
+	if len(base) == 0 {
+		return problem.New(problem.Conflict, "Plan it again.", title, "the base backup %s has been dropped meanwhile", k.BackupID)
+	}
+	for _, s := range replays {
+		var gone bool
+		err := tx.GetContext(ctx, &gone, `select exists (select from velvet.released where cluster_id = $1 and timeline = $2 and first <= $4 and last >= $3)`,
+			k.ClusterID, int64(s.Timeline), int64(s.First), int64(s.Last))
+		if err != nil {
+			return err
+		}
+		if gone {
+			return problem.New(problem.Conflict, "Plan it again.", title, "WAL that it would replay has been let go meanwhile")
+		}
+	}
+	if err := write(tx); err != nil {
+		return err
+	}
+	return tx.Commit()
 }
 
 // SetCopyTask notes which task makes a copy.
@@ -151,14 +234,15 @@ type Proof struct {
 	StartedAt  time.Time       `db:"started_at"`
 	FinishedAt time.Time       `db:"finished_at"`
 	TaskID     string          `db:"task_id"`
+	Moves      int             `db:"moves"` // how often the copy had been moved
 }
 
 // AddProof records a proof.
 func (c *Catalog) AddProof(ctx context.Context, p Proof) error {
 	_, err := c.db.ExecContext(ctx, `insert into velvet.proofs
-		(id, copy_id, cluster_id, moment, verdict, checks, started_at, finished_at, task_id)
-		values ($1, $2, $3, $4, $5, $6, $7, $8, $9)`,
-		p.ID, p.CopyID, p.ClusterID, p.Moment, p.Verdict, string(p.Checks), p.StartedAt, p.FinishedAt, p.TaskID)
+		(id, copy_id, cluster_id, moment, verdict, checks, started_at, finished_at, task_id, moves)
+		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)`,
+		p.ID, p.CopyID, p.ClusterID, p.Moment, p.Verdict, string(p.Checks), p.StartedAt, p.FinishedAt, p.TaskID, p.Moves)
 	return err
 }
 

@@ -15,7 +15,6 @@ import (
 	"io/fs"
 	"strconv"
 	"strings"
-	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
@@ -33,9 +32,14 @@ var migrations embed.FS
 
 // Catalog is the records.
 type Catalog struct {
-	pool *pgxpool.Pool
-	db   *sqlx.DB
+	pool   *pgxpool.Pool
+	db     *sqlx.DB
+	leases leases
 }
+
+// atLeast is how many connections the pool may have at least: the task queue keeps one for
+// itself, and a service waits for others in many places at once.
+const atLeast = 16
 
 // Open connects to the catalogue and brings its tables up to date.
 func Open(ctx context.Context, connString string) (*Catalog, error) {
@@ -44,6 +48,9 @@ func Open(ctx context.Context, connString string) (*Catalog, error) {
 		return nil, fmt.Errorf("the catalogue's connection string: %w", err)
 	}
 	cfg.ConnConfig.RuntimeParams["application_name"] = "velvet catalogue"
+	if !strings.Contains(connString, "pool_max_conns") {
+		cfg.MaxConns = max(cfg.MaxConns, atLeast)
+	}
 	pool, err := pgxpool.NewWithConfig(ctx, cfg)
 	if err != nil {
 		return nil, err
@@ -52,7 +59,7 @@ func Open(ctx context.Context, connString string) (*Catalog, error) {
 		pool.Close()
 		return nil, fmt.Errorf("the catalogue cannot be reached: %w", err)
 	}
-	c := &Catalog{pool: pool, db: sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx")}
+	c := &Catalog{pool: pool, db: sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx"), leases: leases{config: cfg.ConnConfig.Copy()}}
 	if err := c.migrate(ctx); err != nil {
 		c.Close()
 		return nil, fmt.Errorf("bring the catalogue's tables up to date: %w", err)
@@ -78,6 +85,7 @@ func (c *Catalog) Pool() *pgxpool.Pool { return c.pool }
 
 // Close ends all connections.
 func (c *Catalog) Close() {
+	c.leases.close()
 	_ = c.db.Close()
 	c.pool.Close()
 }
@@ -110,62 +118,9 @@ func violates(err error, constraint string) bool {
 	return errors.As(err, &pgErr) && pgErr.ConstraintName == constraint
 }
 
-// Lease is an exclusive right that lasts until it is released or its holder's
-// connection dies.
-type Lease struct{ conn *pgxpool.Conn }
-
-// Spaces of advisory locks.
-const (
-	spaceInstance = 0x76656c01
-	spaceCapture  = 0x76656c02
-)
-
-// TakeInstance gives this service a number that no other running service has.
-func (c *Catalog) TakeInstance(ctx context.Context) (int64, *Lease, error) {
-	var n int64
-	if err := c.db.GetContext(ctx, &n, `select nextval('velvet.instances')`); err != nil {
-		return 0, nil, err
-	}
-	l, err := c.HoldInstance(ctx, n)
-	return n, l, err
-}
-
-// HoldInstance takes the lock of an instance's number, again after its connection was lost.
-func (c *Catalog) HoldInstance(ctx context.Context, n int64) (*Lease, error) {
-	l, ok, err := c.lock(ctx, spaceInstance, utoa(uint64(n)))
-	if err == nil && !ok {
-		err = fmt.Errorf("instance number %d is taken", n)
-	}
-	return l, err
-}
-
-// TakeCapture gives the right to capture a cluster; ok is false if another instance has it.
-func (c *Catalog) TakeCapture(ctx context.Context, cluster string) (l *Lease, ok bool, err error) {
-	return c.lock(ctx, spaceCapture, cluster)
-}
-
-func (c *Catalog) lock(ctx context.Context, space int32, name string) (*Lease, bool, error) {
-	conn, err := c.pool.Acquire(ctx)
-	if err != nil {
-		return nil, false, err
-	}
-	var ok bool
-	if err := conn.QueryRow(ctx, `select pg_try_advisory_lock($1, hashtext($2))`, space, name).Scan(&ok); err != nil || !ok {
-		conn.Release()
-		return nil, false, err
-	}
-	return &Lease{conn: conn}, true, nil
-}
-
-// Held says whether the lease's connection still answers, and so the lease is still ours.
-func (l *Lease) Held(ctx context.Context) bool { return l.conn.Ping(ctx) == nil }
-
-// Release gives the right back by ending the connection that holds it.
-func (l *Lease) Release() {
-	conn := l.conn.Hijack()
-	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
-	defer cancel()
-	_ = conn.Close(ctx)
+// Installation is the id of this catalogue, by which a store knows whose it is.
+func (c *Catalog) Installation(ctx context.Context) (id string, err error) {
+	return id, c.db.GetContext(ctx, &id, `select id from velvet.installation`)
 }
 
 // utoa writes an unsigned number for a numeric or text parameter.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"fmt"
 	"testing"
 	"time"
 
@@ -21,10 +22,14 @@ var ctx = context.Background()
 func open(t *testing.T) (*Catalog, *testbed.Postgres) {
 	b := testbed.New(t)
 	p := b.Postgres("catalogue", false)
-	c, err := Open(ctx, p.DSN(testbed.Superuser, "postgres")+" password='"+testbed.Password+"'")
+	c, err := Open(ctx, dsn(p))
 	require.NoError(t, err)
 	t.Cleanup(c.Close)
 	return c, p
+}
+
+func dsn(p *testbed.Postgres) string {
+	return p.DSN(testbed.Superuser, "postgres") + " password='" + testbed.Password + "'"
 }
 
 func kindOf(t *testing.T, err error) problem.Kind {
@@ -44,7 +49,7 @@ func TestRecords(t *testing.T) {
 	require.NoError(t, c.AddCluster(ctx, k))
 	got, err := c.Cluster(ctx, "ferries")
 	require.NoError(t, err)
-	k.CreatedAt = got.CreatedAt
+	k.CreatedAt, k.SecondStore, k.LabelsSet, k.CaptureAlert = got.CreatedAt, true, json.RawMessage("{}"), 300
 	k.AlertDrops, k.AlertRows, k.AlertShare = journal.DefaultRule.Drops, journal.DefaultRule.Rows, journal.DefaultRule.Share
 	assert.Equal(t, k, got, "64 bits of the system identifier come back")
 	assert.Equal(t, 15, got.Major())
@@ -106,11 +111,11 @@ func TestTasksOfDeadInstancesAreOrphans(t *testing.T) {
 	assert.ErrorContains(t, err, "is taken")
 	kept, lost := add("side copy"), add("side copy")
 	for id, owner := range map[string]int64{kept.ID: alive, lost.ID: dead} {
-		ok, err := c.BeginTask(ctx, id, owner)
+		ok, _, err := c.BeginTask(ctx, id, owner, Limits{})
 		require.NoError(t, err)
 		assert.True(t, ok)
 	}
-	ok, err := c.BeginTask(ctx, kept.ID, dead)
+	ok, _, err := c.BeginTask(ctx, kept.ID, dead, Limits{})
 	require.NoError(t, err)
 	assert.False(t, ok, "a task is begun once")
 	orphans, err := c.Orphans(ctx)
@@ -140,26 +145,77 @@ func TestTasksOfDeadInstancesAreOrphans(t *testing.T) {
 	assert.Equal(t, "second", lines[0].Text)
 }
 
+// TestLeasesExclude holds that of two instances, and of two callers in one, only one has
+// an exclusive right, and that sharing and tidying keep each other out.
 func TestLeasesExclude(t *testing.T) {
-	c, _ := open(t)
-	mine, ok, err := c.TakeCapture(ctx, "ferries")
+	c, p := open(t)
+	other, err := Open(ctx, dsn(p))
+	require.NoError(t, err)
+	defer other.Close()
+	take := func(l *Lease, ok bool, err error) *Lease {
+		t.Helper()
+		require.NoError(t, err)
+		if !ok {
+			return nil
+		}
+		return l
+	}
+	mine := take(c.TakeCapture(ctx, "ferries"))
+	require.NotNil(t, mine)
+	assert.Nil(t, take(c.TakeCapture(ctx, "ferries")), "within this instance")
+	assert.Nil(t, take(other.TakeCapture(ctx, "ferries")), "in another")
+	theirs := take(other.TakeCapture(ctx, "lighthouse"))
+	require.NotNil(t, theirs)
+	mine.Release()
+	again := take(other.TakeCapture(ctx, "ferries"))
+	require.NotNil(t, again)
+	mine.Release() // again, which must not take it from its new owner
+	assert.Nil(t, take(c.TakeCapture(ctx, "ferries")))
+	assert.True(t, again.Held(ctx))
+	assert.False(t, mine.Held(ctx))
+
+	first, second, third := take(c.ShareContent(ctx, "ferries")), take(c.ShareContent(ctx, "ferries")), take(other.ShareContent(ctx, "ferries"))
+	for n, l := range []*Lease{first, second, third} {
+		require.NotNil(t, l)
+		assert.Nil(t, take(c.OwnContent(ctx, "ferries")), n)
+		assert.Nil(t, take(other.OwnContent(ctx, "ferries")), n)
+		l.Release()
+	}
+	owner := take(c.OwnContent(ctx, "ferries"))
+	require.NotNil(t, owner)
+	assert.Nil(t, take(c.ShareContent(ctx, "ferries")))
+	assert.Nil(t, take(other.ShareContent(ctx, "ferries")))
+	owner.Release()
+	assert.NotNil(t, take(other.OwnContent(ctx, "ferries")))
+}
+
+// TestHundredsOfLeases holds that captures of many clusters leave connections for the work
+// itself, and that all are lost together when their session is.
+func TestHundredsOfLeases(t *testing.T) {
+	c, p := open(t)
+	var held []*Lease
+	for n := range 300 {
+		l, ok, err := c.TakeCapture(ctx, fmt.Sprint("cluster ", n))
+		require.NoError(t, err)
+		require.True(t, ok)
+		held = append(held, l)
+	}
+	for range 50 {
+		_, err := c.Clusters(ctx)
+		require.NoError(t, err)
+	}
+	var sessions int
+	require.NoError(t, p.Connect("postgres").QueryRow(ctx, "select count(*) from pg_stat_activity where application_name = 'velvet catalogue'").Scan(&sessions))
+	assert.Less(t, sessions, 20)
+	p.Exec("postgres", "select pg_terminate_backend(pid) from pg_locks where locktype = 'advisory'")
+	for _, l := range held {
+		assert.False(t, l.Held(ctx))
+	}
+	anew, ok, err := c.TakeCapture(ctx, "cluster 7")
 	require.NoError(t, err)
 	require.True(t, ok)
-	_, ok, err = c.TakeCapture(ctx, "ferries")
-	require.NoError(t, err)
-	assert.False(t, ok)
-	other, ok, err := c.TakeCapture(ctx, "lighthouse")
-	require.NoError(t, err)
-	assert.True(t, ok)
-	other.Release()
-	mine.Release()
-	require.Eventually(t, func() bool {
-		l, ok, err := c.TakeCapture(ctx, "ferries")
-		if ok {
-			l.Release()
-		}
-		return err == nil && ok
-	}, 10*time.Second, 50*time.Millisecond)
+	held[7].Release()
+	assert.True(t, anew.Held(ctx), "what was lost gives nothing back")
 }
 
 func TestOneTimeSecrets(t *testing.T) {

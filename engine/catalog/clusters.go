@@ -3,8 +3,12 @@ package catalog
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
 	"errors"
 	"time"
+
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jmoiron/sqlx"
 
 	"velvetrewind/core/pg"
 	"velvetrewind/engine/problem"
@@ -26,6 +30,22 @@ type Cluster struct {
 	AlertDrops     bool           `db:"alert_drops"`
 	AlertRows      int64          `db:"alert_rows"`
 	AlertShare     float64        `db:"alert_share"`
+	TidyDue        bool           `db:"tidy_due"`
+	SecondStore    bool           `db:"second_store"`
+
+	LabelsSet         json.RawMessage  `db:"labels"`    // map[string]string
+	KeepSet           *json.RawMessage `db:"keep_rule"` // keep.Rule
+	ReplicationUser   string           `db:"replication_user"`
+	ReplicationSealed []byte           `db:"replication_sealed"`
+	CaptureAlert      int              `db:"capture_alert_seconds"`
+}
+
+// Labels are by what policies find the cluster.
+func (c Cluster) Labels() (labels map[string]string, err error) {
+	if len(c.LabelsSet) == 0 {
+		return nil, nil
+	}
+	return labels, json.Unmarshal(c.LabelsSet, &labels)
 }
 
 // Major is the server's major version.
@@ -55,9 +75,10 @@ func (c *Catalog) insertCluster(ctx context.Context, k Cluster, state string, wa
 	}
 	defer func() { _ = tx.Rollback() }()
 	_, err = tx.ExecContext(ctx, `insert into velvet.clusters
-		(id, name, conn_string, password_sealed, system_id, server_version, segment_size, data_checksums, superuser, slot)
-		values ($1, $2, $3, $4, $5::text::numeric, $6, $7, $8, $9, $10)`,
-		k.ID, k.Name, k.ConnString, k.PasswordSealed, utoa(k.SystemID), k.ServerVersion, int64(k.SegmentSize), k.DataChecksums, k.Superuser, k.Slot)
+		(id, name, conn_string, password_sealed, system_id, server_version, segment_size, data_checksums, superuser, slot, labels, keep_rule, replication_user, replication_sealed, host)
+		values ($1, $2, $3, $4, $5::text::numeric, $6, $7, $8, $9, $10, coalesce($11::jsonb, '{}'), $12, $13, $14, $15)`,
+		k.ID, k.Name, k.ConnString, k.PasswordSealed, utoa(k.SystemID), k.ServerVersion, int64(k.SegmentSize), k.DataChecksums, k.Superuser, k.Slot,
+		textOrNull(k.LabelsSet), jsonOrNull(k.KeepSet), k.ReplicationUser, k.ReplicationSealed, hostOf(k.ConnString))
 	if violates(err, "clusters_name_key") {
 		return problem.New(problem.Conflict, "Choose another name, or remove the other cluster first.", "the cluster was not added", "there is a cluster named %q already", k.Name)
 	}
@@ -70,7 +91,17 @@ func (c *Catalog) insertCluster(ctx context.Context, k Cluster, state string, wa
 	return tx.Commit()
 }
 
-const clusterColumns = `id, name, conn_string, password_sealed, system_id::text as system_id, server_version, segment_size, data_checksums, superuser, slot, created_at, alert_drops, alert_rows, alert_share`
+// hostOf is the host that a connection string names, "" if it cannot be read.
+func hostOf(conn string) string {
+	c, err := pgconn.ParseConfig(conn)
+	if err != nil {
+		return ""
+	}
+	return c.Host
+}
+
+const clusterColumns = `id, name, conn_string, password_sealed, system_id::text as system_id, server_version, segment_size, data_checksums, superuser, slot, created_at, alert_drops, alert_rows, alert_share,
+	tidy_due or exists (select from velvet.released r where r.cluster_id = clusters.id and not r.tidied) as tidy_due, second_store, labels, keep_rule, replication_user, replication_sealed, capture_alert_seconds`
 
 // Clusters lists all clusters by name.
 func (c *Catalog) Clusters(ctx context.Context) ([]Cluster, error) {
@@ -83,6 +114,30 @@ func (c *Catalog) Cluster(ctx context.Context, nameOrID string) (Cluster, error)
 	var k Cluster
 	err := c.db.GetContext(ctx, &k, `select `+clusterColumns+` from velvet.clusters where name = $1 or id = $1`, nameOrID)
 	return k, found(err, "cluster", nameOrID, "List the clusters with: velvet cluster list")
+}
+
+// WantSecondStore says whether a cluster is copied to the second store.
+func (c *Catalog) WantSecondStore(ctx context.Context, cluster string, wanted bool) error {
+	_, err := c.db.ExecContext(ctx, `update velvet.clusters set second_store = $2 where id = $1`, cluster, wanted)
+	return err
+}
+
+// Growth is what was stored in a stretch of time.
+type Growth struct {
+	ClusterID string    `db:"cluster_id"`
+	At        time.Time `db:"at"` // when the stretch began
+	Backups   int64     `db:"backups"`
+	WAL       int64     `db:"wal"`
+}
+
+// Growths tells how many bytes of backups and WAL that are still kept were stored in
+// each stretch of a number of seconds, oldest first.
+func (c *Catalog) Growths(ctx context.Context, seconds int64) ([]Growth, error) {
+	var list []Growth
+	return list, c.db.SelectContext(ctx, &list, `select cluster_id, to_timestamp(slot * $1::bigint) as at, sum(backups)::bigint as backups, sum(wal)::bigint as wal from (
+			select cluster_id, floor(extract(epoch from stopped_at) / $1::bigint)::bigint as slot, bytes_stored as backups, 0 as wal from velvet.backups where dropped_at is null
+			union all select cluster_id, floor(extract(epoch from stored_at) / $1::bigint)::bigint, 0, stored_bytes from velvet.segments) s
+		group by cluster_id, slot order by slot, cluster_id`, seconds)
 }
 
 // RemoveCluster forgets a cluster that has neither backups nor copies.
@@ -180,15 +235,56 @@ type Segment struct {
 
 // AddSegment records a stored segment; the same one again replaces the record.
 func (c *Catalog) AddSegment(ctx context.Context, s Segment) error {
-	_, err := c.db.ExecContext(ctx, `insert into velvet.segments
+	tx, err := c.db.BeginTxx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = tx.Rollback() }()
+	// Runs are changed by one at a time.
+	if _, err := tx.ExecContext(ctx, `select from velvet.clusters where id = $1 for no key update`, s.ClusterID); err != nil {
+		return err
+	}
+	_, err = tx.ExecContext(ctx, `insert into velvet.segments
 		(cluster_id, timeline, number, name, start_lsn, end_lsn, stored_bytes, records, last_commit)
 		values ($1, $2, $3, $4, $5::pg_lsn, $6::pg_lsn, $7, $8, $9)
 		on conflict (cluster_id, timeline, number) do update set
 		end_lsn = excluded.end_lsn, stored_bytes = excluded.stored_bytes, records = excluded.records,
 		last_commit = excluded.last_commit, stored_at = now()`,
-		s.ClusterID, int64(s.Timeline), int64(s.Number), s.Name, lsn(s.Start), s.End.String(), s.StoredBytes, s.Records, s.LastCommit)
-	return err
+		s.ClusterID, int64(s.Timeline), int64(s.Number), s.Name, startLSN(s.Start), s.End.String(), s.StoredBytes, s.Records, s.LastCommit)
+	if err != nil {
+		return err
+	}
+	if err := extendRun(ctx, tx, s); err != nil {
+		return err
+	}
+	return tx.Commit()
 }
+
+// extendRun adds a segment to the run that it follows; where it does anything else, the
+// runs are made anew.
+func extendRun(ctx context.Context, tx *sqlx.Tx, s Segment) error {
+	var near []Run
+	err := tx.SelectContext(ctx, &near, `select timeline, first, last, start_lsn, end_lsn, last_commit from velvet.runs
+		where cluster_id = $1 and timeline = $2 and last >= $3 - 1 and first <= $3 + 1`, s.ClusterID, int64(s.Timeline), int64(s.Number))
+	if err != nil {
+		return err
+	}
+	switch {
+	case len(near) == 0:
+		_, err = tx.ExecContext(ctx, `insert into velvet.runs (cluster_id, timeline, first, last, start_lsn, end_lsn, last_commit)
+			values ($1, $2, $3, $3, $4::pg_lsn, $5::pg_lsn, $6)`, s.ClusterID, int64(s.Timeline), int64(s.Number), startLSN(s.Start), s.End.String(), s.LastCommit)
+		return err
+	case len(near) == 1 && near[0].Last+1 == s.Number && near[0].End == s.Start:
+		_, err = tx.ExecContext(ctx, `update velvet.runs set last = $4, end_lsn = $5::pg_lsn, last_commit = greatest(last_commit, $6)
+			where cluster_id = $1 and timeline = $2 and first = $3`,
+			s.ClusterID, int64(s.Timeline), int64(near[0].First), int64(s.Number), s.End.String(), s.LastCommit)
+		return err
+	}
+	return joinRuns(ctx, tx, s.ClusterID)
+}
+
+// startLSN passes an LSN that may be 0, where the first segment begins.
+func startLSN(l pg.LSN) string { return l.String() }
 
 // Segments lists the stored segments of a cluster by timeline and place.
 func (c *Catalog) Segments(ctx context.Context, cluster string) ([]Segment, error) {
@@ -198,6 +294,7 @@ func (c *Catalog) Segments(ctx context.Context, cluster string) ([]Segment, erro
 
 // Run is segments of one timeline that follow one another in the store without a gap.
 type Run struct {
+	ClusterID  string       `db:"cluster_id"`
 	Timeline   pg.Timeline  `db:"timeline"`
 	First      uint64       `db:"first"` // numbers of the segments, both included
 	Last       uint64       `db:"last"`
@@ -206,15 +303,11 @@ type Run struct {
 	LastCommit sql.NullTime `db:"last_commit"` // newest commit time in any of them
 }
 
-// Runs lists the stored WAL of a cluster by timeline and place. A month of segments
-// is usually one run, so that memory does not grow with time.
+// Runs lists the stored WAL of a cluster by timeline and place; of all clusters when
+// cluster is "". A month of segments is usually one run.
 func (c *Catalog) Runs(ctx context.Context, cluster string) ([]Run, error) {
 	var list []Run
-	return list, c.db.SelectContext(ctx, &list, `
-		select timeline, min(number) as first, max(number) as last, min(start_lsn) as start_lsn, max(end_lsn) as end_lsn, max(last_commit) as last_commit
-		from (select *, sum(case when start_lsn = before then 0 else 1 end) over (partition by timeline order by number) as run
-			from (select *, lag(end_lsn) over (partition by timeline order by number) as before from velvet.segments where cluster_id = $1) s) r
-		group by timeline, run order by timeline, first`, cluster)
+	return list, c.db.SelectContext(ctx, &list, `select * from velvet.runs where cluster_id = $1 or $1 = '' order by cluster_id, timeline, first`, cluster)
 }
 
 // LastWhole finds the newest whole segment of a cluster in the store; ok is false if there is none.
@@ -226,6 +319,22 @@ func (c *Catalog) LastWhole(ctx context.Context, k Cluster) (s pg.Segment, ok bo
 		return s, false, nil
 	}
 	return pg.Segment{Timeline: row.Timeline, Number: row.Number}, err == nil, err
+}
+
+// HoleCause is why WAL from a place on was never captured.
+type HoleCause struct {
+	ClusterID string      `db:"cluster_id"`
+	Timeline  pg.Timeline `db:"timeline"`
+	From      pg.LSN      `db:"from_lsn"`
+	Cause     string      `db:"cause"`
+	FoundAt   time.Time   `db:"found_at"`
+}
+
+// AddHoleCause notes why WAL is missing.
+func (c *Catalog) AddHoleCause(ctx context.Context, h HoleCause) error {
+	_, err := c.db.ExecContext(ctx, `insert into velvet.hole_causes (cluster_id, timeline, from_lsn, cause) values ($1, $2, $3::pg_lsn, $4)
+		on conflict do nothing`, h.ClusterID, int64(h.Timeline), h.From.String(), h.Cause)
+	return err
 }
 
 // Timeline is a timeline above 1 with its history file.

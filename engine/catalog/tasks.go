@@ -5,6 +5,8 @@ import (
 	"crypto/sha256"
 	"database/sql"
 	"encoding/json"
+	"errors"
+	"fmt"
 	"time"
 
 	"velvetrewind/engine/problem"
@@ -60,6 +62,10 @@ func (c *Catalog) AddTask(ctx context.Context, t Task) error {
 		return problem.New(problem.Conflict, "Watch it with: velvet task list. Take another when it has ended.",
 			"no second backup was begun", "a base backup of this cluster is under way already")
 	}
+	if violates(err, "one_keep_run_at_a_time") {
+		return problem.New(problem.Conflict, "Watch it with: velvet task list. Preview again when it has ended.",
+			"nothing was let go", "the keep rule of this cluster is being applied already")
+	}
 	return err
 }
 
@@ -69,15 +75,62 @@ func (c *Catalog) SetJob(ctx context.Context, id string, job int64) error {
 	return err
 }
 
-// BeginTask moves a task from waiting to running; ok is false if it is not waiting.
-func (c *Catalog) BeginTask(ctx context.Context, id string, owner int64) (ok bool, err error) {
-	r, err := c.db.ExecContext(ctx, `update velvet.tasks set state = $2, owner = $3, started_at = now() where id = $1 and state = $4`,
-		id, TaskRunning, owner, TaskWaiting)
+// Limits say how much may run at once; 0 is no limit.
+type Limits struct {
+	PerCluster     int // tasks of one cluster
+	BackupsPerHost int // base backups of clusters on one host
+}
+
+// BeginTask moves a task from waiting to running; ok is false if it is not waiting, or
+// if it must wait, which why then says.
+func (c *Catalog) BeginTask(ctx context.Context, id string, owner int64, limits Limits) (ok bool, why string, err error) {
+	tx, err := c.db.BeginTxx(ctx, nil)
 	if err != nil {
-		return false, err
+		return false, "", err
+	}
+	defer func() { _ = tx.Rollback() }()
+	// One at a time, so that two do not both see room for one.
+	if _, err := tx.ExecContext(ctx, `select pg_advisory_xact_lock($1, 0)`, spaceBegin); err != nil {
+		return false, "", err
+	}
+	var now struct {
+		Kind    string         `db:"kind"`
+		Cluster sql.NullString `db:"cluster_id"`
+		Host    string         `db:"host"`
+		Mine    int            `db:"mine"`
+		OnHost  int            `db:"on_host"`
+	}
+	err = tx.GetContext(ctx, &now, `select t.kind, t.cluster_id, coalesce(k.host, '') as host,
+			(select count(*) from velvet.tasks o where o.cluster_id = t.cluster_id and o.state = $2) as mine,
+			(select count(*) from velvet.tasks o join velvet.clusters ok on ok.id = o.cluster_id where o.state = $2 and o.kind = 'backup' and ok.host = k.host) as on_host
+		from velvet.tasks t left join velvet.clusters k on k.id = t.cluster_id where t.id = $1 and t.state = $3`, id, TaskRunning, TaskWaiting)
+	if errors.Is(err, sql.ErrNoRows) {
+		return false, "", nil
+	}
+	if err != nil {
+		return false, "", err
+	}
+	switch {
+	case limits.PerCluster > 0 && now.Cluster.Valid && now.Mine >= limits.PerCluster:
+		why = fmt.Sprintf("waiting: %d tasks of its cluster are running", now.Mine)
+	case limits.BackupsPerHost > 0 && now.Kind == "backup" && now.Host != "" && now.OnHost >= limits.BackupsPerHost:
+		why = fmt.Sprintf("waiting: %d base backups of clusters on %s are running", now.OnHost, now.Host)
+	}
+	if why != "" {
+		if _, err := tx.ExecContext(ctx, `update velvet.tasks set note = $2 where id = $1`, id, why); err != nil {
+			return false, why, err
+		}
+		return false, why, tx.Commit()
+	}
+	r, err := tx.ExecContext(ctx, `update velvet.tasks set state = $2, owner = $3, started_at = now(), note = '' where id = $1 and state = $4`, id, TaskRunning, owner, TaskWaiting)
+	if err != nil {
+		return false, "", err
 	}
 	n, err := r.RowsAffected()
-	return n == 1, err
+	if err != nil {
+		return false, "", err
+	}
+	return n > 0, "", tx.Commit() // none when it was cancelled just now
 }
 
 // SaveProgress writes how far a running task is.
@@ -89,6 +142,16 @@ func (c *Catalog) SaveProgress(ctx context.Context, t Task) error {
 
 // EndTask writes how a task ended. outcome and trouble may be nil.
 func (c *Catalog) EndTask(ctx context.Context, id, state string, outcome, trouble any) error {
+	_, err := c.endTask(ctx, id, []string{TaskWaiting, TaskRunning}, state, outcome, trouble)
+	return err
+}
+
+// CancelWaiting ends a task that has not begun, and tells whether that was so.
+func (c *Catalog) CancelWaiting(ctx context.Context, id string, trouble any) (bool, error) {
+	return c.endTask(ctx, id, []string{TaskWaiting}, TaskCancelled, nil, trouble)
+}
+
+func (c *Catalog) endTask(ctx context.Context, id string, from []string, state string, outcome, trouble any) (bool, error) {
 	encode := func(v any) (any, error) {
 		if v == nil {
 			return nil, nil
@@ -98,15 +161,19 @@ func (c *Catalog) EndTask(ctx context.Context, id, state string, outcome, troubl
 	}
 	o, err := encode(outcome)
 	if err != nil {
-		return err
+		return false, err
 	}
 	p, err := encode(trouble)
 	if err != nil {
-		return err
+		return false, err
 	}
-	_, err = c.db.ExecContext(ctx, `update velvet.tasks set state = $2, outcome = $3, problem = $4, finished_at = now() where id = $1 and state in ('waiting', 'running')`,
-		id, state, o, p)
-	return err
+	r, err := c.db.ExecContext(ctx, `update velvet.tasks set state = $2, outcome = $3, problem = $4, finished_at = now() where id = $1 and state = any($5)`,
+		id, state, o, p, from)
+	if err != nil {
+		return false, err
+	}
+	n, err := r.RowsAffected()
+	return n > 0, err
 }
 
 // AddTaskLine appends to a task's log.
@@ -129,11 +196,31 @@ func (c *Catalog) Task(ctx context.Context, id string) (Task, error) {
 	return t, found(err, "task", id, "List the tasks with: velvet task list")
 }
 
-// Tasks lists tasks, newest first, at most limit; with active only those that have not ended.
-func (c *Catalog) Tasks(ctx context.Context, cluster string, active bool, limit int) ([]Task, error) {
+// TaskFilter narrows a list of tasks; what is zero does not.
+type TaskFilter struct {
+	Cluster string // id
+	Kind    string
+	State   string
+	Active  bool // only those that have not ended
+	Since   time.Time
+	Limit   int
+}
+
+// Tasks lists tasks, newest first.
+func (c *Catalog) Tasks(ctx context.Context, f TaskFilter) ([]Task, error) {
 	var list []Task
 	return list, c.db.SelectContext(ctx, &list, `select * from velvet.tasks
-		where ($1 = '' or cluster_id = $1) and (not $2 or state in ('waiting', 'running')) order by created_at desc limit $3`, cluster, active, limit)
+		where ($1 = '' or cluster_id = $1) and (not $2 or state in ('waiting', 'running')) and ($3 = '' or kind = $3) and ($4 = '' or state = $4)
+		and created_at >= $5 order by created_at desc limit $6`, f.Cluster, f.Active, f.Kind, f.State, f.Since, f.Limit)
+}
+
+// LastDone finds the newest task of a kind that ended well; ok is false if there is none.
+func (c *Catalog) LastDone(ctx context.Context, kind string) (t Task, ok bool, err error) {
+	err = c.db.GetContext(ctx, &t, `select * from velvet.tasks where kind = $1 and state = $2 order by finished_at desc limit 1`, kind, TaskDone)
+	if errors.Is(err, sql.ErrNoRows) {
+		return t, false, nil
+	}
+	return t, err == nil, err
 }
 
 // Orphans lists the tasks whose instance died while it ran them.

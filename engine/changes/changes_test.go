@@ -24,6 +24,7 @@ import (
 	"velvetrewind/engine/names"
 	"velvetrewind/engine/store"
 	"velvetrewind/engine/store/dir"
+	"velvetrewind/engine/vault"
 	"velvetrewind/testbed"
 )
 
@@ -38,7 +39,7 @@ var (
 type past struct {
 	*testing.T
 	catalog *catalog.Catalog
-	store   store.Store
+	store   *vault.Vault
 	cluster catalog.Cluster
 	index   *index.Indexes
 	state   journal.State
@@ -54,8 +55,9 @@ func newPast(t *testing.T) *past {
 	c, err := catalog.Open(ctx, records.DSN(testbed.Superuser, "postgres")+" password='"+testbed.Password+"'")
 	require.NoError(t, err)
 	t.Cleanup(c.Close)
-	s, err := dir.Open(t.TempDir(), 0)
+	d, err := dir.Open(t.TempDir(), 0)
 	require.NoError(t, err)
+	s := vault.Reading(d, nil, nil)
 	p := &past{T: t, catalog: c, store: s, xid: 1000, time: noon}
 	p.cluster = catalog.Cluster{ID: catalog.NewID(), Name: "ferries", SystemID: 1, ServerVersion: 150000, SegmentSize: z, Slot: "s"}
 	require.NoError(t, c.AddCluster(ctx, p.cluster))

@@ -11,6 +11,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"velvetrewind/core/figures"
 	"velvetrewind/core/layout"
 	"velvetrewind/core/pg"
 	"velvetrewind/core/plan"
@@ -18,18 +19,18 @@ import (
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/feed"
 	"velvetrewind/engine/host"
+	"velvetrewind/engine/place"
 	"velvetrewind/engine/problem"
 	"velvetrewind/engine/restore"
 	"velvetrewind/engine/seal"
-	"velvetrewind/engine/store"
-	"velvetrewind/engine/store/place"
 	"velvetrewind/engine/task"
+	"velvetrewind/engine/vault"
 )
 
 // Keeper makes, follows, opens and discards copies on one host.
 type Keeper struct {
 	Catalog *catalog.Catalog
-	Store   store.Store
+	Store   *vault.Vault
 	Place   place.Place // of the store, for deliveries
 	Host    *host.Host
 	Dir     string // below it each copy has a directory
@@ -86,21 +87,12 @@ func (c *Keeper) Prepare(cluster catalog.Cluster, p plan.Restore, port int) (cat
 // Make lays the copy out, starts it and follows its recovery to the moment, where
 // it stays, paused and read-only. On an error nothing of it is left.
 func (c *Keeper) Make(ctx context.Context, cluster catalog.Cluster, k catalog.Copy, p plan.Restore, report task.Report) (err error) {
-	defer func() {
-		if err == nil {
-			return
-		}
-		undo := context.WithoutCancel(ctx)
-		k.Problem = err.Error()
-		if e := c.Remove(undo, cluster, k); e != nil {
-			report.Warn("what there was of the copy could not be removed: %v", e)
-		}
-	}()
+	defer func() { c.undo(ctx, cluster, k, err, report) }()
 	backup, err := c.Catalog.Backup(ctx, k.BackupID)
 	if err != nil {
 		return err
 	}
-	if err := c.hasRoom(backup); err != nil {
+	if err := c.hasRoom(backup, 0, "the copy was not made"); err != nil {
 		return err
 	}
 	trees, err := c.makeDirs(&k)
@@ -108,10 +100,74 @@ func (c *Keeper) Make(ctx context.Context, cluster catalog.Cluster, k catalog.Co
 		return err
 	}
 	report.Log("laying out base %s in %s", backup.ID, k.Directory)
-	head, _, err := restore.LayOut(ctx, c.Store, c.Host, cluster.ID, backup.ID, trees, backup.BytesRead, report)
+	laid, err := restore.LayOut(ctx, c.Store, c.Host, cluster.ID, backup.ID, trees, backup.BytesHeld, report)
 	if err != nil {
 		return err
 	}
+	return c.replay(ctx, cluster, k, p, laid.Head, trees, report)
+}
+
+// Step moves a paused copy to another moment: the base of the new plan is laid over what
+// is there, and the copy replays anew. A move that is refused leaves the copy where it is;
+// one that was begun and fails leaves nothing of it.
+func (c *Keeper) Step(ctx context.Context, cluster catalog.Cluster, k catalog.Copy, p plan.Restore, replays []catalog.Stretch, report task.Report) (err error) {
+	backup, err := c.Catalog.Backup(ctx, p.Base)
+	if err != nil {
+		return err
+	}
+	held, err := c.Host.Used(dataDir(k))
+	if err != nil {
+		return err
+	}
+	if err := c.hasRoom(backup, held, "the copy was not moved"); err != nil {
+		return err
+	}
+	k.BackupID, k.Moment, k.State = p.Base, p.Boundary.Moment, catalog.CopyLayingOut
+	if k.Plan, err = json.Marshal(p); err != nil {
+		return err
+	}
+	if err := c.Catalog.MoveCopy(ctx, k, replays); err != nil {
+		return err
+	}
+	c.Changed(k.ID)
+	k.ReplayedLSN, k.PausedLSN, k.ReplayedTo.Valid = 0, 0, false
+	defer func() { c.undo(ctx, cluster, k, err, report) }()
+	server := Server(k, cluster.Major())
+	if err := c.Host.Stop(ctx, server, host.Immediate); err != nil { // what it has not written will be overwritten
+		return err
+	}
+	// What the server logs and asks for from here on is about the new moment alone.
+	for _, old := range []string{server.Log, filepath.Join(k.Directory, "feed")} {
+		if err := c.Host.RemoveTree(old); err != nil {
+			return err
+		}
+	}
+	trees, err := c.makeDirs(&k)
+	if err != nil {
+		return err
+	}
+	report.Log("laying base %s over what is in %s", backup.ID, k.Directory)
+	laid, err := restore.LayOver(ctx, c.Store, c.Host, cluster.ID, backup.ID, trees, backup.BytesHeld, report)
+	if err != nil {
+		return err
+	}
+	report.Log("%s of %s stood there already", figures.Size(laid.Kept), figures.Size(backup.BytesHeld))
+	return c.replay(ctx, cluster, k, p, laid.Head, trees, report)
+}
+
+// undo removes what there is of a copy that could not be made.
+func (c *Keeper) undo(ctx context.Context, cluster catalog.Cluster, k catalog.Copy, err error, report task.Report) {
+	if err == nil {
+		return
+	}
+	k.Problem = err.Error()
+	if e := c.Remove(context.WithoutCancel(ctx), cluster, k); e != nil {
+		report.Warn("what there was of the copy could not be removed: %v", e)
+	}
+}
+
+// replay starts a copy that is laid out and follows its recovery to the moment.
+func (c *Keeper) replay(ctx context.Context, cluster catalog.Cluster, k catalog.Copy, p plan.Restore, head layout.Head, trees restore.Trees, report task.Report) error {
 	segments, err := c.feedTail(ctx, cluster, k, p, report)
 	if err != nil {
 		return err
@@ -136,14 +192,16 @@ func (c *Keeper) save(ctx context.Context, k catalog.Copy) error {
 	return err
 }
 
-func (c *Keeper) hasRoom(b catalog.Backup) error {
+// hasRoom tells whether a base can be laid out where so many bytes are held already.
+func (c *Keeper) hasRoom(b catalog.Backup, held int64, title string) error {
 	free, err := c.Host.FreeSpace(c.Dir)
 	if err != nil {
 		return err
 	}
-	if free < b.BytesRead+b.BytesRead/10 {
+	// What it holds, not what was read: an incremental backup is laid out whole, too.
+	if need := b.BytesHeld + b.BytesHeld/10; free+held < need {
 		return problem.New(problem.Full, "Free space there, discard a copy that is no longer needed, or serve with another --copies directory.",
-			"the copy was not made", "it needs about %d MB in %s, and %d MB are free", b.BytesRead>>20, c.Dir, free>>20)
+			title, "it needs about %s in %s, and %s are free", figures.Size(need-held), c.Dir, figures.Size(free))
 	}
 	return nil
 }
@@ -156,6 +214,9 @@ func (c *Keeper) makeDirs(k *catalog.Copy) (restore.Trees, error) {
 		if err := c.Host.MakeDir(d, 0o700); err != nil {
 			return t, err
 		}
+	}
+	if k.Socket != "" {
+		return t, nil
 	}
 	var err error
 	k.Socket, err = c.Host.SocketDir(k.Directory)
@@ -263,7 +324,7 @@ func (c *Keeper) Refresh(ctx context.Context, cluster catalog.Cluster, k catalog
 // ticket writes what `velvet segment deliver` needs.
 func (c *Keeper) ticket(cluster catalog.Cluster, k catalog.Copy, last pg.Segment) (string, error) {
 	t := feed.Ticket{
-		Copy: k.ID, Cluster: cluster.ID, Service: c.Service, Token: feed.Token(c.Key, k.ID), Store: c.Place.Location, Keys: c.Place.Keys,
+		Copy: k.ID, Cluster: cluster.ID, Service: c.Service, Token: feed.Token(c.Key, k.ID), Store: c.Place.For(c.Store, cluster.ID),
 		Feed: filepath.Join(k.Directory, "feed"), Size: cluster.SegmentSize, Needed: last.Number, Timeline: last.Timeline,
 	}
 	b, err := json.MarshalIndent(t, "", "  ")

@@ -125,8 +125,12 @@ func (f *follower) progress(at pg.LSN, last *time.Time) {
 func (f *follower) arrived(ctx context.Context) error {
 	f.copy.State, f.copy.PausedLSN = catalog.CopyPaused, f.copy.ReplayedLSN
 	f.report.Log("paused at %s, read-only; port %d on 127.0.0.1", f.copy.PausedLSN, f.copy.Port)
-	if f.copy.PausedLSN != f.plan.Boundary.End {
-		f.report.Warn("the plan was to stop at %s", f.plan.Boundary.End)
+	b := f.plan.Boundary
+	if f.copy.PausedLSN != b.End {
+		f.report.Warn("the plan was to stop at %s", b.End)
+	} else if b.Inclusive && b.LastIn != nil {
+		// The server does not count the transaction behind whose record it stops.
+		f.copy.ReplayedTo = sql.NullTime{Time: b.LastIn.Time, Valid: true}
 	}
 	return f.keeper.save(ctx, *f.copy)
 }

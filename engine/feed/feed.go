@@ -24,10 +24,10 @@ import (
 
 	"velvetrewind/core/pg"
 	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/place"
 	"velvetrewind/engine/seal"
 	"velvetrewind/engine/store"
-	"velvetrewind/engine/store/place"
-	"velvetrewind/engine/store/s3"
+	"velvetrewind/engine/vault"
 )
 
 // Ticket is the file that `velvet segment deliver` is given: all that it needs to
@@ -37,9 +37,8 @@ type Ticket struct {
 	Cluster  string         `json:"cluster"`
 	Service  string         `json:"service"` // base URL, "" to go straight to the store
 	Token    string         `json:"token"`   // good for this copy's segments only
-	Store    string         `json:"store"`   // where it is
-	Keys     *s3.Keys       `json:"storeKeys,omitempty"`
-	Feed     string         `json:"feed"` // directory with segments that were not in the store yet
+	Store    place.Place    `json:"store"`   // where it is, with the keys to this cluster's part of it
+	Feed     string         `json:"feed"`    // directory with segments that were not in the store yet
 	Size     pg.SegmentSize `json:"segmentSize"`
 	Needed   uint64         `json:"neededTo"` // number of the last segment that the plan needs
 	Timeline pg.Timeline    `json:"timeline"`
@@ -69,7 +68,7 @@ func Deliver(ctx context.Context, ticket, name, to string) error {
 	}
 	err = t.deliver(ctx, name, to)
 	if errors.Is(err, ErrNoSuchSegment) && t.needs(name) {
-		return fmt.Errorf("%s is needed and was not found in %s, nor by the service", name, t.Store)
+		return fmt.Errorf("%s is needed and was not found in %s, nor by the service", name, t.Store.Location)
 	}
 	return err
 }
@@ -136,7 +135,7 @@ func (t Ticket) askService(ctx context.Context, name, to string, isHistory bool)
 }
 
 func (t Ticket) fromStore(ctx context.Context, name, to string, isHistory bool) error {
-	s, err := place.Place{Location: t.Store, Keys: t.Keys}.OpenExisting(ctx)
+	s, err := t.Store.Reading(ctx)
 	if err != nil {
 		return err
 	}
@@ -152,15 +151,15 @@ func (t Ticket) fromStore(ctx context.Context, name, to string, isHistory bool) 
 }
 
 // Open reads a segment or a history file from the store by its name.
-func Open(ctx context.Context, s store.Store, k catalog.Cluster, name string) (io.ReadCloser, error) {
+func Open(ctx context.Context, s *vault.Vault, k catalog.Cluster, name string) (io.ReadCloser, error) {
 	if h, ok := pg.ParseHistoryName(name); ok {
-		return store.OpenContent(ctx, s, store.HistoryKey(k.ID, h))
+		return s.Open(ctx, store.HistoryKey(k.ID, h))
 	}
 	seg, err := pg.ParseSegmentName(name, k.SegmentSize)
 	if err != nil {
 		return nil, err
 	}
-	return store.OpenSegment(ctx, s, k.ID, seg, k.SegmentSize)
+	return s.Segment(ctx, k.ID, seg, k.SegmentSize)
 }
 
 // write puts the content where the server wants it, whole or not at all.

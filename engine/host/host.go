@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"math/rand/v2"
 	"net"
 	"os"
 	"os/exec"
@@ -92,7 +93,17 @@ func (h *Host) own(path string) error {
 
 // Create opens a new file that belongs to the OS user; it must not be there yet.
 func (h *Host) Create(path string, mode fs.FileMode) (*os.File, error) {
-	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, mode)
+	return h.open(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, mode)
+}
+
+// Reopen opens a file for reading and writing, with what it holds, or a new one; a link
+// is not followed. It belongs to the OS user then.
+func (h *Host) Reopen(path string, mode fs.FileMode) (*os.File, error) {
+	return h.open(path, os.O_RDWR|os.O_CREATE|unix.O_NOFOLLOW, mode)
+}
+
+func (h *Host) open(path string, how int, mode fs.FileMode) (*os.File, error) {
+	f, err := os.OpenFile(path, how, mode)
 	if err != nil {
 		return nil, err
 	}
@@ -178,6 +189,21 @@ func (h *Host) walk(root, below string, visit func(rel string, d fs.DirEntry) er
 // RemoveTree removes a directory that holds a copy.
 func (h *Host) RemoveTree(dir string) error { return os.RemoveAll(dir) }
 
+// Used is how many bytes the regular files of a data directory take, its tablespaces' too.
+func (h *Host) Used(root string) (total int64, err error) {
+	err = h.Walk(root, func(_ string, d fs.DirEntry) error {
+		info, err := d.Info()
+		if err != nil {
+			return err
+		}
+		if st, ok := info.Sys().(*syscall.Stat_t); ok {
+			total += st.Blocks * 512
+		}
+		return nil
+	})
+	return total, err
+}
+
 // FreeSpace is how many bytes can still be written below dir.
 func (h *Host) FreeSpace(dir string) (int64, error) {
 	var st syscall.Statfs_t
@@ -187,8 +213,17 @@ func (h *Host) FreeSpace(dir string) (int64, error) {
 	return int64(st.Bavail) * st.Bsize, nil
 }
 
+// Ports that the system does not give to outgoing connections: one of those might be
+// taken by the time a copy is laid out and listens on it.
+const firstPort, lastPort = 20_000, 32_767
+
 // FreePort finds a loopback TCP port on which nothing listens.
 func (h *Host) FreePort() (int, error) {
+	for range 100 {
+		if port := firstPort + rand.IntN(lastPort-firstPort+1); !h.PortTaken(port) {
+			return port, nil
+		}
+	}
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return 0, err
@@ -211,7 +246,7 @@ func (h *Host) PortTaken(port int) bool {
 func (h *Host) command(ctx context.Context, major int, name string, args ...string) (*exec.Cmd, error) {
 	path := filepath.Join(fmt.Sprintf(h.binDirs, major), name)
 	if _, err := os.Stat(path); err != nil {
-		return nil, fmt.Errorf("PostgreSQL %d is not installed here (%s is missing); install the package postgresql-%d, or name the directory of its programs with --server-programs", major, path, major)
+		return nil, fmt.Errorf("PostgreSQL %d is not installed here (%s is missing); install the package postgresql-%d, or name the directory of its programs with --programs", major, path, major)
 	}
 	cmd := exec.CommandContext(ctx, path, args...)
 	cmd.Dir = "/"
@@ -221,6 +256,12 @@ func (h *Host) command(ctx context.Context, major int, name string, args ...stri
 		cmd.SysProcAttr.Credential = &syscall.Credential{Uid: uint32(h.uid), Gid: uint32(h.gid)}
 	}
 	return cmd, nil
+}
+
+// HasPrograms says what is missing to run a server of a major version here.
+func (h *Host) HasPrograms(major int) error {
+	_, err := h.command(context.Background(), major, "postgres")
+	return err
 }
 
 // SyncFileSystem flushes everything on the file system that holds path.

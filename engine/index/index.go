@@ -19,11 +19,12 @@ import (
 	"velvetrewind/core/wal"
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/store"
+	"velvetrewind/engine/vault"
 )
 
 // Indexes are the index objects of one cluster.
 type Indexes struct {
-	Store   store.Store
+	Store   *vault.Vault
 	Codec   layout.Codec
 	Cluster catalog.Cluster
 	// Histories are the forks that lead to each timeline above 1, oldest first.
@@ -51,19 +52,8 @@ func (x *Indexes) Put(ctx context.Context, s *journal.Segment) error {
 func (x *Indexes) name(s pg.Segment) string { return s.Name(x.Cluster.SegmentSize) }
 
 func (x *Indexes) write(ctx context.Context, key string, content []byte) error {
-	w, err := x.Store.Create(ctx, key)
-	if err != nil {
-		return err
-	}
-	defer w.Abort()
-	out := layout.NewStream(w, x.Codec)
-	if _, err := out.Write(content); err != nil {
-		return err
-	}
-	if err := out.Close(); err != nil {
-		return err
-	}
-	return w.Commit()
+	_, err := x.Store.Put(ctx, key, x.Codec, content)
+	return err
 }
 
 // putChapter gathers the heads of the indexes that are there.
@@ -86,17 +76,12 @@ func lacking(err error) bool {
 }
 
 func (x *Indexes) read(ctx context.Context, key string) ([]byte, error) {
-	content, err := store.OpenContent(ctx, x.Store, key)
-	if err != nil {
-		return nil, err
-	}
-	defer func() { _ = content.Close() }()
-	return io.ReadAll(content)
+	return x.Store.Get(ctx, key)
 }
 
 // readHead reads no more of an index than its head.
 func (x *Indexes) readHead(ctx context.Context, seg pg.Segment) (journal.Head, error) {
-	f, err := store.OpenContent(ctx, x.Store, store.IndexKey(x.Cluster.ID, seg.Timeline, x.name(seg)))
+	f, err := x.Store.Open(ctx, store.IndexKey(x.Cluster.ID, seg.Timeline, x.name(seg)))
 	if err != nil {
 		return journal.Head{}, err
 	}

@@ -1,68 +1,41 @@
-// Package readiness finds out what a cluster is and what it lacks before it can
-// be protected, with the SQL that mends it.
+// Package readiness finds out what a cluster is and what it lacks before it can be
+// protected, and, when told to, has SQL mend it.
 //
-// Invariant: it changes nothing on the cluster.
+// Invariant: Check changes nothing on the cluster; Apply runs only the statements of the
+// checks that it is given, which a person was shown.
 package readiness
 
 import (
 	"context"
 	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 
 	"velvetrewind/core/pg"
+	"velvetrewind/core/readiness"
 	"velvetrewind/engine/access"
+	"velvetrewind/engine/host"
 	"velvetrewind/engine/problem"
 	"velvetrewind/engine/replication"
 )
 
-// Facts is what the cluster says of itself.
-type Facts struct {
-	ServerVersion int            `json:"serverVersion" doc:"server_version_num"`
-	VersionText   string         `json:"versionText"`
-	SystemID      uint64         `json:"systemId,string"`
-	Timeline      pg.Timeline    `json:"timeline"`
-	WALLevel      string         `json:"walLevel"`
-	SegmentSize   pg.SegmentSize `json:"segmentSize" doc:"bytes"`
-	Checksums     bool           `json:"dataChecksums"`
-	Role          string         `json:"role"`
-	Replication   bool           `json:"replicationRight"`
-	FreeSenders   int            `json:"freeSenders"`
-	FreeSlots     int            `json:"freeSlots"`
-	SlotExists    bool           `json:"slotExists" doc:"our own slot is there already"`
-	ReadsFiles    bool           `json:"readsFiles" doc:"may read configuration files and single pages on the server"`
-	ReadsTables   bool           `json:"readsTables" doc:"may read every table, to count rows beside a copy's"`
-	Superuser     string         `json:"-"`
+// Checker looks at clusters from the service's host.
+type Checker struct {
+	Host        *host.Host
+	Now         func() time.Time
+	StoreFree   int64 // bytes; -1 without a known limit
+	StoreSealed bool
 }
 
-// Finding is one thing that the cluster lacks.
-type Finding struct {
-	Blocks  bool     `json:"blocks" doc:"without it the cluster cannot be protected"`
-	What    string   `json:"what"`
-	SQL     []string `json:"sql,omitempty" doc:"what mends it, to be run by a superuser"`
-	Restart bool     `json:"restart,omitempty" doc:"the server must be restarted afterwards"`
-}
-
-// Report is the result of a check.
-type Report struct {
-	Facts    Facts     `json:"facts"`
-	Findings []Finding `json:"findings"`
-}
-
-// Ready says whether nothing blocks.
-func (r Report) Ready() bool {
-	for _, f := range r.Findings {
-		if f.Blocks {
-			return false
-		}
-	}
-	return true
-}
-
-// Check connects to the cluster and looks. slot is the name of our slot there.
-// That the cluster cannot be reached at all is an error, everything else a finding.
-func Check(ctx context.Context, a access.Access, slot string) (Report, error) {
-	var r Report
+// Check connects to the cluster and looks. slot is the name of our slot there. That the
+// cluster cannot be reached at all is an error, everything else a check.
+func (c *Checker) Check(ctx context.Context, a access.Access, slot string) (readiness.Report, error) {
+	r := readiness.Report{Checks: []readiness.Check{}}
 	if err := a.Validate(); err != nil {
 		return r, problem.Wrap(err, problem.Invalid, "the cluster was not checked", "")
 	}
@@ -71,16 +44,18 @@ func Check(ctx context.Context, a access.Access, slot string) (Report, error) {
 		return r, unreachable(err)
 	}
 	defer func() { _ = conn.Close(context.WithoutCancel(ctx)) }()
-	if err := r.look(ctx, conn, slot); err != nil {
+	if err := c.look(ctx, conn, slot, &r.Facts); err != nil {
 		return r, unreachable(err)
 	}
-	if !r.supported() {
-		return r, nil
+	c.lookHere(&r.Facts)
+	r.Facts.ReplicationRole = r.Facts.Role
+	if a.ReplicationUser != "" {
+		r.Facts.ReplicationRole = a.ReplicationUser
 	}
-	r.judge()
-	if err := r.identify(ctx, a); err != nil {
+	if err := identify(ctx, a, &r.Facts); err != nil {
 		return r, err
 	}
+	r.Checks = readiness.Judge(r.Facts)
 	return r, nil
 }
 
@@ -90,78 +65,78 @@ func unreachable(err error) error {
 	return p
 }
 
-func (r *Report) look(ctx context.Context, conn *pgx.Conn, slot string) error {
-	f := &r.Facts
+// look asks the server.
+func (c *Checker) look(ctx context.Context, conn *pgx.Conn, slot string, f *readiness.Facts) error {
 	var segment int64
+	var clock time.Time
 	err := conn.QueryRow(ctx, `select current_setting('server_version_num')::int, current_setting('server_version'),
-		current_setting('wal_level'), (select setting::bigint from pg_settings where name = 'wal_segment_size'),
+		(select setting::bigint from pg_settings where name = 'wal_segment_size'),
 		current_setting('data_checksums')::bool, current_user::text,
-		(select rolreplication or rolsuper from pg_roles where rolname = current_user),
-		current_setting('max_wal_senders')::int - (select count(*) from pg_stat_replication)::int,
-		current_setting('max_replication_slots')::int - (select count(*) from pg_replication_slots)::int,
+		(select rolreplication or rolsuper from pg_roles where rolname = current_user), (select rolsuper from pg_roles where rolname = current_user),
+		(select count(*) from pg_stat_get_wal_senders())::int, (select count(*) from pg_replication_slots)::int,
 		exists (select from pg_replication_slots where slot_name = $1),
-		has_function_privilege('pg_read_file(text)', 'execute') and has_function_privilege('pg_read_binary_file(text,bigint,bigint,boolean)', 'execute')
-			and pg_has_role('pg_read_server_files', 'usage') and pg_has_role('pg_read_all_settings', 'usage'),
-		pg_has_role('pg_read_all_data', 'usage'),
-		(select rolname from pg_roles where oid = 10)`, slot).
-		Scan(&f.ServerVersion, &f.VersionText, &f.WALLevel, &segment, &f.Checksums, &f.Role, &f.Replication,
-			&f.FreeSenders, &f.FreeSlots, &f.SlotExists, &f.ReadsFiles, &f.ReadsTables, &f.Superuser)
-	f.SegmentSize = pg.SegmentSize(segment)
+		(select rolname from pg_roles where oid = 10),
+		coalesce((select last_failed_time > coalesce(last_archived_time, '-infinity') from pg_stat_archiver), false),
+		array(select coalesce(nullif(pg_tablespace_location(oid), ''), spcname) from pg_tablespace where oid >= 16384),
+		coalesce((select sum(case when has_database_privilege(oid, 'connect') or pg_has_role('pg_read_all_stats', 'usage') then pg_database_size(oid) end) from pg_database), 0)::bigint,
+		clock_timestamp()`, slot).
+		Scan(&f.ServerVersion, &f.VersionText, &segment, &f.Checksums, &f.Role, &f.Replication, &f.RoleSuperuser,
+			&f.SendersUsed, &f.SlotsUsed, &f.SlotExists, &f.Superuser, &f.ArchiveFailing, &f.Tablespaces, &f.Bytes, &clock)
+	if err != nil {
+		return err
+	}
+	f.SegmentSize, f.ClockAhead = pg.SegmentSize(segment), clock.Sub(c.Now())
+	if f.ServerVersion/10000 >= pg.OldestSupported {
+		if err := lookRights(ctx, conn, f); err != nil {
+			return err
+		}
+	}
+	f.Settings = make(map[string]string)
+	rows, err := conn.Query(ctx, `select name, setting from pg_settings where name = any($1)`, readiness.Seen)
+	if err != nil {
+		return err
+	}
+	var name, value string
+	_, err = pgx.ForEachRow(rows, []any{&name, &value}, func() error {
+		f.Settings[name] = value
+		return nil
+	})
 	return err
 }
 
-func (r *Report) supported() bool {
-	major := r.Facts.ServerVersion / 10000
-	if major >= pg.OldestSupported && major <= pg.NewestSupported {
-		return true
-	}
-	r.add(Finding{Blocks: true, What: fmt.Sprintf("the server is PostgreSQL %s; versions %d to %d are supported", r.Facts.VersionText, pg.OldestSupported, pg.NewestSupported)})
-	return false
+// lookRights asks what the role may do; the functions are of supported versions.
+func lookRights(ctx context.Context, conn *pgx.Conn, f *readiness.Facts) error {
+	return conn.QueryRow(ctx, `select
+		has_function_privilege('pg_read_file(text)', 'execute') and has_function_privilege('pg_read_binary_file(text,bigint,bigint,boolean)', 'execute')
+			and pg_has_role('pg_read_server_files', 'usage') and pg_has_role('pg_read_all_settings', 'usage'),
+		pg_has_role('pg_read_all_data', 'usage'),
+		has_function_privilege('pg_backup_start(text,boolean)', 'execute') and has_function_privilege('pg_backup_stop(boolean)', 'execute')
+			and has_function_privilege('pg_ls_dir(text,boolean,boolean)', 'execute') and has_function_privilege('pg_stat_file(text,boolean)', 'execute')`).
+		Scan(&f.ReadsFiles, &f.ReadsTables, &f.ReadsChanges)
 }
 
-func (r *Report) add(f Finding) { r.Findings = append(r.Findings, f) }
-
-func (r *Report) judge() {
-	f := r.Facts
-	role := pgx.Identifier{f.Role}.Sanitize()
-	if f.WALLevel == "minimal" {
-		r.add(Finding{Blocks: true, Restart: true, What: "wal_level is minimal: the WAL holds too little to restore from",
-			SQL: []string{"ALTER SYSTEM SET wal_level = 'replica';"}})
+// lookHere finds out what the service's own host tells.
+func (c *Checker) lookHere(f *readiness.Facts) {
+	f.StoreFree, f.StoreSealed, f.ServerFree = c.StoreFree, c.StoreSealed, -1
+	f.ServiceZone, f.CopiesUser = c.Now().Local().Format("MST -07:00"), c.Host.User()
+	if dir := f.Settings["data_directory"]; dir != "" {
+		wal := filepath.Join(dir, "pg_wal")
+		if _, err := os.Stat(wal); err == nil { // it is this host, or one that looks the same
+			if free, err := c.Host.FreeSpace(wal); err == nil {
+				f.ServerFree = free
+			}
+		}
 	}
-	if !f.Replication {
-		r.add(Finding{Blocks: true, What: fmt.Sprintf("the role %s lacks the replication right", f.Role),
-			SQL: []string{"ALTER ROLE " + role + " REPLICATION;"}})
-	}
-	if f.FreeSenders < 2 && !f.SlotExists {
-		r.add(Finding{Blocks: true, Restart: true, What: fmt.Sprintf("%d WAL senders are free, and 2 are needed: one for capture, one for base backups", max(0, f.FreeSenders)),
-			SQL: []string{"ALTER SYSTEM SET max_wal_senders = 12;"}})
-	}
-	if f.FreeSlots < 1 && !f.SlotExists {
-		r.add(Finding{Blocks: true, Restart: true, What: "no replication slot is free, and capture needs one",
-			SQL: []string{"-- drop a slot that is no longer used:", "SELECT slot_name, active FROM pg_replication_slots;", "-- or allow more:", "ALTER SYSTEM SET max_replication_slots = 12;"}})
-	}
-	if !f.ReadsFiles {
-		r.add(Finding{What: fmt.Sprintf("the role %s may not read configuration files that lie outside the data directory, nor read a suspect page again", f.Role),
-			SQL: []string{"GRANT pg_read_all_settings, pg_read_server_files TO " + role + ";",
-				"GRANT EXECUTE ON FUNCTION pg_read_file(text), pg_read_binary_file(text, bigint, bigint, boolean) TO " + role + ";"}})
-	}
-	if !f.ReadsTables {
-		r.add(Finding{What: fmt.Sprintf("the role %s may not read every table: proofs cannot count the live rows beside a copy's", f.Role),
-			SQL: []string{"GRANT pg_read_all_data TO " + role + ";"}})
-	}
-	if !f.Checksums {
-		r.add(Finding{What: "data checksums are off: damaged pages cannot be told from sound ones. They are switched on with the server shut down, or at initdb"})
+	if err := c.Host.HasPrograms(f.ServerVersion / 10000); err != nil {
+		f.CopiesFailure = err.Error()
 	}
 }
 
 // identify opens a replication session, which needs its own admission in pg_hba.conf.
-func (r *Report) identify(ctx context.Context, a access.Access) error {
-	if !r.Ready() {
-		return nil
-	}
+func identify(ctx context.Context, a access.Access, f *readiness.Facts) error {
 	s, err := replication.Open(ctx, a)
 	if err != nil {
-		r.add(Finding{Blocks: true, What: "a replication session was refused: " + access.Remedy(err)})
+		f.ReplicationFail = access.Remedy(err)
 		return nil
 	}
 	defer func() { _ = s.Close(context.WithoutCancel(ctx)) }()
@@ -169,6 +144,72 @@ func (r *Report) identify(ctx context.Context, a access.Access) error {
 	if err != nil {
 		return unreachable(err)
 	}
-	r.Facts.SystemID, r.Facts.Timeline = sys.ID, sys.Timeline
+	f.SystemID, f.Timeline = sys.ID, sys.Timeline
 	return nil
+}
+
+// Applied is what was run on a cluster.
+type Applied struct {
+	SQL      []string `json:"sql" doc:"statements that were run, in order"`
+	Reloaded bool     `json:"reloaded" doc:"the server was told to read its configuration again"`
+	Restart  bool     `json:"restart" doc:"something takes effect only when the server is restarted, which is left to you"`
+}
+
+// Statements lists what applying some checks would run. IDs that no check has, or that SQL
+// cannot mend, are refused.
+func Statements(r readiness.Report, ids []string) (list []readiness.Check, err error) {
+	for _, id := range ids {
+		i := slices.IndexFunc(r.Checks, func(c readiness.Check) bool { return c.ID == id })
+		if i < 0 || r.Checks[i].State == readiness.OK || !Mendable(r.Checks[i]) {
+			return nil, problem.New(problem.Invalid, "See: velvet cluster ready", "nothing was applied", "there is nothing that SQL can do about %q", id)
+		}
+		list = append(list, r.Checks[i])
+	}
+	return list, nil
+}
+
+// Mendable tells whether SQL alone can mend a check.
+func Mendable(c readiness.Check) bool {
+	return len(c.SQL) > 0 && !slices.ContainsFunc(c.SQL, func(q string) bool { return strings.HasPrefix(q, "SELECT") })
+}
+
+// Apply runs the statements of checks as somebody who may, and has the server read its
+// configuration again where that is enough. It stops at the first that fails.
+func Apply(ctx context.Context, admin access.Access, checks []readiness.Check) (done Applied, err error) {
+	done.SQL = []string{}
+	if err := admin.Validate(); err != nil {
+		return done, problem.Wrap(err, problem.Invalid, "nothing was applied", "")
+	}
+	conn, err := admin.SQL(ctx, "")
+	if err != nil {
+		return done, unreachable(err)
+	}
+	defer func() { _ = conn.Close(context.WithoutCancel(ctx)) }()
+	reload := false
+	for _, c := range checks {
+		for _, q := range c.SQL {
+			if _, err := conn.Exec(ctx, q); err != nil {
+				return done, failed(err, q, done)
+			}
+			done.SQL = append(done.SQL, q)
+		}
+		reload = reload || c.After != ""
+		done.Restart = done.Restart || c.After == "restart"
+	}
+	if reload {
+		if _, err := conn.Exec(ctx, "select pg_reload_conf()"); err != nil {
+			return done, failed(err, "select pg_reload_conf()", done)
+		}
+		done.Reloaded = true
+	}
+	return done, nil
+}
+
+func failed(err error, statement string, done Applied) error {
+	p := problem.Wrap(fmt.Errorf("%s: %w", statement, err), problem.Conflict, "not everything was applied", "Apply it as a superuser: --as ROLE")
+	p.Detail = fmt.Sprintf("%s: %s", statement, access.Remedy(err))
+	if len(done.SQL) > 0 {
+		p.Detail += fmt.Sprintf("; %d statements before it were run", len(done.SQL))
+	}
+	return p
 }

@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strings"
 
+	"velvetrewind/core/figures"
 	"velvetrewind/core/journal"
 	"velvetrewind/core/layout"
 	"velvetrewind/core/pg"
@@ -24,6 +25,7 @@ import (
 	"velvetrewind/engine/record"
 	"velvetrewind/engine/store"
 	"velvetrewind/engine/task"
+	"velvetrewind/engine/vault"
 )
 
 // Result is what was recorded again.
@@ -38,7 +40,7 @@ type Result struct {
 // Rebuilder makes records of what a store holds.
 type Rebuilder struct {
 	Catalog *catalog.Catalog
-	Store   store.Store
+	Store   *vault.Vault
 	Codec   layout.Codec
 }
 
@@ -118,6 +120,10 @@ func (r *Rebuilder) cluster(ctx context.Context, k catalog.Cluster, res *Result,
 	if err := r.Catalog.AddRelationNames(ctx, k.ID, names); err != nil {
 		return err
 	}
+	if err := r.gaps(ctx, k); err != nil {
+		return err
+	}
+	backups := int64(0)
 	for _, id := range found.backups {
 		whole, err := backup.Recover(ctx, r.Store, r.Catalog, k.ID, id)
 		if err != nil {
@@ -125,12 +131,31 @@ func (r *Rebuilder) cluster(ctx context.Context, k catalog.Cluster, res *Result,
 			continue
 		}
 		if whole {
-			res.Backups++
+			backups++
 		}
 	}
-	res.Segments += int64(len(found.segments))
-	report.Log("%s: %d segments, %d timelines beside the first, %d base backups", k.Name, len(found.segments), len(found.histories), res.Backups)
+	res.Segments, res.Backups = res.Segments+int64(len(found.segments)), res.Backups+backups
+	report.Log("%s: %s, %s beside the first, %s", k.Name, figures.Of(len(found.segments), "segment"), figures.Of(len(found.histories), "timeline"), figures.Of(int(backups), "base backup"))
 	return r.Catalog.WantCapture(ctx, k.ID, true)
+}
+
+// gaps notes of missing WAL what alone is known of it: why it is not there was in the
+// catalogue that was lost.
+func (r *Rebuilder) gaps(ctx context.Context, k catalog.Cluster) error {
+	runs, err := r.Catalog.Runs(ctx, k.ID)
+	if err != nil {
+		return err
+	}
+	for i, next := range runs {
+		if i == 0 || runs[i-1].Timeline != next.Timeline {
+			continue
+		}
+		cause := catalog.HoleCause{ClusterID: k.ID, Timeline: next.Timeline, From: runs[i-1].End, Cause: "it was not in the store when the catalogue was recorded again"}
+		if err := r.Catalog.AddHoleCause(ctx, cause); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // holding is what the store holds of a cluster, by its keys.
@@ -167,12 +192,8 @@ func (r *Rebuilder) list(ctx context.Context, k catalog.Cluster) (h holding, err
 
 func (r *Rebuilder) timelines(ctx context.Context, k catalog.Cluster, list []pg.Timeline) error {
 	for _, t := range list {
-		f, err := store.OpenContent(ctx, r.Store, store.HistoryKey(k.ID, t))
+		content, err := r.Store.Get(ctx, store.HistoryKey(k.ID, t))
 		if err != nil {
-			return err
-		}
-		content, err := io.ReadAll(f)
-		if err = errors.Join(err, f.Close()); err != nil {
 			return err
 		}
 		forks, err := pg.ParseHistory(content)
@@ -202,7 +223,7 @@ func (r *Rebuilder) segments(ctx context.Context, k catalog.Cluster, held map[pg
 		Store: r.Store, Codec: r.Codec, Cluster: k, Histories: histories,
 		Names: func(wal.RelationRef) (journal.Name, bool) { return journal.Name{}, false },
 		Open: func(ctx context.Context, seg pg.Segment) (io.ReadCloser, error) {
-			return store.OpenSegment(ctx, r.Store, k.ID, seg, k.SegmentSize)
+			return r.Store.Segment(ctx, k.ID, seg, k.SegmentSize)
 		},
 	}
 	names := make(map[wal.RelationRef]catalog.RelationName)

@@ -7,7 +7,6 @@ package record
 import (
 	"context"
 	"encoding/json"
-	"io"
 	"time"
 
 	"velvetrewind/core/journal"
@@ -15,6 +14,7 @@ import (
 	"velvetrewind/core/pg"
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/store"
+	"velvetrewind/engine/vault"
 )
 
 // content is what the store keeps of a cluster.
@@ -31,39 +31,29 @@ type content struct {
 	Slot           string         `json:"slot"`
 	CreatedAt      time.Time      `json:"createdAt"`
 	Rule           journal.Rule   `json:"rule"`
+
+	Labels            json.RawMessage  `json:"labels,omitempty"`
+	Keep              *json.RawMessage `json:"keep,omitempty"`
+	ReplicationUser   string           `json:"replicationUser,omitempty"`
+	ReplicationSealed []byte           `json:"replicationSealed,omitempty"`
 }
 
 // Put keeps a cluster's record in the store.
-func Put(ctx context.Context, s store.Store, k catalog.Cluster) error {
+func Put(ctx context.Context, s *vault.Vault, k catalog.Cluster) error {
 	encoded, err := json.Marshal(content{
 		k.ID, k.Name, k.ConnString, k.PasswordSealed, k.SystemID, k.ServerVersion, k.SegmentSize, k.DataChecksums, k.Superuser, k.Slot, k.CreatedAt.UTC(), k.Rule(),
+		k.LabelsSet, k.KeepSet, k.ReplicationUser, k.ReplicationSealed,
 	})
 	if err != nil {
 		return err
 	}
-	w, err := s.Create(ctx, store.RecordKey(k.ID))
-	if err != nil {
-		return err
-	}
-	defer w.Abort()
-	out := layout.NewStream(w, layout.Plain)
-	if _, err := out.Write(encoded); err != nil {
-		return err
-	}
-	if err := out.Close(); err != nil {
-		return err
-	}
-	return w.Commit()
+	_, err = s.Put(ctx, store.RecordKey(k.ID), layout.Plain, encoded)
+	return err
 }
 
 // Read reads a cluster from its record.
-func Read(ctx context.Context, s store.Store, id string) (catalog.Cluster, error) {
-	f, err := store.OpenContent(ctx, s, store.RecordKey(id))
-	if err != nil {
-		return catalog.Cluster{}, err
-	}
-	defer func() { _ = f.Close() }()
-	encoded, err := io.ReadAll(f)
+func Read(ctx context.Context, s *vault.Vault, id string) (catalog.Cluster, error) {
+	encoded, err := s.Get(ctx, store.RecordKey(id))
 	if err != nil {
 		return catalog.Cluster{}, err
 	}
@@ -75,5 +65,6 @@ func Read(ctx context.Context, s store.Store, id string) (catalog.Cluster, error
 		ID: r.ID, Name: r.Name, ConnString: r.ConnString, PasswordSealed: r.PasswordSealed, SystemID: r.SystemID, ServerVersion: r.ServerVersion,
 		SegmentSize: r.SegmentSize, DataChecksums: r.DataChecksums, Superuser: r.Superuser, Slot: r.Slot, CreatedAt: r.CreatedAt,
 		AlertDrops: r.Rule.Drops, AlertRows: r.Rule.Rows, AlertShare: r.Rule.Share,
+		LabelsSet: r.Labels, KeepSet: r.Keep, ReplicationUser: r.ReplicationUser, ReplicationSealed: r.ReplicationSealed,
 	}, nil
 }

@@ -1,82 +1,126 @@
 package restore
 
 import (
-	"bufio"
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"hash/crc32"
-	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
 
 	"golang.org/x/sync/errgroup"
+	"golang.org/x/sys/unix"
 
 	"velvetrewind/core/layout"
 	"velvetrewind/core/pg"
+	"velvetrewind/engine/filemap"
 	"velvetrewind/engine/host"
 	"velvetrewind/engine/store"
 	"velvetrewind/engine/task"
+	"velvetrewind/engine/vault"
 )
 
-// Trees are the directories into which a base backup is laid out. They exist and are empty.
+// Trees are the directories into which a base backup is laid out. They exist.
 type Trees struct {
 	Data        string
 	Tablespaces string // one directory below it for each tablespace, named by its OID
 	Config      string // configuration files that had lain outside the data directory
 }
 
-// layoutWorkers is how many files are written at once.
-const layoutWorkers = 4
+// A file is written in parts, so that a large one keeps every worker busy too.
+const (
+	layoutWorkers = 4
+	partExtents   = 256 // 32 MiB
+)
 
-// LayOut writes every file of a base backup and returns its manifest's head and
-// tail. When it returns, everything is safe on disk.
-func LayOut(ctx context.Context, s store.Store, h *host.Host, cluster, backup string, trees Trees, total int64, report task.Report) (head layout.Head, tail layout.Tail, err error) {
-	manifest, err := s.Open(ctx, store.ManifestKey(cluster, backup), 0)
+// Laid tells what laying out a base backup came to.
+type Laid struct {
+	Head layout.Head
+	Kept int64 // bytes that stood there already
+}
+
+// LayOut writes every file of a base backup into trees that are empty. When it returns,
+// everything is safe on disk.
+func LayOut(ctx context.Context, v *vault.Vault, h *host.Host, cluster, backup string, trees Trees, total int64, report task.Report) (Laid, error) {
+	laid, err := layOut(ctx, v, h, cluster, backup, trees, nil, total, report)
 	if err != nil {
-		return head, tail, err
+		return laid, err
+	}
+	return laid, h.SyncFileSystem(trees.Data)
+}
+
+// LayOver makes trees in which another base backup was laid out, and perhaps changed
+// since, what LayOut would have made of empty ones. Every byte that stands there is read
+// and compared by its hash; only what differs comes from the store and is written, and
+// what the backup does not hold is removed. Nothing may use the trees meanwhile.
+func LayOver(ctx context.Context, v *vault.Vault, h *host.Host, cluster, backup string, trees Trees, total int64, report task.Report) (Laid, error) {
+	named := make(names)
+	laid, err := layOut(ctx, v, h, cluster, backup, trees, named, total, report)
+	if err != nil {
+		return laid, err
+	}
+	if err := named.removeOthers(h, trees); err != nil {
+		return laid, err
+	}
+	return laid, h.SyncFileSystem(trees.Data)
+}
+
+// layOut does both; over is nil for empty trees.
+func layOut(ctx context.Context, v *vault.Vault, h *host.Host, cluster, backup string, trees Trees, over names, total int64, report task.Report) (laid Laid, err error) {
+	manifest, err := v.Open(ctx, store.ManifestKey(cluster, backup))
+	if err != nil {
+		return laid, err
 	}
 	defer func() { _ = manifest.Close() }()
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(layoutWorkers)
-	var written atomic.Int64
-	tail, err = layout.ReadManifest(manifest, func(h layout.Head) error { head = h; return nil }, func(f layout.File) error {
+	packs, key := v.Packs(cluster), v.HashKey(cluster)
+	var written, kept atomic.Int64
+	lay := func(f *layout.File) error {
 		path, err := trees.place(f)
 		if err != nil {
 			return err
 		}
-		if f.Dir {
-			return makeDirs(h, trees, path, fs.FileMode(f.Mode))
+		if over != nil {
+			if err := over.makeWay(h, trees, path, f.Dir); err != nil {
+				return err
+			}
 		}
-		if err := makeDirs(h, trees, filepath.Dir(path), 0o700); err != nil {
+		if err := makeDirs(h, trees, filepath.Dir(path)); err != nil {
 			return err
 		}
-		if ctx.Err() != nil {
-			return context.Cause(ctx)
+		if f.Dir {
+			return h.MakeDir(path, fs.FileMode(f.Mode))
 		}
-		group.Go(func() error {
-			if err := layOutFile(ctx, s, h, cluster, backup, f, path); err != nil {
-				return fmt.Errorf("lay out %s: %w", f.Path, err)
-			}
-			report.Progress(written.Add(f.Size), total, task.Bytes, "laying out "+f.Path)
-			return nil
+		l := newLaying(h, path, f, packs, key)
+		l.over = over != nil
+		return l.each(ctx, func(p *part) {
+			group.Go(func() error {
+				if err := l.part(ctx, p); err != nil {
+					return fmt.Errorf("lay out %s: %w", f.Path, err)
+				}
+				kept.Add(p.kept)
+				report.Progress(written.Add(p.length), total, task.Bytes, "laying out "+f.Path)
+				return nil
+			})
 		})
-		return nil
-	})
+	}
+	_, err = layout.ReadManifest(manifest, layout.Visit{Head: func(h layout.Head) error { laid.Head = h; return nil }, File: lay})
 	if e := group.Wait(); e != nil {
 		err = e // what made the reading of the manifest end, too
 	}
-	if err != nil {
-		return head, tail, err
-	}
-	return head, tail, h.SyncFileSystem(trees.Data)
+	laid.Kept = kept.Load()
+	return laid, err
 }
 
 // place finds where a file goes; a path that leads out of its tree is refused.
-func (t Trees) place(f layout.File) (string, error) {
+func (t Trees) place(f *layout.File) (string, error) {
 	rel := filepath.FromSlash(f.Path)
 	if !filepath.IsLocal(rel) {
 		return "", fmt.Errorf("the manifest names %q, which leads out of the directory", f.Path)
@@ -90,80 +134,230 @@ func (t Trees) place(f layout.File) (string, error) {
 	return filepath.Join(t.Data, rel), nil
 }
 
-// makeDirs makes a directory and those between it and its tree's root.
-func makeDirs(h *host.Host, t Trees, path string, mode fs.FileMode) error {
+// makeDirs makes a directory and those between it and its tree's root, as far as they are missing.
+func makeDirs(h *host.Host, t Trees, path string) error {
 	if path == t.Data || path == t.Tablespaces || path == t.Config {
 		return nil
 	}
 	if _, err := os.Lstat(path); err == nil {
 		return nil
 	}
-	if err := makeDirs(h, t, filepath.Dir(path), 0o700); err != nil {
+	if err := makeDirs(h, t, filepath.Dir(path)); err != nil {
 		return err
 	}
-	return h.MakeDir(path, mode)
+	return h.MakeDir(path, 0o700)
 }
 
-func layOutFile(ctx context.Context, s store.Store, h *host.Host, cluster, backup string, f layout.File, path string) error {
-	out, err := h.Create(path, fs.FileMode(f.Mode))
-	if err != nil {
+// laying is a file that is being laid out: the first part that is written makes it, the
+// last one to be done completes it.
+type laying struct {
+	host  *host.Host
+	path  string
+	file  *layout.File
+	packs *vault.Packs
+	key   layout.HashKey
+	over  bool // something may stand there
+
+	once    sync.Once
+	out     *os.File
+	writing sync.Mutex
+	err     error // why it could not be made
+	parts   []part
+	written atomic.Int32
+	left    atomic.Int32 // parts that are not over
+}
+
+// part is a stretch of a file.
+type part struct {
+	first   int   // number of its first extent
+	length  int64 // bytes
+	extents []layout.Extent
+	crc     uint32
+	begun   int64 // so much of the file has been told to go to disk
+	kept    int64 // bytes that stood there already
+}
+
+func newLaying(h *host.Host, path string, f *layout.File, packs *vault.Packs, key layout.HashKey) *laying {
+	n := max(1, (f.Extents()+partExtents-1)/partExtents)
+	l := &laying{host: h, path: path, file: f, packs: packs, key: key, parts: make([]part, n)}
+	l.left.Store(int32(n))
+	for i := range l.parts {
+		l.parts[i].first = i * partExtents
+		l.parts[i].length = min(f.Size-int64(i)*partExtents*layout.ExtentSize, partExtents*layout.ExtentSize)
+	}
+	return l
+}
+
+// each reads the file's map and hands over one part after the other.
+func (l *laying) each(ctx context.Context, begin func(*part)) error {
+	if l.file.Extents() == 0 {
+		begin(&l.parts[0])
+		return nil
+	}
+	next := 0
+	err := filemap.Sheets(ctx, l.packs, l.file, func(_ int, extents []layout.Extent) error {
+		for some := range slices.Chunk(extents, partExtents) {
+			if ctx.Err() != nil {
+				return context.Cause(ctx)
+			}
+			p := &l.parts[next]
+			p.extents = slices.Clone(some)
+			begin(p)
+			next++
+		}
+		return nil
+	})
+	return errors.Join(err, l.done(len(l.parts)-next)) // those that are not begun
+}
+
+// done counts parts that are over; behind the last one the file is closed.
+func (l *laying) done(parts int) error {
+	if parts == 0 || l.left.Add(-int32(parts)) > 0 || l.out == nil {
+		return nil
+	}
+	return l.out.Close()
+}
+
+// ahead is how much of a part is written before the system is told to bring it to disk
+// already, so that little is left to wait for at the end.
+const ahead = 4 << 20
+
+// part writes one part, and, if it is the last to be written, completes the file.
+func (l *laying) part(ctx context.Context, p *part) error {
+	l.once.Do(func() {
+		open := l.host.Create
+		if l.over {
+			open = l.host.Reopen
+		}
+		l.out, l.err = open(l.path, fs.FileMode(l.file.Mode))
+	})
+	err := l.err
+	if err == nil {
+		p.begun = int64(p.first) * layout.ExtentSize
+		err = l.write(ctx, p)
+	}
+	p.extents = nil
+	if err == nil && l.written.Add(1) == int32(len(l.parts)) {
+		err = l.complete()
+	}
+	return errors.Join(err, l.done(1))
+}
+
+// complete gives the file its length, for zeroes at its end were not written, and
+// compares what was written with what the original server had read.
+func (l *laying) complete() error {
+	if err := l.out.Truncate(l.file.Size); err != nil || l.file.CRC32C == nil {
 		return err
 	}
-	crc, err := copyContent(ctx, s, cluster, backup, f, out)
-	if err = errors.Join(err, out.Close()); err != nil {
-		return err
+	crc := l.parts[0].crc
+	for _, p := range l.parts[1:] {
+		crc = pg.JoinCRC32C(crc, p.crc, p.length)
 	}
-	if crc != f.CRC32C {
-		return fmt.Errorf("%w: its content has checksum %08X, but the original server computed %08X", layout.ErrCorrupt, crc, f.CRC32C)
+	if want := *l.file.CRC32C; want != crc {
+		return fmt.Errorf("%w: its content has checksum %08X, but %08X was read from the original server", layout.ErrCorrupt, crc, want)
 	}
 	return nil
 }
 
-// copyContent follows a file's frames through the packs.
-func copyContent(ctx context.Context, s store.Store, cluster, backup string, f layout.File, out io.Writer) (crc uint32, err error) {
-	pack, offset := f.Pack, f.Offset
-	for rest := f.Size; rest > 0; pack, offset = pack+1, 0 {
-		src, err := s.Open(ctx, store.PackKey(cluster, backup, pack), offset)
-		if err != nil {
-			return 0, err
+// write writes the extents of a part that do not stand there already. Those that follow
+// one another in a pack are read in one go.
+func (l *laying) write(ctx context.Context, p *part) error {
+	look := l.stands()
+	for i := 0; i < len(p.extents); {
+		n, standing := 0, []byte(nil)
+		for ; i+n < len(p.extents) && (n == 0 || follows(p.extents[i+n-1], p.extents[i+n])); n++ {
+			if standing = look(p.first+i+n, p.extents[i+n]); standing != nil {
+				break
+			}
 		}
-		n, sum, err := copyFrames(ctx, src, offset == 0, rest, crc, out)
-		if err = errors.Join(err, src.Close()); err != nil {
-			return 0, fmt.Errorf("pack %d: %w", pack, err)
+		if n > 0 {
+			if err := l.extents(ctx, p, p.first+i, p.extents[i:i+n]); err != nil {
+				return err
+			}
+			i += n
 		}
-		rest, crc = rest-n, sum
+		if standing != nil {
+			l.sum(p, standing)
+			p.kept += int64(len(standing))
+			i++
+		}
 	}
-	return crc, nil
+	return nil
 }
 
-// copyFrames copies up to rest bytes of content from one pack.
-func copyFrames(ctx context.Context, src io.Reader, fromStart bool, rest int64, crc uint32, out io.Writer) (n int64, sum uint32, err error) {
-	buffered := bufio.NewReaderSize(src, 256<<10)
-	if fromStart {
-		if err := layout.SkipMagic(buffered); err != nil {
-			return 0, 0, err
-		}
+// stands returns a function that reads an extent of the file as it is on disk, and
+// returns its content if that is what it must be, else nil.
+func (l *laying) stands() func(n int, e layout.Extent) []byte {
+	if !l.over {
+		return func(int, layout.Extent) []byte { return nil }
 	}
-	frames := layout.NewFrameReader(buffered)
-	for n < rest {
-		if ctx.Err() != nil {
-			return n, crc, context.Cause(ctx)
+	hasher, buffer := layout.NewHasher(l.key), make([]byte, layout.ExtentSize)
+	return func(n int, e layout.Extent) []byte {
+		content := buffer[:l.length(n)]
+		if _, err := l.out.ReadAt(content, int64(n)*layout.ExtentSize); err != nil {
+			return nil // shorter, or not to be read: written anew
 		}
-		content, err := frames.Next()
-		if errors.Is(err, io.EOF) {
-			break
+		if e.Zero() && bytes.Equal(content, zeroes[:len(content)]) || !e.Zero() && hasher.Of(content) == e.Hash {
+			return content
 		}
-		if err != nil {
-			return n, crc, err
-		}
-		if int64(len(content)) > rest-n {
-			return n, crc, fmt.Errorf("%w: more content than the file has", layout.ErrCorrupt)
-		}
-		if _, err := out.Write(content); err != nil {
-			return n, crc, err
-		}
-		crc = crc32.Update(crc, pg.Castagnoli, content)
-		n += int64(len(content))
+		return nil
 	}
-	return n, crc, nil
+}
+
+// follows tells whether two extents are read together: both zero, or in one pack in order.
+func follows(a, b layout.Extent) bool { return a.Pack == b.Pack && (a.Zero() || a.Offset < b.Offset) }
+
+func (l *laying) extents(ctx context.Context, p *part, first int, extents []layout.Extent) error {
+	if extents[0].Zero() {
+		for n := range extents {
+			content := zeroes[:l.length(first+n)]
+			l.sum(p, content)
+			if !l.over {
+				continue // a hole
+			}
+			if err := l.writeAt(content, int64(first+n)*layout.ExtentSize); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	frames := make([]vault.Frame, len(extents))
+	for i, e := range extents {
+		frames[i] = vault.Frame{Offset: e.Offset, Length: e.Length}
+	}
+	return l.packs.Read(ctx, extents[0].Pack, frames, func(i int, content []byte, tag layout.Hash) error {
+		if len(content) != l.length(first+i) || l.key == nil && tag != extents[i].Hash {
+			return fmt.Errorf("%w: extent %d is another than its map says", layout.ErrCorrupt, first+i)
+		}
+		l.sum(p, content)
+		at := int64(first+i) * layout.ExtentSize
+		err := l.writeAt(content, at)
+		if end := at + int64(len(content)); end-p.begun >= ahead {
+			// Only a hint: everything is waited for when all is laid out.
+			_ = unix.SyncFileRange(int(l.out.Fd()), p.begun, end-p.begun, unix.SYNC_FILE_RANGE_WRITE)
+			p.begun = end
+		}
+		return err
+	})
+}
+
+// writeAt writes one at a time: the kernel lets only one into a file, and those that wait
+// for it there spin instead of leaving the processor to who decompresses.
+func (l *laying) writeAt(content []byte, at int64) error {
+	l.writing.Lock()
+	defer l.writing.Unlock()
+	_, err := l.out.WriteAt(content, at)
+	return err
+}
+
+var zeroes [layout.ExtentSize]byte
+
+func (l *laying) length(extent int) int {
+	return int(min(l.file.Size-int64(extent)*layout.ExtentSize, layout.ExtentSize))
+}
+
+func (l *laying) sum(p *part, content []byte) {
+	if l.file.CRC32C != nil {
+		p.crc = crc32.Update(p.crc, pg.Castagnoli, content)
+	}
 }

@@ -2,6 +2,8 @@ package store
 
 import (
 	"fmt"
+	"strconv"
+	"strings"
 
 	"velvetrewind/core/pg"
 )
@@ -33,10 +35,57 @@ func BackupPrefix(cluster, backup string) string {
 // ManifestKey is the manifest of a base backup: it is put last, and without it there is no backup.
 func ManifestKey(cluster, backup string) string { return BackupPrefix(cluster, backup) + "manifest" }
 
-// PackKey is a pack of a base backup; packs are numbered from 1.
-func PackKey(cluster, backup string, pack int) string {
-	return fmt.Sprintf("%spack-%06d", BackupPrefix(cluster, backup), pack)
+// PackPrefix is what all packs of a cluster are below.
+func PackPrefix(cluster string) string { return fmt.Sprintf("clusters/%s/packs/", cluster) }
+
+// PackKey is a generation of a pack: 0 as it was first written, higher ones condensed.
+func PackKey(cluster, pack string, generation uint32) string {
+	if generation == 0 {
+		return PackPrefix(cluster) + pack
+	}
+	return fmt.Sprintf("%s%s.%d", PackPrefix(cluster), pack, generation)
 }
+
+// ParsePackKey reads which pack of which generation a key below PackPrefix names.
+func ParsePackKey(cluster, key string) (pack string, generation uint32, ok bool) {
+	rest, ok := strings.CutPrefix(key, PackPrefix(cluster))
+	if !ok || rest == "" || strings.Contains(rest, "/") {
+		return "", 0, false
+	}
+	pack, digits, condensed := strings.Cut(rest, ".")
+	if !condensed {
+		return pack, 0, true
+	}
+	n, err := strconv.ParseUint(digits, 10, 32)
+	return pack, uint32(n), err == nil && n > 0
+}
+
+// DataPackID and SheetPackID name packs of a backup that hold extents and sheets;
+// packs are numbered from 1.
+func DataPackID(backup string, n int) string  { return fmt.Sprintf("%s-%06d", backup, n) }
+func SheetPackID(backup string, n int) string { return fmt.Sprintf("%s-s%05d", backup, n) }
+
+// PackOf tells whether a pack was written for a backup.
+func PackOf(pack, backup string) bool { return strings.HasPrefix(pack, backup+"-") }
+
+// OfBackup tells whether an object was written for a backup: its manifest or a pack.
+func OfBackup(cluster, key, backup string) bool {
+	pack, _, ok := ParsePackKey(cluster, key)
+	return ok && PackOf(pack, backup) || strings.HasPrefix(key, BackupPrefix(cluster, backup))
+}
+
+// ClusterOf reads the cluster's id from a key, "" if the key is of no known form.
+func ClusterOf(key string) string {
+	rest, ok := strings.CutPrefix(key, "clusters/")
+	id, _, below := strings.Cut(rest, "/")
+	if !ok || !below {
+		return ""
+	}
+	return id
+}
+
+// NameKey is the store's own record: what it is, whose, and its keys.
+const NameKey = "velvet-store"
 
 // IndexKey is where the journal of a WAL segment is kept.
 func IndexKey(cluster string, t pg.Timeline, segment string) string {

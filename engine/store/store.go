@@ -17,6 +17,9 @@ import (
 // ErrNotFound says that there is no object under the key.
 var ErrNotFound = errors.New("no such object in the store")
 
+// ErrExists says that there is an object under the key already.
+var ErrExists = errors.New("there is such an object in the store already")
+
 // ErrFull says that the store has no room left.
 var ErrFull = errors.New("the store is full; free or add space, and the work can be started again")
 
@@ -38,6 +41,9 @@ type Writer interface {
 type Store interface {
 	// Create begins an object; one already under the key is replaced at Commit.
 	Create(ctx context.Context, key string) (Writer, error)
+	// PutNew puts an object unless there is one under the key: then it is ErrExists,
+	// also if both were put at the same moment.
+	PutNew(ctx context.Context, key string, content []byte) error
 	// Open reads an object from offset on.
 	Open(ctx context.Context, key string, offset int64) (io.ReadCloser, error)
 	Stat(ctx context.Context, key string) (Info, error)

@@ -12,6 +12,15 @@ type Report interface {
 	Progress(done, total int64, unit Unit, note string)
 }
 
+// Silent is told everything and passes nothing on.
+var Silent Report = silent{}
+
+type silent struct{}
+
+func (silent) Log(string, ...any)                  {}
+func (silent) Warn(string, ...any)                 {}
+func (silent) Progress(int64, int64, Unit, string) {}
+
 // Unit is what progress is counted in.
 type Unit string
 

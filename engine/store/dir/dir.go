@@ -17,6 +17,8 @@ import (
 	"strings"
 	"syscall"
 
+	"golang.org/x/sys/unix"
+
 	"velvetrewind/engine/store"
 )
 
@@ -40,10 +42,29 @@ func Open(root string, group int) (*Store, error) {
 		return nil, err
 	}
 	s := &Store{root: abs, group: group}
+	if err := notInData(abs); err != nil {
+		return nil, err
+	}
 	if err := s.makeDir(abs); err != nil {
 		return nil, fmt.Errorf("open the store in %s: %w", abs, err)
 	}
 	return s, nil
+}
+
+// notInData refuses a directory in which a server keeps its data.
+func notInData(root string) error {
+	for dir := root; ; dir = filepath.Dir(dir) {
+		_, noVersion := os.Stat(filepath.Join(dir, "PG_VERSION"))
+		_, noControl := os.Stat(filepath.Join(dir, "global", "pg_control"))
+		switch {
+		case noVersion == nil && noControl == nil && dir == root:
+			return fmt.Errorf("the store %s is the data directory of a PostgreSQL cluster; choose another place, on another disk", root)
+		case noVersion == nil && noControl == nil:
+			return fmt.Errorf("the store %s lies within the data directory %s of a PostgreSQL cluster; choose another place, on another disk", root, dir)
+		case dir == filepath.Dir(dir):
+			return nil
+		}
+	}
 }
 
 // OpenExisting opens a store for reading, and makes nothing.
@@ -118,13 +139,25 @@ func (s *Store) Create(_ context.Context, key string) (store.Writer, error) {
 }
 
 type writer struct {
-	file *os.File
-	path string
-	done bool
+	file    *os.File
+	path    string
+	done    bool
+	written int64
+	begun   int64 // so much of it has been told to go to disk
 }
+
+// ahead is how much is written before the system is told to bring it to disk already,
+// so that little is left to wait for at Commit.
+const ahead = 4 << 20
 
 func (w *writer) Write(p []byte) (int, error) {
 	n, err := w.file.Write(p)
+	w.written += int64(n)
+	if w.written-w.begun >= ahead {
+		// Only a hint: Commit waits for all of it, whatever becomes of this.
+		_ = unix.SyncFileRange(int(w.file.Fd()), w.begun, w.written-w.begun, unix.SYNC_FILE_RANGE_WRITE)
+		w.begun = w.written
+	}
 	return n, full(err)
 }
 
@@ -156,6 +189,30 @@ func (w *writer) Abort() {
 		_ = w.file.Close()
 		_ = os.Remove(w.file.Name())
 	}
+}
+
+// PutNew implements store.Store: of two at once, one link is made.
+func (s *Store) PutNew(ctx context.Context, key string, content []byte) error {
+	made, err := s.Create(ctx, key)
+	if err != nil {
+		return err
+	}
+	defer made.Abort()
+	w := made.(*writer)
+	if _, err := w.Write(content); err != nil {
+		return err
+	}
+	if err := w.file.Sync(); err != nil {
+		return full(err)
+	}
+	err = os.Link(w.file.Name(), w.path)
+	if errors.Is(err, fs.ErrExist) {
+		return fmt.Errorf("%s: %w", key, store.ErrExists)
+	}
+	if err != nil {
+		return err
+	}
+	return syncDir(filepath.Dir(w.path))
 }
 
 // Open implements store.Store.

@@ -256,6 +256,8 @@ func (s *Store) explain(key string, err error) error {
 		return fmt.Errorf("%s: %w", key, store.ErrNotFound)
 	case "AccessDenied", "InvalidAccessKeyId", "SignatureDoesNotMatch":
 		return fmt.Errorf("the store %s refuses us (%s); check its keys, and that they may read, write, list and delete in the bucket", s.name, answer.Code)
+	case "PreconditionFailed", "ConditionalRequestConflict":
+		return fmt.Errorf("%s: %w", key, store.ErrExists)
 	case "NoSuchBucket":
 		return fmt.Errorf("the store %s: there is no such bucket; make it first", s.name)
 	case "QuotaExceeded", "XMinioStorageFull", "InsufficientStorage", "EntityTooLarge":

@@ -105,3 +105,15 @@ func (w *writer) Abort() {
 		<-w.ended
 	}
 }
+
+// PutNew implements store.Store by a conditional request.
+func (s *Store) PutNew(ctx context.Context, key string, content []byte) error {
+	name, err := s.object(key)
+	if err != nil {
+		return err
+	}
+	conditional := options
+	conditional.SetMatchETagExcept("*")
+	_, err = s.client.PutObject(ctx, s.bucket, name, bytes.NewReader(content), int64(len(content)), conditional)
+	return s.explain(key, err)
+}

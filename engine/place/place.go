@@ -11,12 +11,15 @@ import (
 	"velvetrewind/engine/store"
 	"velvetrewind/engine/store/dir"
 	"velvetrewind/engine/store/s3"
+	"velvetrewind/engine/vault"
 )
 
 // Place is where a store is, and what opens it.
 type Place struct {
-	Location string   // a directory, or s3://…
-	Keys     *s3.Keys // of a bucket
+	Location string      `json:"location"`       // a directory, or s3://…
+	Keys     *s3.Keys    `json:"keys,omitempty"` // of a bucket
+	Ring     *vault.Ring `json:"ring,omitempty"` // of an encrypted store
+	Second   *Place      `json:"second,omitempty"`
 }
 
 // IsBucket tells whether a location names a bucket.
@@ -46,8 +49,34 @@ func Open(ctx context.Context, location, keysFile string, group int) (store.Stor
 	return s, p, nil
 }
 
-// OpenExisting opens a store for reading, and makes nothing.
-func (p Place) OpenExisting(ctx context.Context) (store.Store, error) {
+// For makes a place that opens one cluster's part of a store, and no other's.
+func (p Place) For(v *vault.Vault, cluster string) Place {
+	p.Ring = v.Ring().ForCluster(cluster)
+	return p
+}
+
+// Reading opens a store for reading, and makes nothing.
+func (p Place) Reading(ctx context.Context) (*vault.Vault, error) {
+	first, err := p.existing(ctx)
+	if p.Second == nil {
+		if err != nil {
+			return nil, err
+		}
+		return vault.Reading(first, nil, p.Ring), nil
+	}
+	second, e := p.Second.existing(ctx)
+	switch {
+	case err != nil && e != nil:
+		return nil, err
+	case err != nil:
+		return vault.Reading(second, nil, p.Ring), nil
+	case e != nil:
+		return vault.Reading(first, nil, p.Ring), nil
+	}
+	return vault.Reading(first, second, p.Ring), nil
+}
+
+func (p Place) existing(ctx context.Context) (store.Store, error) {
 	if !IsBucket(p.Location) {
 		return dir.OpenExisting(p.Location)
 	}

@@ -1,0 +1,92 @@
+package backup
+
+import (
+	"context"
+	"errors"
+
+	"velvetrewind/core/layout"
+	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/store"
+	"velvetrewind/engine/task"
+	"velvetrewind/engine/vault"
+)
+
+// Undo removes what an interrupted backup left, or records it if its manifest is
+// in the store already. It is called when no process works on the backup any more.
+func Undo(ctx context.Context, v *vault.Vault, c *catalog.Catalog, cluster, id, taskID string) (whole bool, err error) {
+	whole, err = recordFrom(ctx, v, c, cluster, id, taskID)
+	if err != nil || whole {
+		return whole, err
+	}
+	if err := v.Sweep(ctx, store.BackupPrefix(cluster, id)); err != nil {
+		return false, err
+	}
+	if err := c.SetTidyDue(ctx, cluster, true); err != nil {
+		return false, err
+	}
+	_, err = TidyIfFree(ctx, v, c, cluster, task.Silent)
+	return false, err
+}
+
+// Remove takes a backup out of the store: its manifest first, so that what is cut short
+// is no backup, and then what no other backup needs. Again is no error. While another
+// backup is being taken the space is not freed: that is done when it has ended.
+func Remove(ctx context.Context, v *vault.Vault, c *catalog.Catalog, cluster, id string, report task.Report) error {
+	if err := v.Delete(ctx, store.ManifestKey(cluster, id)); err != nil {
+		return err
+	}
+	if err := v.DeleteAll(ctx, store.BackupPrefix(cluster, id)); err != nil {
+		return err
+	}
+	report.Log("base %s is gone; WAL and other base backups are untouched", id)
+	done, err := TidyIfFree(ctx, v, c, cluster, report)
+	if err == nil && !done {
+		report.Log("a base backup is being taken: what only base %s needed is removed when that has ended", id)
+	}
+	return err
+}
+
+// TidyIfFree tidies a cluster's part of the store unless a backup is being taken there.
+func TidyIfFree(ctx context.Context, v *vault.Vault, c *catalog.Catalog, cluster string, report task.Report) (done bool, err error) {
+	lease, ok, err := c.OwnContent(ctx, cluster)
+	if err != nil || !ok {
+		return false, err
+	}
+	defer lease.Release()
+	if err := (&tidier{vault: v, catalog: c, cluster: cluster, report: report, held: lease.Held}).run(ctx); err != nil {
+		return false, err
+	}
+	return true, c.SetTidyDue(ctx, cluster, false)
+}
+
+// Recover records a backup by its manifest, for a catalogue that is made anew. whole is
+// false if there is no manifest.
+func Recover(ctx context.Context, v *vault.Vault, c *catalog.Catalog, cluster, id string) (whole bool, err error) {
+	return recordFrom(ctx, v, c, cluster, id, "")
+}
+
+func recordFrom(ctx context.Context, v *vault.Vault, c *catalog.Catalog, cluster, id, taskID string) (whole bool, err error) {
+	var head layout.Head
+	tail, err := ReadManifest(ctx, v, cluster, id, layout.Visit{Head: func(h layout.Head) error { head = h; return nil }})
+	if errors.Is(err, store.ErrNotFound) {
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	b, err := Record(head, tail, taskID)
+	if err != nil {
+		return false, err
+	}
+	return true, c.AddBackup(ctx, b)
+}
+
+// ReadManifest streams the manifest of a backup.
+func ReadManifest(ctx context.Context, v *vault.Vault, cluster, id string, visit layout.Visit) (layout.Tail, error) {
+	r, err := v.Open(ctx, store.ManifestKey(cluster, id))
+	if err != nil {
+		return layout.Tail{}, err
+	}
+	defer func() { _ = r.Close() }()
+	return layout.ReadManifest(r, visit)
+}

@@ -1,0 +1,285 @@
+package backup
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"velvetrewind/core/layout"
+	"velvetrewind/core/pg"
+)
+
+// source reads the files of a data directory while its server runs.
+type source interface {
+	// list visits what a directory, relative to the data directory, holds. One that is
+	// gone holds nothing.
+	list(ctx context.Context, dir string) ([]layout.File, error)
+	// open opens a file; fs.ErrNotExist if it is gone.
+	open(ctx context.Context, path string) (content, error)
+	// about says for the log how it reads.
+	about() string
+}
+
+// content is an opened file: ReadAt reads less than it is asked for only at the end.
+type content interface {
+	io.ReaderAt
+	io.Closer
+}
+
+// localSource reads a data directory on this host.
+type localSource struct{ root string }
+
+func (s localSource) about() string { return "from " + s.root }
+
+func (s localSource) list(_ context.Context, dir string) ([]layout.File, error) {
+	entries, err := os.ReadDir(filepath.Join(s.root, dir))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	var list []layout.File
+	for _, e := range entries {
+		info, err := os.Stat(filepath.Join(s.root, dir, e.Name())) // through the links of tablespaces
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		f := layout.File{Path: path.Join(dir, e.Name()), Mode: uint32(info.Mode().Perm()), Dir: info.IsDir(), Modified: info.ModTime().UTC()}
+		if !f.Dir {
+			f.Size = info.Size()
+		}
+		list = append(list, f)
+	}
+	return list, nil
+}
+
+func (s localSource) open(_ context.Context, name string) (content, error) {
+	return os.Open(filepath.Join(s.root, filepath.FromSlash(name)))
+}
+
+// sqlSource reads a data directory through the server.
+type sqlSource struct{ conn *pgx.Conn }
+
+func (s sqlSource) about() string { return "through SQL" }
+
+func (s sqlSource) list(ctx context.Context, dir string) ([]layout.File, error) {
+	rows, err := s.conn.Query(ctx, `select f, size, modification, isdir
+		from pg_ls_dir($1, true, false) f, pg_stat_file($1 || '/' || f, true) where size is not null`, dir)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (f layout.File, err error) {
+		var name string
+		if err = row.Scan(&name, &f.Size, &f.Modified, &f.Dir); err != nil {
+			return f, err
+		}
+		f.Path, f.Modified, f.Mode = path.Join(dir, name), f.Modified.UTC(), 0o600
+		if f.Dir {
+			f.Size, f.Mode = 0, 0o700
+		}
+		return f, nil
+	})
+}
+
+func (s sqlSource) open(ctx context.Context, name string) (content, error) {
+	return &sqlContent{ctx: ctx, conn: s.conn, path: name}, nil
+}
+
+type sqlContent struct {
+	ctx  context.Context
+	conn *pgx.Conn
+	path string
+}
+
+func (c *sqlContent) ReadAt(p []byte, offset int64) (int, error) {
+	part, err := readThrough(c.ctx, c.conn, c.path, offset, int64(len(p)))
+	if err != nil {
+		return 0, err
+	}
+	if n := copy(p, part); n < len(p) {
+		return n, io.EOF
+	}
+	return len(p), nil
+}
+
+func (c *sqlContent) Close() error { return nil }
+
+// readThrough reads a part of a file through the server; fs.ErrNotExist if it is gone.
+func readThrough(ctx context.Context, conn *pgx.Conn, name string, offset, length int64) (part []byte, err error) {
+	err = conn.QueryRow(ctx, `select pg_read_binary_file($1, $2, $3, true)`, name, offset, length).Scan(&part)
+	if err == nil && part == nil {
+		err = fmt.Errorf("%s: %w", name, fs.ErrNotExist)
+	}
+	return part, err
+}
+
+// openSource finds the quickest way to the data directory of the server behind conn:
+// on this host if it is here beyond doubt, else through SQL.
+func (t *Taker) openSource(ctx context.Context, conn *pgx.Conn) (source, error) {
+	if !t.ThroughSQL {
+		if root := localRoot(ctx, conn, t.Cluster.SystemID); root != "" {
+			return localSource{root}, nil
+		}
+	}
+	s := sqlSource{conn}
+	if _, err := s.list(ctx, "global"); err != nil {
+		return nil, mayNotRead(err)
+	}
+	if _, err := readThrough(ctx, conn, "global/pg_control", 0, pg.ControlFileSize); err != nil {
+		return nil, mayNotRead(err)
+	}
+	return s, nil
+}
+
+// mayNotRead says which rights are missing.
+func mayNotRead(err error) error {
+	return fmt.Errorf("the data directory is not on this host, and may not be read through SQL (%w); as a superuser: GRANT pg_read_server_files TO role; GRANT EXECUTE ON FUNCTION pg_ls_dir(text, boolean, boolean), pg_stat_file(text, boolean), pg_read_binary_file(text, bigint, bigint, boolean), pg_backup_start(text, boolean), pg_backup_stop(boolean) TO role", err)
+}
+
+// startsWithin is how long a server may take from writing its pid file until it says that
+// it has started.
+const startsWithin = time.Minute
+
+// localRoot finds the server's data directory on this host: it must hold the same
+// cluster, and its server must be the very one that conn talks to: it has the port, it
+// started then, and the session's process is its child.
+func localRoot(ctx context.Context, conn *pgx.Conn, systemID uint64) string {
+	var root string
+	var port, session int
+	var started time.Time
+	err := conn.QueryRow(ctx, `select current_setting('data_directory'), current_setting('port')::int, pg_postmaster_start_time(), pg_backend_pid()`).Scan(&root, &port, &started, &session)
+	if err != nil || root == "" {
+		return ""
+	}
+	control, err := os.ReadFile(filepath.Join(root, "global", "pg_control"))
+	if err != nil {
+		return ""
+	}
+	c, err := pg.ParseControl(control)
+	if err != nil || c.SystemID != systemID {
+		return ""
+	}
+	content, err := os.ReadFile(filepath.Join(root, "postmaster.pid"))
+	if err != nil {
+		return ""
+	}
+	lines := strings.Split(string(content), "\n") // process, data directory, start, port, …
+	if len(lines) < 4 || strings.TrimSpace(lines[3]) != strconv.Itoa(port) {
+		return ""
+	}
+	since, err := strconv.ParseInt(strings.TrimSpace(lines[2]), 10, 64)
+	if took := started.Sub(time.Unix(since, 0)); err != nil || took < -time.Second || took > startsWithin {
+		return ""
+	}
+	status, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", session))
+	if err != nil || !strings.Contains(string(status), "\nPPid:\t"+strings.TrimSpace(lines[0])+"\n") {
+		return ""
+	}
+	return root
+}
+
+// What a base backup leaves out, as the server's own does (basebackup.c).
+var (
+	emptyDirs = map[string]bool{
+		"pg_stat_tmp": true, "pg_replslot": true, "pg_dynshmem": true, "pg_notify": true, "pg_serial": true,
+		"pg_snapshots": true, "pg_subtrans": true, "pg_wal": true,
+	}
+	leftOut = map[string]bool{
+		"postmaster.pid": true, "postmaster.opts": true, "backup_label": true, "tablespace_map": true, "backup_manifest": true,
+		"postgresql.auto.conf.tmp": true, "current_logfiles.tmp": true, "backup_label.old": true, "tablespace_map.old": true,
+	}
+	temporaryRelation = regexp.MustCompile(`^t\d+_\d+(_(fsm|vm))?(\.\d+)?$`)
+	initFork          = regexp.MustCompile(`^(\d+)_init$`)
+	relationName      = regexp.MustCompile(`^(\d+)(_(fsm|vm))?(\.\d+)?$`)
+)
+
+// controlFile is read last.
+const controlFile = "global/pg_control"
+
+// walk visits every file and directory that belongs into a base backup, but pg_control.
+func walk(ctx context.Context, s source, major int, spaces []layout.TablespaceEntry, visit func(layout.File) error) error {
+	known, version := make(map[string]bool), fmt.Sprintf("PG_%d_", major) // an upgraded tablespace holds others too
+	for _, t := range spaces {
+		known[path.Join("pg_tblspc", strconv.FormatUint(uint64(t.OID), 10))] = true
+	}
+	var down func(dir string) error
+	down = func(dir string) error {
+		list, err := s.list(ctx, dir)
+		if err != nil {
+			return fmt.Errorf("list %s: %w", dir, err)
+		}
+		slices.SortFunc(list, func(a, b layout.File) int { return strings.Compare(a.Path, b.Path) })
+		unlogged := unloggedOf(list)
+		for _, f := range list {
+			if err := ctx.Err(); err != nil {
+				return context.Cause(ctx)
+			}
+			name := path.Base(f.Path)
+			space := dir == "pg_tblspc"
+			if skip(f, dir, name, unlogged) || space && !known[f.Path] || known[dir] && !strings.HasPrefix(name, version) {
+				continue
+			}
+			if !space { // a tablespace's own directory is made where it is laid out
+				if err := visit(f); err != nil {
+					return err
+				}
+			}
+			if !f.Dir {
+				continue
+			}
+			if emptyDirs[f.Path] {
+				if f.Path == "pg_wal" {
+					if err := visit(layout.File{Path: "pg_wal/archive_status", Mode: f.Mode, Dir: true, Modified: f.Modified}); err != nil {
+						return err
+					}
+				}
+				continue
+			}
+			if err := down(f.Path); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	return down(".")
+}
+
+// unloggedOf lists the relations of a directory whose content is not in the WAL.
+func unloggedOf(list []layout.File) map[string]bool {
+	unlogged := make(map[string]bool)
+	for _, f := range list {
+		if m := initFork.FindStringSubmatch(path.Base(f.Path)); m != nil {
+			unlogged[m[1]] = true
+		}
+	}
+	return unlogged
+}
+
+func skip(f layout.File, dir, name string, unlogged map[string]bool) bool {
+	if strings.HasPrefix(name, "pgsql_tmp") || strings.HasPrefix(name, "pg_internal.init") || f.Path == controlFile {
+		return true
+	}
+	if dir == "." && leftOut[name] {
+		return true
+	}
+	if m := relationName.FindStringSubmatch(name); m != nil && unlogged[m[1]] {
+		return true
+	}
+	return !f.Dir && temporaryRelation.MatchString(name)
+}

@@ -1,0 +1,139 @@
+package catalog
+
+import "context"
+
+// Standings is what is asked of many clusters at once, by cluster. Each is one query,
+// whose time does not grow with the length of histories.
+type Standings struct {
+	Captures  map[string]Capture
+	Runs      map[string][]Run
+	Firsts    map[string][]Backup // of each run, the earliest backup that begins and ends in it
+	Newest    map[string]Backup
+	Counts    map[string]int // of backups
+	Proofs    map[string]Proof
+	Timelines map[string][]Timeline
+	Released  map[string][]Released
+	Causes    map[string][]HoleCause
+	Incidents map[string][]Incident // that nobody has settled
+	Backing   map[string]bool       // a backup is being taken
+}
+
+// Standings reads how a cluster stands; all clusters when cluster is "".
+func (c *Catalog) Standings(ctx context.Context, cluster string) (Standings, error) {
+	s := Standings{
+		Captures: make(map[string]Capture), Runs: make(map[string][]Run), Firsts: make(map[string][]Backup), Newest: make(map[string]Backup),
+		Counts: make(map[string]int), Proofs: make(map[string]Proof), Timelines: make(map[string][]Timeline),
+		Released: make(map[string][]Released), Causes: make(map[string][]HoleCause), Incidents: make(map[string][]Incident), Backing: make(map[string]bool),
+	}
+	for _, read := range []func(context.Context, string, *Standings) error{c.readWAL, c.readBackups, c.readNotes} {
+		if err := read(ctx, cluster, &s); err != nil {
+			return s, err
+		}
+	}
+	return s, nil
+}
+
+// readWAL reads captures, runs, timelines and what was let go.
+func (c *Catalog) readWAL(ctx context.Context, cluster string, s *Standings) error {
+	var captures []Capture
+	if err := c.db.SelectContext(ctx, &captures, `select * from velvet.captures where cluster_id = $1 or $1 = ''`, cluster); err != nil {
+		return err
+	}
+	for _, v := range captures {
+		s.Captures[v.ClusterID] = v
+	}
+	runs, err := c.Runs(ctx, cluster)
+	if err != nil {
+		return err
+	}
+	for _, v := range runs {
+		s.Runs[v.ClusterID] = append(s.Runs[v.ClusterID], v)
+	}
+	var timelines []Timeline
+	if err := c.db.SelectContext(ctx, &timelines, `select * from velvet.timelines where cluster_id = $1 or $1 = '' order by timeline`, cluster); err != nil {
+		return err
+	}
+	for _, v := range timelines {
+		s.Timelines[v.ClusterID] = append(s.Timelines[v.ClusterID], v)
+	}
+	var released []struct {
+		ClusterID string `db:"cluster_id"`
+		Released
+	}
+	err = c.db.SelectContext(ctx, &released, `select cluster_id, timeline, first, last, released_at, tidied from velvet.released where cluster_id = $1 or $1 = '' order by timeline, first`, cluster)
+	if err != nil {
+		return err
+	}
+	for _, v := range released {
+		s.Released[v.ClusterID] = append(s.Released[v.ClusterID], v.Released)
+	}
+	var causes []HoleCause
+	err = c.db.SelectContext(ctx, &causes, `select * from velvet.hole_causes where cluster_id = $1 or $1 = ''`, cluster)
+	for _, v := range causes {
+		s.Causes[v.ClusterID] = append(s.Causes[v.ClusterID], v)
+	}
+	return err
+}
+
+// readBackups reads the first backup of each run, the newest of each cluster, and how many.
+func (c *Catalog) readBackups(ctx context.Context, cluster string, s *Standings) error {
+	var firsts []Backup
+	// The newest WAL of a cluster may be in the spool still, and a backup's end in it.
+	err := c.db.SelectContext(ctx, &firsts, `select b.* from velvet.runs r cross join lateral (
+			select * from velvet.backups b where b.cluster_id = r.cluster_id and b.timeline = r.timeline and b.dropped_at is null
+				and b.stop_lsn > r.start_lsn and b.start_lsn >= r.start_lsn order by b.stop_lsn limit 1) b
+		where r.cluster_id = $1 or $1 = ''`, cluster)
+	if err != nil {
+		return err
+	}
+	for _, v := range firsts {
+		s.Firsts[v.ClusterID] = append(s.Firsts[v.ClusterID], v)
+	}
+	var newest []Backup
+	err = c.db.SelectContext(ctx, &newest, `select b.* from velvet.clusters k cross join lateral (
+			select * from velvet.backups b where b.cluster_id = k.id and b.dropped_at is null order by b.stopped_at desc limit 1) b
+		where k.id = $1 or $1 = ''`, cluster)
+	if err != nil {
+		return err
+	}
+	for _, v := range newest {
+		s.Newest[v.ClusterID] = v
+	}
+	var counts []struct {
+		ClusterID string `db:"cluster_id"`
+		N         int    `db:"n"`
+	}
+	err = c.db.SelectContext(ctx, &counts, `select cluster_id, count(*) as n from velvet.backups where dropped_at is null and (cluster_id = $1 or $1 = '') group by cluster_id`, cluster)
+	for _, v := range counts {
+		s.Counts[v.ClusterID] = v.N
+	}
+	return err
+}
+
+// readNotes reads proofs, incidents, and which backups are being taken.
+func (c *Catalog) readNotes(ctx context.Context, cluster string, s *Standings) error {
+	var proofs []Proof
+	err := c.db.SelectContext(ctx, &proofs, `select p.* from velvet.clusters k cross join lateral (
+			select * from velvet.proofs p where p.cluster_id = k.id order by p.finished_at desc limit 1) p
+		where k.id = $1 or $1 = ''`, cluster)
+	if err != nil {
+		return err
+	}
+	for _, v := range proofs {
+		s.Proofs[v.ClusterID] = v
+	}
+	var incidents []Incident
+	err = c.db.SelectContext(ctx, &incidents, `select * from velvet.incidents where (cluster_id = $1 or $1 = '') and settled_at is null order by committed_at desc, lsn desc`, cluster)
+	if err != nil {
+		return err
+	}
+	for _, v := range incidents {
+		s.Incidents[v.ClusterID] = append(s.Incidents[v.ClusterID], v)
+	}
+	var backing []string
+	err = c.db.SelectContext(ctx, &backing, `select cluster_id from velvet.tasks where kind = 'backup' and state in ('waiting', 'running') and (cluster_id = $1 or $1 = '')`, cluster)
+	for _, id := range backing {
+		s.Backing[id] = true
+	}
+	return err
+}

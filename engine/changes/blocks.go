@@ -1,0 +1,38 @@
+package changes
+
+import (
+	"context"
+	"fmt"
+
+	"velvetrewind/core/blocks"
+	"velvetrewind/core/pg"
+)
+
+// Blocks gathers the pages that the WAL between two LSNs of the newest timeline changes.
+// Where that is not all there, it is an error.
+func (j *Journal) Blocks(ctx context.Context, from, to pg.LSN) (*blocks.Set, error) {
+	z := j.archive.Cluster.SegmentSize
+	set := new(blocks.Set)
+	before := pg.LSN(0) // where the summary of the segment before ended
+	for n := z.Number(from); n <= z.Number(to-1); n++ {
+		seg := j.archive.SegmentOf(n)
+		s := j.tail[n]
+		if s == nil {
+			if !j.archive.Stored(seg) {
+				return nil, fmt.Errorf("segment %s was not captured", seg.Name(z))
+			}
+			var err error
+			if s, err = j.index.Get(ctx, seg); err != nil {
+				return nil, fmt.Errorf("the summary of segment %s: %w", seg.Name(z), err)
+			}
+		}
+		if before == 0 && s.From > from || before != 0 && s.From != before || n == z.Number(to-1) && s.State.Next < to {
+			return nil, fmt.Errorf("the summary of segment %s does not tell of every record", seg.Name(z))
+		}
+		before = s.State.Next
+		for _, c := range s.Blocks {
+			set.Add(c)
+		}
+	}
+	return set, nil
+}

@@ -1,0 +1,63 @@
+// Package filemap reads the maps of a backup's files: where each extent is.
+//
+// Invariant: a map that does not have exactly the extents of its file is an error.
+package filemap
+
+import (
+	"context"
+	"fmt"
+
+	"velvetrewind/core/layout"
+	"velvetrewind/engine/vault"
+)
+
+// Longest is how many extents a file has at most whose only sheet lies in its line of
+// the manifest.
+const Longest = 8
+
+// Count is how many sheets a file's map has.
+func Count(f *layout.File) int {
+	return (f.Extents() + layout.SheetExtents - 1) / layout.SheetExtents
+}
+
+// Sheet appends the extents of the n-th sheet of a file's map to dst.
+func Sheet(ctx context.Context, packs *vault.Packs, f *layout.File, n int, dst []layout.Extent) ([]layout.Extent, error) {
+	from := len(dst)
+	var err error
+	switch {
+	case f.Sheet != nil && n == 0:
+		dst, err = layout.DecodeSheet(f.Sheet, dst)
+	case n < len(f.Sheets):
+		ref := f.Sheets[n]
+		frame := []vault.Frame{{Offset: ref.Offset, Length: ref.Length}}
+		err = packs.Read(ctx, ref.Pack, frame, func(_ int, content []byte, _ layout.Hash) (err error) {
+			dst, err = layout.DecodeSheet(content, dst)
+			return err
+		})
+	default:
+		err = fmt.Errorf("%w: its map lacks sheet %d", layout.ErrCorrupt, n)
+	}
+	want := min(f.Extents()-n*layout.SheetExtents, layout.SheetExtents)
+	if err == nil && len(dst)-from != want {
+		err = fmt.Errorf("%w: its map has %d extents where there should be %d", layout.ErrCorrupt, len(dst)-from, want)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", f.Path, err)
+	}
+	return dst, nil
+}
+
+// Sheets visits the sheets of a file's map in turn. What a visit is given is good until the next.
+func Sheets(ctx context.Context, packs *vault.Packs, f *layout.File, visit func(n int, extents []layout.Extent) error) error {
+	var extents []layout.Extent
+	for n := range Count(f) {
+		var err error
+		if extents, err = Sheet(ctx, packs, f, n, extents[:0]); err != nil {
+			return err
+		}
+		if err := visit(n, extents); err != nil {
+			return err
+		}
+	}
+	return nil
+}

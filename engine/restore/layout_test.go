@@ -1,0 +1,173 @@
+package restore_test
+
+import (
+	"context"
+	"fmt"
+	"io/fs"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"github.com/zeebo/blake3"
+
+	"velvetrewind/core/layout"
+	"velvetrewind/core/pg"
+	"velvetrewind/engine/restore"
+	"velvetrewind/engine/task"
+	"velvetrewind/engine/vault"
+	"velvetrewind/service/wire"
+	"velvetrewind/testbed"
+	"velvetrewind/testbed/storebed"
+)
+
+// ground is a cluster with two base backups, and its store.
+type ground struct {
+	*testbed.Bed
+	vault   *vault.Vault
+	cluster string
+	backups []string
+}
+
+func newGround(t *testing.T) *ground {
+	b := testbed.New(t)
+	p := b.Postgres("original", true)
+	require.NoError(t, b.Host.MakeDir(b.Path("original", "ledger"), 0o700))
+	p.Exec("postgres",
+		"create tablespace ledger location '"+b.Path("original", "ledger")+"'",
+		"create table booking as select n as id, repeat('tide ', n % 50) as note from generate_series(1, 60000) n",
+		"create table payment tablespace ledger as select n as id, n as cents from generate_series(1, 30000) n",
+		"create table dropped as select n as id from generate_series(1, 1000) n")
+	// A file that is zeroes, of which nothing is stored, but for a word.
+	sand := append(append(make([]byte, 700_000), "shell"...), make([]byte, 600_001)...)
+	require.NoError(t, os.WriteFile(filepath.Join(p.DataDir, "sand"), sand, 0o644))
+	s := b.Service()
+	r := s.VelvetWith(testbed.Password, "cluster", "add", "original", "--connect", p.DSN(testbed.Superuser, "postgres"), "--password-file", "-", "--no-base")
+	require.Zero(t, r.Code, r.Err)
+	g := &ground{Bed: b}
+	take := func() {
+		var taken wire.Backup
+		s.JSON(&taken, "backup", "take", "original", "--at-once", "--kind", "full")
+		g.backups = append(g.backups, taken.ID)
+	}
+	take()
+	p.Exec("postgres", "update booking set note = 'ebb' where id % 500 = 0", "truncate payment", "drop table dropped",
+		"create table later tablespace ledger as select n as id from generate_series(1, 1000) n")
+	take()
+	var k wire.Cluster
+	s.JSON(&k, "cluster", "show", "original")
+	g.cluster, g.vault = k.ID, storebed.Open(b, s)
+	return g
+}
+
+// trees makes directories to lay a backup out in.
+func (g *ground) trees(name string) restore.Trees {
+	t := restore.Trees{Data: g.Path(name, "data"), Tablespaces: g.Path(name, "tablespaces"), Config: g.Path(name, "config")}
+	for _, d := range []string{g.Path(name), t.Data, t.Tablespaces, t.Config} {
+		require.NoError(g, g.Host.MakeDir(d, 0o700))
+	}
+	return t
+}
+
+// contents tells what is below a directory: kinds, modes, lengths and hashes by path.
+func (g *ground) contents(root string) map[string]string {
+	is := make(map[string]string)
+	require.NoError(g, filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
+		require.NoError(g, err)
+		info, err := d.Info()
+		require.NoError(g, err)
+		is[path[len(root):]] = info.Mode().String()
+		if info.Mode().IsRegular() {
+			content, err := os.ReadFile(path)
+			require.NoError(g, err)
+			is[path[len(root):]] += fmt.Sprintf(" %d %x", len(content), blake3.Sum256(content))
+		}
+		return nil
+	}))
+	return is
+}
+
+// TestLayOver lays backups over each other, and over what was damaged in every way that
+// comes to mind, and finds what laying them out in empty directories gives.
+func TestLayOver(t *testing.T) {
+	g, ctx := newGround(t), context.Background()
+	want := make(map[string]map[string]string)
+	for _, id := range g.backups {
+		_, err := restore.LayOut(ctx, g.vault, g.Host, g.cluster, id, g.trees(id), 0, task.Silent)
+		require.NoError(t, err)
+		want[id] = g.contents(g.Path(id))
+	}
+	require.NotEqual(t, want[g.backups[0]], want[g.backups[1]])
+
+	over := g.trees("over")
+	_, err := restore.LayOut(ctx, g.vault, g.Host, g.cluster, g.backups[0], over, 0, task.Silent)
+	require.NoError(t, err)
+	_, err = restore.LayOut(ctx, g.vault, g.Host, g.cluster, g.backups[1], over, 0, task.Silent)
+	assert.ErrorIs(t, err, fs.ErrExist, "nothing is overwritten unasked")
+	seed := rand.Uint64()
+	random := rand.New(rand.NewPCG(7, seed))
+	for round := range 8 {
+		id := g.backups[random.IntN(2)]
+		write(t, filepath.Join(over.Data, "sand"), random.Int64N(1_300_000)) // before it may be taken away
+		damage(t, random, g.Path("over"), random.IntN(40))
+		laid, err := restore.LayOver(ctx, g.vault, g.Host, g.cluster, id, over, 0, task.Silent)
+		require.NoError(t, err, "seed %d, round %d", seed, round)
+		require.Equal(t, want[id], g.contents(g.Path("over")), "seed %d, round %d", seed, round)
+		assert.Positive(t, laid.Kept)
+		assert.Equal(t, id, laid.Head.Backup)
+	}
+}
+
+// damage changes some of what is below a directory.
+func damage(t *testing.T, random *rand.Rand, root string, times int) {
+	var paths []string
+	require.NoError(t, filepath.WalkDir(root, func(path string, _ fs.DirEntry, err error) error {
+		if filepath.Dir(path) != root && path != root {
+			paths = append(paths, path)
+		}
+		return err
+	}))
+	for range times {
+		path := paths[random.IntN(len(paths))]
+		info, err := os.Lstat(path)
+		if err != nil {
+			continue // gone already
+		}
+		if !info.Mode().IsRegular() {
+			if random.IntN(10) == 0 {
+				require.NoError(t, os.RemoveAll(path))
+				require.NoError(t, os.WriteFile(path, []byte("a file in the place of a directory"), 0o666))
+			}
+			continue
+		}
+		switch random.IntN(7) {
+		case 0:
+			require.NoError(t, os.Remove(path))
+		case 1:
+			require.NoError(t, os.Truncate(path, info.Size()/2))
+		case 2:
+			require.NoError(t, os.Truncate(path, info.Size()+2*layout.ExtentSize+5))
+		case 3:
+			require.NoError(t, os.Remove(path))
+			require.NoError(t, os.MkdirAll(filepath.Join(path, "below"), 0o777))
+		case 4:
+			require.NoError(t, os.Remove(path))
+			require.NoError(t, os.Symlink("/nowhere", path))
+		case 5:
+			require.NoError(t, os.WriteFile(path+".stray", make([]byte, pg.BlockSize), 0o600))
+		default:
+			write(t, path, random.Int64N(info.Size()+1))
+			require.NoError(t, os.Chmod(path, 0o666))
+		}
+	}
+}
+
+func write(t *testing.T, path string, at int64) {
+	f, err := os.OpenFile(path, os.O_RDWR, 0)
+	require.NoError(t, err)
+	_, err = f.WriteAt([]byte("low tide"), at)
+	require.NoError(t, err)
+	require.NoError(t, f.Close())
+}

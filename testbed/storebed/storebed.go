@@ -1,0 +1,31 @@
+// Package storebed opens the store of a service under test from within the test. It is
+// apart from testbed, which the packages that it imports are tested with.
+package storebed
+
+import (
+	"context"
+
+	"github.com/stretchr/testify/require"
+
+	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/store/dir"
+	"velvetrewind/engine/vault"
+	"velvetrewind/testbed"
+)
+
+// Open opens the store of a service as the service does.
+func Open(b *testbed.Bed, s *testbed.Service) *vault.Vault {
+	ctx := context.Background()
+	d, err := dir.Open(b.Path("home", "store"), 0)
+	require.NoError(b, err)
+	records, err := catalog.Open(ctx, s.Catalogue)
+	require.NoError(b, err)
+	defer records.Close()
+	installation, err := records.Installation(ctx)
+	require.NoError(b, err)
+	key, err := vault.LoadKey(s.StoreKey)
+	require.NoError(b, err)
+	v, err := vault.Open(ctx, d, vault.Options{Key: key, Installation: installation})
+	require.NoError(b, err)
+	return v
+}
