@@ -8,26 +8,33 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"velvetrewind/core/figures"
+	engine "velvetrewind/engine/backup"
 	"velvetrewind/service/wire"
 )
 
 func (a *app) backup() *cobra.Command {
 	c := &cobra.Command{Use: "backup", Short: "Base backups"}
-	c.AddCommand(a.backupTake(), a.backupList(), a.backupShow(), a.backupDrop())
+	c.AddCommand(a.backupTake(), a.backupList(), a.backupShow(), a.backupReport(), a.backupDrop())
 	return c
 }
 
 func (a *app) backupTake() *cobra.Command {
 	var fast, detach bool
+	var kind string
 	cmd := &cobra.Command{
 		Use: "take CLUSTER", Short: "Take a base backup while the cluster stays open", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeClusters,
+		Long: "Take a base backup while the cluster stays open. An incremental one reads only what has changed since the\n" +
+			"newest backup, as the WAL tells, a full one everything; each is complete in itself and shares with older\n" +
+			"ones what is the same. Where an incremental one would not surely be right, a full one is taken, and the\n" +
+			"log says why.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
 				return err
 			}
 			var t wire.Task
-			if err := c.post(cmd.Context(), "/clusters/"+seg(args[0])+"/backups", map[string]bool{"fast": fast}, &t); err != nil {
+			if err := c.post(cmd.Context(), "/clusters/"+seg(args[0])+"/backups", map[string]any{"fast": fast, "kind": kind}, &t); err != nil {
 				return err
 			}
 			if t, err = a.finish(cmd, c, t, detach); err != nil || detach {
@@ -40,6 +47,7 @@ func (a *app) backupTake() *cobra.Command {
 			return a.show(cmd, b, func(w io.Writer) { drawBackup(w, b) })
 		},
 	}
+	cmd.Flags().StringVar(&kind, "kind", "auto", "full, incremental, or auto")
 	cmd.Flags().BoolVar(&fast, "at-once", false, "have the server make its checkpoint at once instead of spreading it out")
 	cmd.Flags().BoolVar(&detach, "detach", false, "do not wait for the end")
 	return cmd
@@ -48,15 +56,17 @@ func (a *app) backupTake() *cobra.Command {
 func drawBackup(w io.Writer, b wire.Backup) {
 	faults := "every one right"
 	if b.PageFaults > 0 {
-		faults = count(b.PageFaults) + " damaged; see the task's log"
+		faults = figures.Count(b.PageFaults) + " damaged; see the task's log"
 	}
 	facts(w,
 		"base", b.ID, "of", b.Cluster, "kind", b.Kind,
 		"from", when(b.StartedAt), "to", when(b.StoppedAt),
 		"LSN", fmt.Sprintf("%s to %s on timeline %d", b.Start, b.Stop, b.Timeline),
-		"read", fmt.Sprintf("%s in %s files", size(b.BytesRead), count(b.Files)),
-		"stored", size(b.BytesStored),
-		"pages", fmt.Sprintf("%s checked, %s", count(b.Pages), faults),
+		"holds", fmt.Sprintf("%s in %s files", figures.Size(b.BytesHeld), figures.Count(b.Files)),
+		"read", figures.Size(b.BytesRead)+" from the server",
+		"stored", fmt.Sprintf("%s; %s of %s extents were new, %s are zeroes", figures.Size(b.BytesStored), figures.Count(b.NewExtents), figures.Count(b.Extents), figures.Count(b.ZeroExtents)),
+		"shared", figures.Size(b.BytesShared)+" as stored with older backups",
+		"pages", fmt.Sprintf("%s checked, %s", figures.Count(b.Pages), faults),
 		"task", b.Task)
 	for _, s := range b.Tablespaces {
 		_, _ = fmt.Fprintf(w, "tablespace %d at %s\n", s.OID, s.Location)
@@ -80,13 +90,55 @@ func (a *app) backupList() *cobra.Command {
 					_, _ = fmt.Fprintf(w, "%s has no base backup yet. Take one with: velvet backup take %s\n", args[0], args[0])
 					return
 				}
-				t := grid(w, "base", "kind", "ended", "stop LSN>", "read>", "stored>", "damaged pages>")
+				t := grid(w, "base", "kind", "ended", "stop LSN>", "holds>", "read>", "stored>", "shared>", "damaged pages>")
 				for _, b := range list {
-					t.AppendRow([]any{b.ID, b.Kind, when(b.StoppedAt), b.Stop, size(b.BytesRead), size(b.BytesStored), b.PageFaults})
+					t.AppendRow([]any{b.ID, b.Kind, when(b.StoppedAt), b.Stop, figures.Size(b.BytesHeld), figures.Size(b.BytesRead), figures.Size(b.BytesStored), figures.Size(b.BytesShared), b.PageFaults})
 				}
 				t.Render()
 			})
 		},
+	}
+}
+
+// mostTables is how many tables are printed.
+const mostTables = 20
+
+func drawContent(w io.Writer, c engine.Content) {
+	facts(w,
+		"alone", figures.Size(c.Alone)+" in the store that no other backup needs",
+		"needs", fmt.Sprintf("%d packs, and the WAL from %s to %s", c.Packs, c.FirstWAL, c.LastWAL))
+	_, _ = fmt.Fprintln(w)
+	t := grid(w, "database", "files>", "holds>")
+	for _, d := range c.Databases {
+		name := d.Name
+		if d.OID == 0 {
+			name = "(shared catalogs)"
+		} else if name == "" {
+			name = fmt.Sprintf("(database %d)", d.OID)
+		}
+		t.AppendRow([]any{name, figures.Count(d.Files), figures.Size(d.Bytes)})
+	}
+	t.AppendRow([]any{"(other files)", "", figures.Size(c.Other)})
+	t.Render()
+	for _, s := range c.Tablespaces {
+		if s.Location != "" {
+			_, _ = fmt.Fprintf(w, "in the tablespace at %s: %s\n", s.Location, figures.Size(s.Bytes))
+		}
+	}
+	if len(c.Relations) == 0 {
+		return
+	}
+	_, _ = fmt.Fprintln(w)
+	t = grid(w, "table", "rows>", "indexes>", "TOAST>")
+	for _, r := range c.Relations[:min(len(c.Relations), mostTables)] {
+		t.AppendRow([]any{r.Database + "." + r.Schema + "." + r.Table, figures.Size(r.Main), figures.Size(r.Indexes), figures.Size(r.TOAST)})
+	}
+	t.Render()
+	if more := len(c.Relations) - mostTables + c.MoreTables; more > 0 {
+		_, _ = fmt.Fprintf(w, "and %d smaller tables\n", more)
+	}
+	if c.Catalogs > 0 {
+		_, _ = fmt.Fprintf(w, "and system catalogs, %s\n", figures.Size(c.Catalogs))
 	}
 }
 
@@ -98,17 +150,35 @@ func (a *app) backupShow() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var b wire.Backup
-			if err := c.get(cmd.Context(), "/backups/"+seg(args[0]), &b); err != nil {
+			var shown struct {
+				wire.Backup
+				Content engine.Content `json:"content"`
+				Log     []wire.Line    `json:"log"`
+			}
+			if err := c.get(cmd.Context(), "/backups/"+seg(args[0]), &shown.Backup); err != nil {
 				return err
 			}
-			return a.show(cmd, b, func(w io.Writer) { drawBackup(w, b) })
+			if err := c.get(cmd.Context(), "/backups/"+seg(args[0])+"/content", &shown.Content); err != nil {
+				return err
+			}
+			if shown.Task != "" { // of one that was recorded again from the store, the log is lost
+				if err := c.get(cmd.Context(), "/tasks/"+seg(shown.Task)+"/lines", &shown.Log); err != nil {
+					return err
+				}
+			}
+			return a.show(cmd, shown, func(w io.Writer) {
+				drawBackup(w, shown.Backup)
+				drawContent(w, shown.Content)
+				_, _ = fmt.Fprintln(w)
+				drawLog(w, shown.Log)
+			})
 		},
 	}
 }
 
 func (a *app) backupDrop() *cobra.Command {
 	var typed string
+	var detach bool
 	cmd := &cobra.Command{
 		Use: "drop BASE", Short: "Let a base backup go", Args: cobra.ExactArgs(1),
 		Long: "Let a base backup go. Unless confirmed it only says which moments can no longer be reached then,\nand changes nothing. WAL and other base backups are never touched.",
@@ -117,17 +187,12 @@ func (a *app) backupDrop() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var t wire.Task
-			err = confirming(cmd, typed, func(name string) error {
-				return c.call(cmd.Context(), http.MethodDelete, "/backups/"+seg(args[0])+"?confirm="+url.QueryEscape(name), nil, &t)
+			return a.confirmedTask(cmd, c, typed, detach, func(name string, t *wire.Task) error {
+				return c.call(cmd.Context(), http.MethodDelete, "/backups/"+seg(args[0])+"?confirm="+url.QueryEscape(name), nil, t)
 			})
-			if err != nil {
-				return err
-			}
-			_, err = a.finish(cmd, c, t, false)
-			return err
 		},
 	}
 	confirmFlag(cmd, &typed)
+	cmd.Flags().BoolVar(&detach, "detach", false, "do not wait for the end")
 	return cmd
 }

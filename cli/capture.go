@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"velvetrewind/core/figures"
 	"velvetrewind/core/pg"
 	"velvetrewind/service/wire"
 )
@@ -90,7 +91,7 @@ func drawCapture(w io.Writer, k wire.Cluster) {
 		"problem", s.Problem,
 		"safe here to", lsnOr(s.Flushed),
 		"in the store to", lsnOr(s.Stored),
-		"server is at", fmt.Sprintf("%s, %s ahead", lsnOr(s.Server), size(s.LagBytes)),
+		"server is at", fmt.Sprintf("%s, %s ahead", lsnOr(s.Server), figures.Size(s.LagBytes)),
 		"complete to", whenOr(s.CompleteTo, "not known yet")+" (server's clock)")
 }
 

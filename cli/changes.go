@@ -10,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"velvetrewind/core/figures"
 	"velvetrewind/core/journal"
 	"velvetrewind/service/wire"
 )
@@ -168,7 +169,7 @@ func whatItDid(x wire.Transaction) string {
 			rows int64
 		}{{"+", t.Inserted}, {"~", t.Updated}, {"-", t.Deleted}} {
 			if n.rows != 0 {
-				parts = append(parts, n.sign+count(n.rows)+" "+t.Table)
+				parts = append(parts, n.sign+figures.Count(n.rows)+" "+t.Table)
 			}
 		}
 		for _, d := range t.Deeds {
@@ -245,10 +246,10 @@ func drawTransaction(w io.Writer, x wire.Transaction) {
 	}
 	subs := ""
 	if x.Subtransactions > 0 {
-		subs = count(int64(x.Subtransactions))
+		subs = figures.Count(int64(x.Subtransactions))
 	}
 	facts(w, "transaction", fmt.Sprint(uint64(x.XID)), end, when(x.Time), "database", x.Database, "first record", begun, "last record", x.LSN.String(),
-		"two-phase", x.GID, "sub-transactions", subs, "WAL", size(x.Bytes), "incident", strings.Join(x.Incident, "\n"))
+		"two-phase", x.GID, "sub-transactions", subs, "WAL", figures.Size(x.Bytes), "incident", strings.Join(x.Incident, "\n"))
 	if len(x.Tables) == 0 {
 		_, _ = fmt.Fprintln(w, "It changed no table.")
 		return
@@ -256,7 +257,7 @@ func drawTransaction(w io.Writer, x wire.Transaction) {
 	_, _ = fmt.Fprintln(w)
 	t := grid(w, "table", "inserted>", "updated>", "deleted>", "")
 	for _, c := range x.Tables {
-		t.AppendRow([]any{c.Table, count(c.Inserted), count(c.Updated), count(c.Deleted), deeds(c)})
+		t.AppendRow([]any{c.Table, figures.Count(c.Inserted), figures.Count(c.Updated), figures.Count(c.Deleted), deeds(c)})
 	}
 	t.Render()
 }

@@ -8,23 +8,27 @@ import (
 	"net/http"
 	"net/url"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
-	"velvetrewind/engine/readiness"
+	"velvetrewind/core/attention"
+	"velvetrewind/core/figures"
 	"velvetrewind/service/wire"
 )
 
 func (a *app) cluster() *cobra.Command {
 	c := &cobra.Command{Use: "cluster", Short: "The clusters that are protected"}
-	c.AddCommand(a.clusterAdd(), a.clusterList(), a.clusterShow(), a.clusterReady(), a.clusterEdit(), a.clusterRemove())
+	c.AddCommand(a.clusterAdd(), a.clusterList(), a.clusterShow(), a.clusterReady(), a.clusterRole(), a.clusterRegister(), a.clusterEdit(), a.clusterRemove())
 	return c
 }
 
 func (a *app) clusterAdd() *cobra.Command {
-	var conn, passwordFile string
+	var login loginFlags
+	var noBase bool
+	var labels map[string]string
 	cmd := &cobra.Command{
 		Use: "add NAME", Short: "Register a cluster, after testing it", Args: cobra.ExactArgs(1),
 		Example: "  velvet cluster add ferries --connect 'host=db1 user=velvet dbname=postgres' --password-file secret",
@@ -33,24 +37,30 @@ func (a *app) clusterAdd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			password, err := readPassword(cmd, passwordFile)
+			l, err := login.read(cmd)
 			if err != nil {
 				return err
 			}
 			var added wire.AddedCluster
-			in := map[string]string{"name": args[0], "connString": conn, "password": password}
+			in := map[string]any{"name": args[0], "connString": l.ConnString, "password": l.Password, "replicationUser": l.ReplicationUser,
+				"replicationPassword": l.ReplicationPassword, "noBase": noBase, "labels": labels}
 			if err := c.post(cmd.Context(), "/clusters", in, &added); err != nil {
 				return err
 			}
 			return a.show(cmd, added, func(w io.Writer) {
 				_, _ = fmt.Fprintf(w, "%s is registered, and its capture begins.\n\n", added.Cluster.Name)
 				drawReadiness(w, added.Readiness)
-				_, _ = fmt.Fprintf(w, "\nNext: velvet backup take %s\n", added.Cluster.Name)
+				if noBase {
+					_, _ = fmt.Fprintf(w, "\nNext: velvet backup take %s\n", added.Cluster.Name)
+				} else {
+					_, _ = fmt.Fprintf(w, "\nIts first base backup is begun: velvet task watch %s\n", added.Task)
+				}
 			})
 		},
 	}
-	cmd.Flags().StringVar(&conn, "connect", "", "connection string, without the password (required)")
-	cmd.Flags().StringVar(&passwordFile, "password-file", "", "file with the password; - reads it from the input. Without it you are asked on a terminal")
+	login.add(cmd)
+	cmd.Flags().BoolVar(&noBase, "no-base", false, "do not take the first base backup at once")
+	cmd.Flags().StringToStringVar(&labels, "label", nil, "label by which policies find it, as tier=gold; may be repeated")
 	_ = cmd.MarkFlagRequired("connect")
 	return cmd
 }
@@ -79,35 +89,6 @@ func readPassword(cmd *cobra.Command, file string) (string, error) {
 	return string(secret), err
 }
 
-func drawReadiness(w io.Writer, r readiness.Report) {
-	f := r.Facts
-	facts(w,
-		"server", "PostgreSQL "+f.VersionText,
-		"system identifier", fmt.Sprint(f.SystemID),
-		"timeline", fmt.Sprint(f.Timeline),
-		"role", fmt.Sprintf("%s, replication right: %s", f.Role, yes(f.Replication)),
-		"wal_level", f.WALLevel,
-		"free", fmt.Sprintf("%d WAL senders, %d replication slots", f.FreeSenders, f.FreeSlots),
-		"data checksums", map[bool]string{true: "on", false: "off"}[f.Checksums])
-	if len(r.Findings) == 0 {
-		_, _ = fmt.Fprintln(w, "\nNothing is missing.")
-		return
-	}
-	for _, find := range r.Findings {
-		mark := "advice"
-		if find.Blocks {
-			mark = "needed"
-		}
-		_, _ = fmt.Fprintf(w, "\n%s: %s\n", mark, find.What)
-		for _, q := range find.SQL {
-			_, _ = fmt.Fprintf(w, "    %s\n", q)
-		}
-		if find.Restart {
-			_, _ = fmt.Fprintln(w, "    -- then restart the server")
-		}
-	}
-}
-
 func yes(b bool) string {
 	if b {
 		return "yes"
@@ -116,8 +97,11 @@ func yes(b bool) string {
 }
 
 func (a *app) clusterList() *cobra.Command {
-	return &cobra.Command{
-		Use: "list", Short: "List the clusters", Args: cobra.NoArgs,
+	var labels map[string]string
+	var needy bool
+	cmd := &cobra.Command{
+		Use: "list", Short: "List the clusters, and first what needs a person", Args: cobra.NoArgs,
+		Example: "  velvet cluster list --label tier=gold --needy",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -127,22 +111,73 @@ func (a *app) clusterList() *cobra.Command {
 			if err := c.get(cmd.Context(), "/clusters", &list); err != nil {
 				return err
 			}
+			none := len(list) == 0
+			list = slices.DeleteFunc(list, func(k wire.Cluster) bool { return needy && len(k.Needs) == 0 || !bears(k, labels) })
 			return a.show(cmd, list, func(w io.Writer) {
-				if len(list) == 0 {
+				switch {
+				case none:
 					_, _ = fmt.Fprintln(w, "No cluster is protected yet. Register one with: velvet cluster add NAME --connect …")
-					return
+				case len(list) == 0:
+					_, _ = fmt.Fprintln(w, "There is no such cluster.")
+				default:
+					drawNeeds(w, list)
+					drawClusters(w, list)
 				}
-				for _, k := range list {
-					warnIncidents(w, k)
-				}
-				t := grid(w, "cluster", "capture", "lag>", "reach from", "reach to", "last base", "last proof")
-				for _, k := range list {
-					from, to := reachEnds(k)
-					t.AppendRow([]any{k.Name, k.Capture.State, size(k.Capture.LagBytes), from, to, lastBase(k), lastProof(k)})
-				}
-				t.Render()
 			})
 		},
+	}
+	cmd.Flags().StringToStringVar(&labels, "label", nil, "only those with this label, as tier=gold; may be repeated")
+	cmd.Flags().BoolVar(&needy, "needy", false, "only those that need a person")
+	return cmd
+}
+
+// bears tells whether a cluster has all of some labels.
+func bears(k wire.Cluster, labels map[string]string) bool {
+	for name, value := range labels {
+		if k.Labels[name] != value {
+			return false
+		}
+	}
+	return true
+}
+
+func drawClusters(w io.Writer, list []wire.Cluster) {
+	t := grid(w, "cluster", "capture", "lag>", "reach from", "reach to", "promise", "last base", "last proof")
+	for _, k := range list {
+		from, to := reachEnds(k)
+		promise := "held"
+		if !k.Promise.Held {
+			promise = "not yet"
+		}
+		t.AppendRow([]any{k.Name, k.Capture.State, figures.Size(k.Capture.LagBytes), from, to, promise, lastBase(k), lastProof(k)})
+	}
+	t.Render()
+}
+
+// mostNeeds is how many needs are listed before the table.
+const mostNeeds = 20
+
+// drawNeeds says first what needs a person, the worst first.
+func drawNeeds(w io.Writer, list []wire.Cluster) {
+	worst := slices.Clone(list)
+	slices.SortStableFunc(worst, func(a, b wire.Cluster) int { return attention.Rank(b.Needs) - attention.Rank(a.Needs) })
+	shown := 0
+	for _, k := range worst {
+		warnIncidents(w, k)
+		for _, n := range k.Needs {
+			if n.Kind == attention.Incident {
+				continue // told already, by what they did
+			}
+			if shown++; shown <= mostNeeds {
+				_, _ = fmt.Fprintf(w, "! %s: %s\n    %s\n", k.Name, n.Text, n.Command)
+			}
+		}
+	}
+	if shown > mostNeeds {
+		_, _ = fmt.Fprintf(w, "  and %d more; see: velvet cluster list --output json\n", shown-mostNeeds)
+	}
+	if shown > 0 {
+		_, _ = fmt.Fprintln(w)
 	}
 }
 
@@ -191,7 +226,7 @@ func (a *app) clusterShow() *cobra.Command {
 				return err
 			}
 			return a.show(cmd, k, func(w io.Writer) {
-				warnIncidents(w, k)
+				drawNeeds(w, []wire.Cluster{k})
 				facts(w, "cluster", k.Name, "id", k.ID, "connection", k.ConnString, "system identifier", k.SystemID,
 					"server version", fmt.Sprintf("%d.%d", k.ServerVersion/10000, k.ServerVersion%10000),
 					"data checksums", map[bool]string{true: "on", false: "off"}[k.Checksums], "slot", k.Slot, "last base", lastBase(k), "last proof", lastProof(k))
@@ -200,23 +235,6 @@ func (a *app) clusterShow() *cobra.Command {
 				_, _ = fmt.Fprintln(w)
 				drawReach(w, k)
 			})
-		},
-	}
-}
-
-func (a *app) clusterReady() *cobra.Command {
-	return &cobra.Command{
-		Use: "ready CLUSTER", Short: "Look at what a cluster is and lacks", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeClusters,
-		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			var r readiness.Report
-			if err := c.get(cmd.Context(), "/clusters/"+seg(args[0])+"/readiness", &r); err != nil {
-				return err
-			}
-			return a.show(cmd, r, func(w io.Writer) { drawReadiness(w, r) })
 		},
 	}
 }

@@ -15,11 +15,11 @@ import (
 )
 
 func confirmFlag(cmd *cobra.Command, typed *string) {
-	cmd.Flags().StringVar(typed, "confirm", "", "the cluster's name, typed to confirm; without it you are asked on a terminal")
+	cmd.Flags().StringVar(typed, "confirm", "", "the name that is asked for, typed to confirm; without it you are asked on a terminal")
 }
 
 // confirming does something destructive: the service says what would be lost, and
-// on a terminal the user types the cluster's name to go on.
+// on a terminal the user types the name that it asks for to go on.
 func confirming(cmd *cobra.Command, typed string, do func(name string) error) error {
 	err := do(typed)
 	if kindOf(err) != problem.Unconfirmed || typed != "" {
@@ -31,10 +31,20 @@ func confirming(cmd *cobra.Command, typed string, do func(name string) error) er
 	}
 	var p *wire.Problem
 	_ = errors.As(err, &p)
-	_, _ = fmt.Fprintf(cmd.ErrOrStderr(), "%s\nType the cluster's name to go on: ", p.Detail)
+	_, _ = fmt.Fprintf(cmd.ErrOrStderr(), "%s\n%s\nType that name: ", p.Detail, p.Next)
 	answer, readErr := bufio.NewReader(in).ReadString('\n')
 	if readErr != nil {
 		return err
 	}
 	return do(strings.TrimSpace(answer))
+}
+
+// confirmedTask begins a destructive task as confirming does, and watches it to its end.
+func (a *app) confirmedTask(cmd *cobra.Command, c *client, typed string, detach bool, begin func(name string, t *wire.Task) error) error {
+	var t wire.Task
+	if err := confirming(cmd, typed, func(name string) error { return begin(name, &t) }); err != nil {
+		return err
+	}
+	_, err := a.finish(cmd, c, t, detach)
+	return err
 }

@@ -13,7 +13,7 @@ import (
 
 func (a *app) copy() *cobra.Command {
 	c := &cobra.Command{Use: "copy", Short: "Restored clusters that run beside their originals"}
-	c.AddCommand(a.copyList(), a.copyShow(), a.copyOpen(), a.copyDiscard())
+	c.AddCommand(a.copyList(), a.copyShow(), a.copyStep(), a.copyOpen(), a.copyDiscard())
 	return c
 }
 
@@ -78,6 +78,29 @@ func (a *app) showCopy(cmd *cobra.Command, c *client, id string) error {
 	})
 }
 
+func (a *app) copyStep() *cobra.Command {
+	var detach bool
+	cmd := &cobra.Command{
+		Use: "step COPY MOMENT", Short: "Move a paused copy to another moment, earlier or later", ValidArgsFunction: a.completeCopies, Args: cobra.ExactArgs(2),
+		Long: "Move a paused copy to another moment, earlier or later. Its server is ended, the base is laid over what\n" +
+			"is there, of which only what differs is written, and it replays to the moment on the same port. A move\n" +
+			"that fails or is cancelled on its way leaves nothing of the copy; backups and WAL are not touched." + momentHelp,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			var t wire.Task
+			c, err := a.askMoment(cmd, "/copies/"+seg(args[0])+"/step", args[1], map[string]any{}, &t)
+			if err != nil {
+				return err
+			}
+			if _, err = a.finish(cmd, c, t, detach); err != nil || detach {
+				return err
+			}
+			return a.showCopy(cmd, c, args[0])
+		},
+	}
+	cmd.Flags().BoolVar(&detach, "detach", false, "do not wait for the end")
+	return cmd
+}
+
 func (a *app) copyOpen() *cobra.Command {
 	return &cobra.Command{
 		Use: "open COPY", Short: "End a paused copy's recovery and open it for writing", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeCopies,
@@ -106,15 +129,9 @@ func (a *app) copyDiscard() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var t wire.Task
-			err = confirming(cmd, typed, func(name string) error {
-				return c.call(cmd.Context(), http.MethodDelete, "/copies/"+seg(args[0])+"?confirm="+url.QueryEscape(name), nil, &t)
+			return a.confirmedTask(cmd, c, typed, false, func(name string, t *wire.Task) error {
+				return c.call(cmd.Context(), http.MethodDelete, "/copies/"+seg(args[0])+"?confirm="+url.QueryEscape(name), nil, t)
 			})
-			if err != nil {
-				return err
-			}
-			_, err = a.finish(cmd, c, t, false)
-			return err
 		},
 	}
 	confirmFlag(cmd, &typed)

@@ -7,13 +7,16 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"velvetrewind/core/figures"
 	"velvetrewind/service/wire"
 )
 
 func (a *app) clusterEdit() *cobra.Command {
 	var rule wire.Rule
+	var second bool
+	var labels map[string]string
 	cmd := &cobra.Command{
-		Use: "edit CLUSTER", Short: "Show or change which transactions are incidents", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeClusters,
+		Use: "edit CLUSTER", Short: "Change its labels, which transactions are incidents, and whether it has a second store", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeClusters,
 		Long: "Show which transactions of a cluster are incidents, or change it for those to come: tables dropped or\n" +
 			"truncated, and deletions of many rows or of a large share of a table. Without a flag nothing is changed.",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -41,12 +44,24 @@ func (a *app) clusterEdit() *cobra.Command {
 					return err
 				}
 			}
+			if flags.Changed("second-store") {
+				if err := c.call(cmd.Context(), http.MethodPut, "/clusters/"+seg(args[0])+"/second-store", map[string]bool{"wanted": second}, nil); err != nil {
+					return err
+				}
+			}
+			if flags.Changed("label") {
+				if err := c.call(cmd.Context(), http.MethodPut, "/clusters/"+seg(args[0])+"/labels", labels, nil); err != nil {
+					return err
+				}
+			}
 			return a.show(cmd, now, func(w io.Writer) { drawRule(w, now) })
 		},
 	}
 	cmd.Flags().BoolVar(&rule.Drops, "alert-drops", true, "a table dropped or truncated, or a database dropped, is an incident")
 	cmd.Flags().Int64Var(&rule.Rows, "alert-rows", 0, "so many rows deleted from one table are an incident; 0 for no limit")
 	cmd.Flags().Float64Var(&rule.Share, "alert-share", 0, "this share of a table's rows deleted, 0 to 1, is an incident; 0 for no limit")
+	cmd.Flags().StringToStringVar(&labels, "label", nil, "labels instead of those it has, as tier=gold,site=north")
+	cmd.Flags().BoolVar(&second, "second-store", true, "it is copied to the second store, if the service has one")
 	return cmd
 }
 
@@ -56,7 +71,7 @@ func drawRule(w io.Writer, r wire.Rule) {
 		drops = "an incident"
 	}
 	if r.Rows > 0 {
-		rows = count(r.Rows) + " or more are an incident"
+		rows = figures.Count(r.Rows) + " or more are an incident"
 	}
 	if r.Share > 0 {
 		share = fmt.Sprintf("%g %% or more is an incident", 100*r.Share)

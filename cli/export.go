@@ -17,6 +17,7 @@ import (
 	"github.com/parquet-go/parquet-go"
 	"github.com/spf13/cobra"
 
+	"velvetrewind/core/figures"
 	"velvetrewind/service/wire"
 )
 
@@ -141,7 +142,7 @@ func (a *app) changesExport() *cobra.Command {
 			}
 			n, err := exportTo(cmd, c, args[0], q, format, to)
 			if err == nil && to != "-" {
-				_, err = fmt.Fprintf(cmd.OutOrStdout(), "%s lines written to %s\n", count(n), to)
+				_, err = fmt.Fprintf(cmd.OutOrStdout(), "%s lines written to %s\n", figures.Count(n), to)
 			}
 			return err
 		},

@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"velvetrewind/core/figures"
 	"velvetrewind/core/moment"
 	"velvetrewind/engine/problem"
 	"velvetrewind/service/wire"
@@ -56,7 +57,7 @@ func (a *app) moment() *cobra.Command {
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var m wire.Moment
-			if _, err := a.askMoment(cmd, cluster, "/moment", args[0], map[string]any{"around": around}, &m); err != nil {
+			if _, err := a.askMoment(cmd, "/clusters/"+seg(cluster)+"/moment", args[0], map[string]any{"around": around}, &m); err != nil {
 				return err
 			}
 			return a.show(cmd, m, func(w io.Writer) { drawMoment(w, m) })
@@ -68,7 +69,7 @@ func (a *app) moment() *cobra.Command {
 }
 
 // askMoment posts a moment, with what else the path wants, and decodes the answer.
-func (a *app) askMoment(cmd *cobra.Command, cluster, path, text string, in map[string]any, out any) (*client, error) {
+func (a *app) askMoment(cmd *cobra.Command, path, text string, in map[string]any, out any) (*client, error) {
 	c, err := a.client()
 	if err != nil {
 		return nil, err
@@ -76,7 +77,7 @@ func (a *app) askMoment(cmd *cobra.Command, cluster, path, text string, in map[s
 	if in["moment"], err = readMoment(cmd, text); err != nil {
 		return nil, err
 	}
-	return c, c.post(cmd.Context(), "/clusters/"+seg(cluster)+path, in, out)
+	return c, c.post(cmd.Context(), path, in, out)
 }
 
 // clusterFlag adds the flag by which a command names its cluster.
@@ -99,7 +100,7 @@ func drawMoment(w io.Writer, m wire.Moment) {
 	}
 	restore := "not possible: " + m.Why + "\n" + m.Next
 	if m.Plan != nil {
-		restore = fmt.Sprintf("from base %s, replaying %s of WAL from %d segments", m.Plan.Base, size(m.Plan.Replay), m.Plan.Count)
+		restore = fmt.Sprintf("from base %s, replaying %s of WAL from %d segments", m.Plan.Base, figures.Size(m.Plan.Replay), m.Plan.Count)
 	}
 	facts(w, append(append(pairs, boundaryFacts(m.Boundary)...), "restore", restore)...)
 	drawAround(w, m)
@@ -128,7 +129,7 @@ func drawCost(w io.Writer, c wire.Cost) {
 		_, _ = fmt.Fprintln(w, "\nNothing that is known was committed later: going back here undoes nothing.")
 		return
 	}
-	_, _ = fmt.Fprintf(w, "\nGoing back here undoes %s transactions", count(c.Transactions))
+	_, _ = fmt.Fprintf(w, "\nGoing back here undoes %s", figures.Of(int(c.Transactions), "transaction"))
 	if len(c.Tables) == 0 {
 		_, _ = fmt.Fprintln(w, ", none of which changed a table.")
 		return
@@ -136,7 +137,7 @@ func drawCost(w io.Writer, c wire.Cost) {
 	_, _ = fmt.Fprint(w, ":\n\n")
 	t := grid(w, "table", "inserted>", "updated>", "deleted>", "")
 	for _, x := range c.Tables {
-		t.AppendRow([]any{x.Table, count(x.Inserted), count(x.Updated), count(x.Deleted), deeds(x)})
+		t.AppendRow([]any{x.Table, figures.Count(x.Inserted), figures.Count(x.Updated), figures.Count(x.Deleted), deeds(x)})
 	}
 	t.Render()
 }

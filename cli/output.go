@@ -70,28 +70,6 @@ func whenOr(t *time.Time, otherwise string) string {
 	return when(*t)
 }
 
-// size prints bytes with a unit of 1024.
-func size(n int64) string {
-	const units = "KMGTPE"
-	if n < 1024 {
-		return fmt.Sprintf("%d B", n)
-	}
-	v, i := float64(n)/1024, 0
-	for v >= 1024 && i < len(units)-1 {
-		v, i = v/1024, i+1
-	}
-	return fmt.Sprintf("%.1f %ciB", v, units[i])
-}
-
-// count prints a number with thin groups, so that long ones can be read.
-func count(n int64) string {
-	s := fmt.Sprint(n)
-	for i := len(s) - 3; i > 0 && s[i-1] != '-'; i -= 3 {
-		s = s[:i] + "," + s[i:]
-	}
-	return s
-}
-
 func indent(s string) string {
 	return strings.ReplaceAll(strings.TrimRight(s, "\n"), "\n", "\n        ")
 }

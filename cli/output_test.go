@@ -10,19 +10,10 @@ import (
 
 	"velvetrewind/core/plan"
 	"velvetrewind/core/proof"
+	"velvetrewind/core/readiness"
 	"velvetrewind/engine/problem"
-	"velvetrewind/engine/readiness"
 	"velvetrewind/service/wire"
 )
-
-func TestSizesAndCounts(t *testing.T) {
-	for n, want := range map[int64]string{0: "0 B", 1023: "1023 B", 1024: "1.0 KiB", 1536: "1.5 KiB", 16 << 20: "16.0 MiB", 5 << 40: "5.0 TiB", 1 << 62: "4.0 EiB"} {
-		assert.Equal(t, want, size(n))
-	}
-	for n, want := range map[int64]string{0: "0", 999: "999", 1000: "1,000", 48211: "48,211", 1234567: "1,234,567", -1234: "-1,234", -123: "-123"} {
-		assert.Equal(t, want, count(n))
-	}
-}
 
 func TestFactsAreAligned(t *testing.T) {
 	var out bytes.Buffer
@@ -67,10 +58,13 @@ func TestAProofShowsWhatFailedFirst(t *testing.T) {
 
 func TestReadinessNamesTheRemedy(t *testing.T) {
 	var out bytes.Buffer
-	drawReadiness(&out, readiness.Report{Facts: readiness.Facts{VersionText: "15.18", Role: "velvet"}, Findings: []readiness.Finding{
-		{Blocks: true, What: "wal_level is minimal", SQL: []string{"ALTER SYSTEM SET wal_level = 'replica';"}, Restart: true}, {What: "checksums are off"},
+	drawReadiness(&out, readiness.Report{Facts: readiness.Facts{VersionText: "15.18"}, Checks: []readiness.Check{
+		{ID: "a", Title: "Data checksums", State: readiness.Advised, Found: "off"},
+		{ID: "wal_level", Title: "wal_level", State: readiness.Needed, Found: "minimal", Why: "too little", SQL: []string{"ALTER SYSTEM SET wal_level = 'replica';"}, After: "restart"},
+		{ID: "v", Title: "Version", State: readiness.OK, Found: "15"},
 	}})
-	for _, want := range []string{"PostgreSQL 15.18", "replication right: no", "needed: wal_level", "    ALTER SYSTEM", "-- then restart the server", "advice: checksums are off"} {
+	assert.Less(t, bytes.Index(out.Bytes(), []byte("needed: ")), bytes.Index(out.Bytes(), []byte("advised: ")), "what is needed comes first")
+	for _, want := range []string{"PostgreSQL 15.18", "needed: wal_level: minimal  [wal_level]", "      ALTER SYSTEM", "must be restarted", "right: Version (15)", "cannot be protected yet: 1 needed"} {
 		assert.Contains(t, out.String(), want)
 	}
 }

@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"velvetrewind/core/figures"
 	"velvetrewind/core/proof"
 	"velvetrewind/service/wire"
 )
@@ -89,12 +90,12 @@ func drawProof(w io.Writer, p wire.Proof) {
 	for _, row := range tables {
 		live, diff := "not read", ""
 		if row.Live != nil {
-			live = count(*row.Live)
+			live = figures.Count(*row.Live)
 			if d := row.Copy - *row.Live; d != 0 {
-				diff = fmt.Sprintf("%s%s", map[bool]string{true: "+", false: ""}[d > 0], count(d))
+				diff = fmt.Sprintf("%s%s", map[bool]string{true: "+", false: ""}[d > 0], figures.Count(d))
 			}
 		}
-		rows := count(row.Copy)
+		rows := figures.Count(row.Copy)
 		if row.Problem != "" {
 			rows = row.Problem
 		}

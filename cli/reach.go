@@ -3,15 +3,60 @@ package cli
 import (
 	"fmt"
 	"io"
+	"time"
 
 	"github.com/spf13/cobra"
 
+	"velvetrewind/core/figures"
 	"velvetrewind/service/wire"
 )
 
 func (a *app) reach() *cobra.Command {
-	return a.perCluster("reach [CLUSTER]", "Show to which moments a cluster can be rewound", drawReach)
+	var follow bool
+	cmd := a.perCluster("reach [CLUSTER]", "Show to which moments a cluster can be rewound, and what is promised", drawReach)
+	once := cmd.RunE
+	cmd.Flags().BoolVar(&follow, "follow", false, "go on, with a line whenever the earliest or the latest moment has moved")
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		if !follow {
+			return once(cmd, args)
+		}
+		return a.followReach(cmd, args)
+	}
+	return cmd
 }
+
+// followReach prints how reach moves until it is interrupted.
+func (a *app) followReach(cmd *cobra.Command, args []string) error {
+	c, err := a.client()
+	if err != nil {
+		return err
+	}
+	said := make(map[string]string)
+	for {
+		list, err := clustersOr(cmd, c, args)
+		if err != nil {
+			return err
+		}
+		for _, k := range list {
+			from, to := reachEnds(k)
+			line := fmt.Sprintf("%s: %s to %s", k.Name, from, to)
+			if n := len(k.Reach); n > 0 {
+				line += fmt.Sprintf(" (%s to %s), %s", k.Reach[0].From, k.Reach[n-1].To, figures.Of(len(k.Holes), "hole"))
+			}
+			if said[k.ID] != line {
+				said[k.ID] = line
+				_, _ = fmt.Fprintln(cmd.OutOrStdout(), line)
+			}
+		}
+		select {
+		case <-cmd.Context().Done():
+			return nil
+		case <-time.After(followEvery):
+		}
+	}
+}
+
+const followEvery = 2 * time.Second
 
 func drawReach(w io.Writer, k wire.Cluster) {
 	if len(k.Reach) == 0 {
@@ -24,6 +69,24 @@ func drawReach(w io.Writer, k wire.Cluster) {
 		t.Render()
 	}
 	for _, h := range k.Holes {
-		_, _ = fmt.Fprintf(w, "hole on timeline %d: WAL from %s to %s was never captured\n", h.Timeline, h.From, h.To)
+		until := "no base backup has been taken behind it, so that later moments cannot be reached yet"
+		if h.Until != nil {
+			until = "moments can be reached again from " + when(*h.Until)
+		}
+		_, _ = fmt.Fprintf(w, "hole on timeline %d: WAL from %s to %s is missing: %s; %s\n", h.Timeline, h.From, h.To, h.Cause, until)
+	}
+	drawPromise(w, k.Promise)
+}
+
+// drawPromise says what is promised beside what is held.
+func drawPromise(w io.Writer, p wire.Promise) {
+	_, _ = fmt.Fprintf(w, "promised: %s; every one since %s\n", p.Words, when(p.Since))
+	switch {
+	case p.Held:
+		_, _ = fmt.Fprintln(w, "held: yes")
+	case p.HeldFrom != nil:
+		_, _ = fmt.Fprintf(w, "held: only since %s\n", when(*p.HeldFrom))
+	default:
+		_, _ = fmt.Fprintln(w, "held: no, nothing can be reached yet")
 	}
 }

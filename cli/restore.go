@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"velvetrewind/core/figures"
 	"velvetrewind/core/journal"
 	"velvetrewind/core/moment"
 	"velvetrewind/core/plan"
@@ -27,7 +28,7 @@ func (a *app) restorePlan() *cobra.Command {
 		Args: cobra.ExactArgs(2), ValidArgsFunction: a.completeClusters,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var p plan.Restore
-			if _, err := a.askMoment(cmd, args[0], "/plan", args[1], map[string]any{}, &p); err != nil {
+			if _, err := a.askMoment(cmd, "/clusters/"+seg(args[0])+"/plan", args[1], map[string]any{}, &p); err != nil {
 				return err
 			}
 			return a.show(cmd, p, func(w io.Writer) { drawPlan(w, p) })
@@ -41,7 +42,7 @@ func drawPlan(w io.Writer, p plan.Restore) { facts(w, planFacts(p)...) }
 func planFacts(p plan.Restore) []string {
 	return append(append([]string{"moment", p.Boundary.Moment}, boundaryFacts(p.Boundary)...),
 		"base", p.Base,
-		"WAL", fmt.Sprintf("%d segments, %s to %s; %s to replay", p.Count, p.First, p.Last, size(p.Replay)),
+		"WAL", fmt.Sprintf("%d segments, %s to %s; %s to replay", p.Count, p.First, p.Last, figures.Size(p.Replay)),
 	)
 }
 
@@ -79,7 +80,7 @@ func (a *app) restoreStart() *cobra.Command {
 				in["port"] = port
 			}
 			var t wire.Task
-			c, err := a.askMoment(cmd, args[0], "/copies", args[1], in, &t)
+			c, err := a.askMoment(cmd, "/clusters/"+seg(args[0])+"/copies", args[1], in, &t)
 			if err != nil {
 				return err
 			}

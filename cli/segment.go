@@ -55,7 +55,7 @@ func (a *app) segmentLocate() *cobra.Command {
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var l wire.Located
-			if _, err := a.askMoment(cmd, cluster, "/locate", args[0], map[string]any{}, &l); err != nil {
+			if _, err := a.askMoment(cmd, "/clusters/"+seg(cluster)+"/locate", args[0], map[string]any{}, &l); err != nil {
 				return err
 			}
 			return a.show(cmd, l, func(w io.Writer) { drawLocated(w, l) })

@@ -4,10 +4,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"path/filepath"
 	"strings"
 
 	"github.com/spf13/cobra"
 
+	"velvetrewind/core/figures"
 	"velvetrewind/engine/audit"
 	"velvetrewind/service/wire"
 )
@@ -17,24 +19,25 @@ var errStoreLacks = errors.New("the store lacks something that is needed")
 
 func (a *app) store() *cobra.Command {
 	c := &cobra.Command{Use: "store", Short: "Where backups and WAL are kept"}
-	c.AddCommand(a.storeAudit(), a.storeRebuild())
+	c.AddCommand(a.storeShow(), a.storeAudit(), a.storeRebuild(), a.storeRekey())
 	return c
 }
 
 func (a *app) storeAudit() *cobra.Command {
-	var full bool
+	var full, mend bool
 	cmd := &cobra.Command{
 		Use: "audit", Short: "Look whether everything that is needed is in the store", Args: cobra.NoArgs,
 		Long: "Look whether everything that the catalogue and the backups name is in the store, and what lies there\n" +
-			"besides; with --full also whether every byte of it can be read. Nothing is changed. The exit code is 1\n" +
-			"if something is missing or damaged that costs a backup or moments.",
+			"besides; with --full also whether every byte of it can be read. Nothing is changed, unless --mend brings\n" +
+			"back from the second store what is missing or damaged. The exit code is 1 if something is missing or\n" +
+			"damaged that costs a backup or moments.",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := a.client()
 			if err != nil {
 				return err
 			}
 			var t wire.Task
-			if err := c.post(cmd.Context(), "/store/audits", map[string]bool{"full": full}, &t); err != nil {
+			if err := c.post(cmd.Context(), "/store/audits", map[string]bool{"full": full, "mend": mend}, &t); err != nil {
 				return err
 			}
 			if t, err = a.finish(cmd, c, t, false); err != nil {
@@ -54,6 +57,7 @@ func (a *app) storeAudit() *cobra.Command {
 		},
 	}
 	cmd.Flags().BoolVar(&full, "full", false, "read every byte")
+	cmd.Flags().BoolVar(&mend, "mend", false, "bring back from the second store what is missing or damaged, and the other way round")
 	return cmd
 }
 
@@ -86,12 +90,95 @@ func (a *app) storeRebuild() *cobra.Command {
 	}
 }
 
+func (a *app) storeShow() *cobra.Command {
+	return &cobra.Command{
+		Use: "show", Short: "Show the store and what each cluster takes in it", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			var s wire.Store
+			if err := c.get(cmd.Context(), "/store", &s); err != nil {
+				return err
+			}
+			return a.show(cmd, s, func(w io.Writer) { drawStore(w, s) })
+		},
+	}
+}
+
+func drawStore(w io.Writer, s wire.Store) {
+	sealed := "no"
+	if s.Encrypted {
+		sealed = fmt.Sprintf("with data key %d, made %s", s.KeyNumber, when(*s.KeyMade))
+	}
+	looked := "never; run: velvet store audit"
+	if s.Audit != nil {
+		looked = fmt.Sprintf("%s, %d findings, %d of them cost something", when(s.Audit.At), s.Audit.Findings, s.Audit.Costing)
+	}
+	second := s.Second
+	if s.Trouble != "" {
+		second = "cannot be reached: " + s.Trouble
+	}
+	facts(w, "store", s.Name, "encrypted", sealed, "second", second, "audited", looked)
+	_, _ = fmt.Fprintln(w)
+	t := grid(w, "cluster", "bases>", "hold>", "take>", "saved>", "WAL>", "journal>", "objects>")
+	for _, k := range s.Clusters {
+		saved := ""
+		if k.Held > 0 {
+			saved = fmt.Sprintf("%.1f %%", 100*(1-float64(k.Packs)/float64(k.Held)))
+		}
+		name := k.Cluster
+		if !k.Known {
+			name += " (not in the catalogue)"
+		}
+		t.AppendRow([]any{name, k.Backups, figures.Size(k.Held), figures.Size(k.Packs), saved, figures.Size(k.WAL), figures.Size(k.Journal), figures.Count(k.Objects)})
+	}
+	t.Render()
+}
+
+func (a *app) storeRekey() *cobra.Command {
+	var file string
+	var besides []string
+	cmd := &cobra.Command{
+		Use: "rekey", Short: "Give an encrypted store another key", Args: cobra.NoArgs,
+		Long: "Seal what is written from now on with a new data key, and wrap all data keys for another key file or\n" +
+			"passphrase: the one before opens the store no more. Nothing that the store holds is written anew. The\n" +
+			"file lies on the service's host; public keys besides it may open the store too, so that a second key can\n" +
+			"be kept in a safe.",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			path, err := filepath.Abs(file)
+			if err != nil {
+				return err
+			}
+			var r wire.Rekeyed
+			if err := c.post(cmd.Context(), "/store/key", map[string]any{"file": path, "besides": besides}, &r); err != nil {
+				return err
+			}
+			return a.show(cmd, r, func(w io.Writer) {
+				_, _ = fmt.Fprintf(w, "What is written from now on is sealed with data key %d.\n%s\n", r.KeyNumber, r.Next)
+			})
+		},
+	}
+	cmd.Flags().StringVar(&file, "to", "", "file with the new key, on the service's host: an age identity or a passphrase")
+	cmd.Flags().StringArrayVar(&besides, "also", nil, "a public key (age1…) that may open the store too; may be repeated")
+	_ = cmd.MarkFlagRequired("to")
+	return cmd
+}
+
 func drawAudit(w io.Writer, r audit.Result) {
 	how := "by presence"
 	if r.Full {
 		how = "every byte"
 	}
-	facts(w, "looked at", fmt.Sprintf("%s objects, %s, %s", count(r.Objects), size(r.Bytes), how))
+	facts(w, "looked at", fmt.Sprintf("%s objects, %s, %s", figures.Count(r.Objects), figures.Size(r.Bytes), how))
+	if r.Second != "" && r.Behind > 0 {
+		facts(w, "second   ", fmt.Sprintf("%s does not have %s objects yet", r.Second, figures.Count(r.Behind)))
+	}
 	if len(r.Findings) == 0 {
 		_, _ = fmt.Fprintln(w, "Everything that is needed is there, and nothing else.")
 		return
@@ -103,7 +190,14 @@ func drawAudit(w io.Writer, r audit.Result) {
 		if f.Costs {
 			mark = "!"
 		}
-		t.AppendRow([]any{mark, f.Kind, f.Key, f.Detail})
+		detail := f.Detail
+		switch {
+		case f.Mended:
+			detail = "mended from the other store; " + detail
+		case f.Elsewhere:
+			detail = "the second store has it whole; " + detail
+		}
+		t.AppendRow([]any{mark, f.Kind, f.Key, strings.TrimSuffix(detail, "; ")})
 	}
 	t.Render()
 	for _, l := range r.Losses {

@@ -3,47 +3,109 @@ package cli
 import (
 	"fmt"
 	"io"
+	"net/url"
+	"time"
 
 	"github.com/spf13/cobra"
 
+	"velvetrewind/core/figures"
 	"velvetrewind/service/wire"
 )
 
 func (a *app) task() *cobra.Command {
 	c := &cobra.Command{Use: "task", Short: "Work under way and done"}
-	c.AddCommand(a.taskList(), a.taskShow(), a.taskWatch(), a.taskCancel())
+	c.AddCommand(a.taskList(), a.taskShow(), a.taskWatch(), a.taskRetry(), a.taskCancel())
 	return c
 }
 
 func (a *app) taskList() *cobra.Command {
 	var active bool
+	var cluster, kind, state string
+	var days, limit int
 	cmd := &cobra.Command{
-		Use: "list", Short: "List tasks, newest first", Args: cobra.NoArgs,
+		Use: "list", Short: "List tasks, newest first, with how long they took", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := a.client()
 			if err != nil {
 				return err
 			}
+			q := url.Values{"active": {fmt.Sprint(active)}, "limit": {fmt.Sprint(limit)}, "days": {fmt.Sprint(days)}}
+			for name, value := range map[string]string{"cluster": cluster, "kind": kind, "state": state} {
+				if value != "" {
+					q.Set(name, value)
+				}
+			}
 			var list []wire.Task
-			if err := c.get(cmd.Context(), fmt.Sprintf("/tasks?active=%t", active), &list); err != nil {
+			if err := c.get(cmd.Context(), "/tasks?"+q.Encode(), &list); err != nil {
 				return err
 			}
-			return a.show(cmd, list, func(w io.Writer) {
-				t := grid(w, "task", "kind", "cluster", "state", "begun", "what")
-				for _, k := range list {
-					what := k.Subject
-					if !ended(k) {
-						what = amount(k)
-					} else if k.Problem != nil {
-						what = k.Problem.Detail
-					}
-					t.AppendRow([]any{k.ID, k.Kind, k.Cluster, k.State, when(k.CreatedAt), what})
-				}
-				t.Render()
-			})
+			return a.show(cmd, list, func(w io.Writer) { drawTasks(w, list) })
 		},
 	}
 	cmd.Flags().BoolVar(&active, "active", false, "only those that wait or run")
+	cmd.Flags().StringVar(&cluster, "cluster", "", "only of this cluster")
+	cmd.Flags().StringVar(&kind, "kind", "", "only of this kind, as backup")
+	cmd.Flags().StringVar(&state, "state", "", "only in this state: waiting, running, done, failed, cancelled")
+	cmd.Flags().IntVar(&days, "days", 0, "only of the last so many days")
+	cmd.Flags().IntVar(&limit, "limit", 50, "at most so many")
+	return cmd
+}
+
+func drawTasks(w io.Writer, list []wire.Task) {
+	t := grid(w, "task", "kind", "cluster", "state", "begun", "took>", "what")
+	for _, k := range list {
+		what, took := k.Subject, ""
+		if k.Seconds > 0 {
+			took = lasted(k.Seconds)
+		}
+		if !ended(k) {
+			what = amount(k) + pace(k)
+		} else if k.Problem != nil {
+			what = k.Problem.Detail
+		}
+		t.AppendRow([]any{k.ID, k.Kind, k.Cluster, k.State, when(k.CreatedAt), took, what})
+	}
+	t.Render()
+}
+
+// lasted prints a length of time.
+func lasted(seconds float64) string {
+	if seconds < 60 {
+		return fmt.Sprintf("%.1f s", seconds)
+	}
+	return (time.Duration(seconds) * time.Second).String()
+}
+
+// pace says how fast a running task is, and how long it may still take.
+func pace(t wire.Task) string {
+	s := ""
+	if t.Rate > 0 && t.Unit == "bytes" {
+		s = ", " + figures.Size(int64(t.Rate)) + "/s"
+	}
+	if t.Left != nil {
+		s += ", some " + lasted(*t.Left) + " left"
+	}
+	return s
+}
+
+func (a *app) taskRetry() *cobra.Command {
+	var detach bool
+	cmd := &cobra.Command{
+		Use: "retry TASK", Short: "Do again what a task that failed or was cancelled was to do", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeTasks,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			var t wire.Task
+			if err := c.post(cmd.Context(), "/tasks/"+seg(args[0])+"/retry", nil, &t); err != nil {
+				return err
+			}
+			_, err = a.finish(cmd, c, t, detach)
+			return err
+		},
+	}
+	cmd.Flags().BoolVar(&detach, "detach", false, "do not wait for the end")
 	return cmd
 }
 
@@ -69,16 +131,20 @@ func (a *app) taskShow() *cobra.Command {
 			}{t, log}
 			return a.show(cmd, whole, func(w io.Writer) {
 				facts(w, "task", t.ID, "kind", t.Kind, "cluster", t.Cluster, "about", t.Subject, "state", t.State,
-					"begun", when(t.CreatedAt), "ended", whenOr(t.FinishedAt, ""), "progress", amount(t))
+					"begun", when(t.CreatedAt), "ended", whenOr(t.FinishedAt, ""), "took", lasted(t.Seconds), "progress", amount(t)+pace(t))
 				if t.Problem != nil {
 					explain(w, t.Problem)
 				}
 				_, _ = fmt.Fprintln(w)
-				for _, l := range log {
-					_, _ = fmt.Fprintln(w, logLine(l))
-				}
+				drawLog(w, log)
 			})
 		},
+	}
+}
+
+func drawLog(w io.Writer, log []wire.Line) {
+	for _, l := range log {
+		_, _ = fmt.Fprintln(w, logLine(l))
 	}
 }
 

@@ -12,6 +12,7 @@ import (
 	"github.com/vbauerster/mpb/v8/decor"
 	"golang.org/x/term"
 
+	"velvetrewind/core/figures"
 	"velvetrewind/service/wire"
 )
 
@@ -91,22 +92,26 @@ func (v *lines) progress(t wire.Task) {
 		return
 	}
 	v.last = time.Now()
-	_, _ = fmt.Fprintf(v.out, "%s   %s\n", v.last.Format("15:04:05"), amount(t))
+	_, _ = fmt.Fprintf(v.out, "%s   %s\n", v.last.Format("15:04:05"), amount(t)+pace(t))
 }
 
 func (v *lines) end(wire.Task) {}
 
 // amount says how far a task is.
 func amount(t wire.Task) string {
+	done := ""
 	switch {
 	case t.Unit == "bytes" && t.Total > 0:
-		return fmt.Sprintf("%s of %s (%d %%), %s", size(t.Done), size(t.Total), 100*t.Done/t.Total, t.Note)
+		done = fmt.Sprintf("%s of %s (%d %%)", figures.Size(t.Done), figures.Size(t.Total), 100*t.Done/t.Total)
 	case t.Total > 0:
-		return fmt.Sprintf("%s of %s %s, %s", count(t.Done), count(t.Total), t.Unit, t.Note)
+		done = fmt.Sprintf("%s of %s %s", figures.Count(t.Done), figures.Count(t.Total), t.Unit)
 	case t.Done > 0:
-		return fmt.Sprintf("%s %s, %s", count(t.Done), t.Unit, t.Note)
+		done = fmt.Sprintf("%s %s", figures.Count(t.Done), t.Unit)
 	}
-	return t.Note
+	if done != "" && t.Note != "" {
+		done += ", "
+	}
+	return done + t.Note
 }
 
 // bar shows a task as a bar below its log.
@@ -120,7 +125,7 @@ func newBar(out io.Writer) *bar {
 	b := &bar{progressBars: mpb.New(mpb.WithOutput(out), mpb.WithWidth(60), mpb.WithRefreshRate(watchEvery))}
 	b.bar = b.progressBars.New(0, mpb.BarStyle().Lbound("").Filler("▆").Tip("▆").Padding("·").Rbound(""),
 		mpb.BarRemoveOnComplete(),
-		mpb.AppendDecorators(decor.Any(func(decor.Statistics) string { return " " + amount(b.now) })))
+		mpb.AppendDecorators(decor.Any(func(decor.Statistics) string { return " " + amount(b.now) + pace(b.now) })))
 	return b
 }
 

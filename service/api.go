@@ -3,6 +3,8 @@ package service
 import (
 	"context"
 	"net/http"
+	"reflect"
+	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -22,17 +24,42 @@ func (s *Service) api() http.Handler {
 	cfg.Info.Description = "Base backups, captured WAL, and rewound copies of PostgreSQL clusters. Errors are problem documents (RFC 9457) that say what to do next."
 	cfg.Servers = []*huma.Server{{URL: "/api/v1"}}
 	cfg.OpenAPIPath, cfg.DocsPath, cfg.SchemasPath, cfg.CreateHooks = "/openapi", "", "", nil
+	cfg.Components.Schemas = huma.NewMapRegistry("#/components/schemas/", schemaName)
 	cfg.Components.SecuritySchemes = map[string]*huma.SecurityScheme{"token": {Type: "http", Scheme: "bearer"}}
 	cfg.Security = []map[string][]string{{"token": {}}}
 	api := humachi.New(r, cfg)
 	s.clusterAPI(api)
+	s.readinessAPI(api)
 	s.backupAPI(api)
 	s.copyAPI(api)
 	s.momentAPI(api)
 	s.changeAPI(api)
 	s.storeAPI(api)
+	s.keepAPI(api)
+	s.calendarAPI(api)
 	s.taskAPI(api)
+	r.NotFound(func(w http.ResponseWriter, r *http.Request) {
+		writeDoc(w, unreadable(http.StatusNotFound, "the API has no path "+r.URL.Path, nil))
+	})
+	r.MethodNotAllowed(func(w http.ResponseWriter, r *http.Request) {
+		writeDoc(w, unreadable(http.StatusMethodNotAllowed, r.Method+" is not for "+r.URL.Path, nil))
+	})
 	return r
+}
+
+// schemaName names a type in the API's description. Packages whose types have short
+// names that others use too lend theirs.
+func schemaName(t reflect.Type, hint string) string {
+	name := huma.DefaultSchemaNamer(t, hint)
+	for t.Kind() == reflect.Pointer || t.Kind() == reflect.Slice {
+		t = t.Elem()
+	}
+	for _, p := range []string{"keep", "calendar", "readiness"} {
+		if strings.HasSuffix(t.PkgPath(), "/"+p) {
+			return strings.ToUpper(p[:1]) + p[1:] + name
+		}
+	}
+	return name
 }
 
 // OpenAPI gives the description of the API, as YAML, without a running service.
@@ -63,7 +90,6 @@ func (r *recorder) Write(b []byte) (int, error) {
 func op[I, O any](s *Service, api huma.API, method, path, id, summary string, status int, do func(context.Context, *I) (*O, error)) {
 	huma.Register(api, huma.Operation{
 		OperationID: id, Method: method, Path: path, Summary: summary, DefaultStatus: status,
-		Errors: []int{http.StatusUnauthorized, http.StatusNotFound, http.StatusConflict, http.StatusUnprocessableEntity},
 	}, func(ctx context.Context, in *I) (*O, error) {
 		out, err := do(ctx, in)
 		if err != nil {
@@ -87,10 +113,15 @@ type empty struct{}
 
 // confirmed refuses what is destructive unless the name was typed.
 func confirmed(typed, name, title, loss string) error {
+	return confirmedAs("the cluster's name", typed, name, title, loss)
+}
+
+// confirmedAs is confirmed for what is not about one cluster: what says whose name it is.
+func confirmedAs(what, typed, name, title, loss string) error {
 	if typed == name {
 		return nil
 	}
-	return problem.New(problem.Unconfirmed, "To go on, confirm with the cluster's name: "+name, title, "%s", loss)
+	return problem.New(problem.Unconfirmed, "To go on, confirm with "+what+": "+name, title, "%s", loss)
 }
 
 // newLink makes a link that opens the console once.

@@ -8,8 +8,10 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"velvetrewind/core/audit"
+	"velvetrewind/core/figures"
 	"velvetrewind/core/reach"
 	"velvetrewind/engine/archive"
+	"velvetrewind/engine/backup"
 	"velvetrewind/engine/catalog"
 	"velvetrewind/service/wire"
 )
@@ -18,6 +20,7 @@ func (s *Service) backupAPI(api huma.API) {
 	op(s, api, http.MethodGet, "/clusters/{cluster}/backups", "list-backups", "List a cluster's base backups, newest first", 0, s.listBackups)
 	op(s, api, http.MethodPost, "/clusters/{cluster}/backups", "take-backup", "Take a base backup", http.StatusAccepted, s.submitBackup)
 	op(s, api, http.MethodGet, "/backups/{backup}", "show-backup", "Show a base backup", 0, s.showBackup)
+	op(s, api, http.MethodGet, "/backups/{backup}/content", "show-backup-content", "Show what a base backup holds", 0, s.showContent)
 	op(s, api, http.MethodDelete, "/backups/{backup}", "drop-backup", "Let a base backup go", http.StatusAccepted, s.submitDrop)
 }
 
@@ -44,22 +47,40 @@ type BackupPath struct {
 	Backup string `path:"backup" doc:"id of the backup"`
 }
 
-func (s *Service) showBackup(ctx context.Context, in *BackupPath) (*body[wire.Backup], error) {
-	b, err := s.catalog.Backup(ctx, in.Backup)
-	if err != nil {
-		return nil, err
+// backupAndCluster reads a backup and the cluster that it is of.
+func (s *Service) backupAndCluster(ctx context.Context, id string) (b catalog.Backup, k catalog.Cluster, err error) {
+	if b, err = s.catalog.Backup(ctx, id); err != nil {
+		return b, k, err
 	}
-	k, err := s.catalog.Cluster(ctx, b.ClusterID)
+	k, err = s.catalog.Cluster(ctx, b.ClusterID)
+	return b, k, err
+}
+
+func (s *Service) showBackup(ctx context.Context, in *BackupPath) (*body[wire.Backup], error) {
+	b, k, err := s.backupAndCluster(ctx, in.Backup)
 	if err != nil {
 		return nil, err
 	}
 	return answer(backupView(b, k.Name))
 }
 
+func (s *Service) showContent(ctx context.Context, in *BackupPath) (*body[backup.Content], error) {
+	b, err := s.catalog.Backup(ctx, in.Backup)
+	if err != nil {
+		return nil, err
+	}
+	book, err := s.books.Of(ctx, b.ClusterID)
+	if err != nil {
+		return nil, err
+	}
+	return answer(backup.Describe(ctx, s.store, s.catalog, b, book.At(b.StoppedAt)))
+}
+
 type takeBackup struct {
 	ClusterPath
 	Body struct {
-		Fast bool `json:"fast,omitempty" doc:"have the server make its checkpoint at once instead of spreading it out"`
+		Fast bool   `json:"fast,omitempty" doc:"have the server make its checkpoint at once instead of spreading it out"`
+		Kind string `json:"kind,omitempty" enum:"full,incremental,auto" default:"auto" doc:"full reads everything; incremental and auto read only what has changed since the newest backup, and everything where that would not surely be right"`
 	}
 }
 
@@ -68,7 +89,7 @@ func (s *Service) submitBackup(ctx context.Context, in *takeBackup) (*body[wire.
 	if err != nil {
 		return nil, err
 	}
-	t, err := s.tasks.submit(ctx, taskBackup, k.ID, catalog.NewID(), backupArgs{Fast: in.Body.Fast})
+	t, err := s.tasks.submit(ctx, taskBackup, k.ID, catalog.NewID(), backupArgs{Fast: in.Body.Fast, Kind: in.Body.Kind})
 	if err != nil {
 		return nil, err
 	}
@@ -81,11 +102,7 @@ type dropBackup struct {
 }
 
 func (s *Service) submitDrop(ctx context.Context, in *dropBackup) (*body[wire.Task], error) {
-	b, err := s.catalog.Backup(ctx, in.Backup)
-	if err != nil {
-		return nil, err
-	}
-	k, err := s.catalog.Cluster(ctx, b.ClusterID)
+	b, k, err := s.backupAndCluster(ctx, in.Backup)
 	if err != nil {
 		return nil, err
 	}
@@ -118,7 +135,19 @@ func (s *Service) dropLoss(ctx context.Context, k catalog.Cluster, b catalog.Bac
 	bases, wal = audit.Losses{Backups: []string{b.ID}}.Without(bases, wal, k.SegmentSize)
 	after, _ := reach.Compute(bases, wal, forks)
 	lost := audit.Difference(before, after)
-	text := fmt.Sprintf("dropping removes %s of base %s, taken %s", sizeText(b.BytesStored), b.ID, b.StoppedAt.UTC().Format("2006-01-02 15:04:05 UTC"))
+	alone, err := backup.Alone(ctx, s.store, s.catalog, k.ID, b.ID)
+	if err != nil {
+		return "", err
+	}
+	text := fmt.Sprintf("dropping base %s, taken %s, frees %s that no other backup needs", b.ID, b.StoppedAt.UTC().Format("2006-01-02 15:04:05 UTC"), figures.Size(alone))
+	if alone == 0 {
+		text = fmt.Sprintf("dropping base %s, taken %s, frees little: other backups share its packs", b.ID, b.StoppedAt.UTC().Format("2006-01-02 15:04:05 UTC"))
+	}
+	why, err := s.neededFor(ctx, k, b.ID)
+	if err != nil {
+		return "", err
+	}
+	text += why
 	if len(lost) == 0 {
 		return text + "; every moment can still be reached with the others", nil
 	}
@@ -128,4 +157,23 @@ func (s *Service) dropLoss(ctx context.Context, k catalog.Cluster, b catalog.Bac
 	return text, nil
 }
 
-func sizeText(n int64) string { return fmt.Sprintf("%.1f MiB", float64(n)/(1<<20)) }
+// neededFor says what the keep rule, a pin or a copy needs a backup for.
+func (s *Service) neededFor(ctx context.Context, k catalog.Cluster, id string) (string, error) {
+	rule, _, err := s.effectiveRule(ctx, k)
+	if err != nil {
+		return "", err
+	}
+	p, err := s.keepEngine().Preview(ctx, k, rule, s.cfg.Now().UTC(), false)
+	if err != nil {
+		return "", err
+	}
+	text := ""
+	for _, v := range p.Bases {
+		for _, r := range v.Reasons {
+			if v.ID == id && v.Needed {
+				text += "; it is needed: " + r.Text
+			}
+		}
+	}
+	return text, nil
+}

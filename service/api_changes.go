@@ -127,8 +127,12 @@ func (s *Service) showDeck(ctx context.Context, in *showDeck) (*body[wire.Deck],
 	if err != nil {
 		return nil, err
 	}
+	f, err := s.fleetOf(ctx, o.cluster.ID)
+	if err != nil {
+		return nil, err
+	}
 	spans, holes := o.archive.Reach()
-	v := wire.Deck{From: in.From, To: in.To, Reach: orEmpty(spans), Holes: orEmpty(holes), Bases: []wire.Notch{}, Marks: []wire.Notch{}}
+	v := wire.Deck{From: in.From, To: in.To, Reach: orEmpty(spans), Holes: f.holes(o.cluster, spans, holes), Bases: []wire.Notch{}, Marks: []wire.Notch{}}
 	if len(spans) > 0 && v.From.IsZero() {
 		v.From = spans[0].FromTime
 	}
@@ -240,13 +244,6 @@ func (s *Service) incidentViews(ctx context.Context, cluster string) ([]wire.Inc
 		views[i] = v
 	}
 	return views, nil
-}
-
-// addIncidents adds those that need a person.
-func (s *Service) addIncidents(ctx context.Context, v *wire.Cluster) error {
-	all, err := s.incidentViews(ctx, v.ID)
-	v.Incidents = slices.DeleteFunc(all, func(i wire.Incident) bool { return i.Settled != nil })
-	return err
 }
 
 // transactionViews shows entries, with what makes some of them incidents.

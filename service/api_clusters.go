@@ -4,17 +4,15 @@ import (
 	"context"
 	"net/http"
 	"regexp"
-	"strconv"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"velvetrewind/core/reach"
+	"velvetrewind/core/layout"
 	"velvetrewind/engine/access"
 	"velvetrewind/engine/archive"
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/problem"
-	"velvetrewind/engine/readiness"
 	"velvetrewind/engine/replication"
 	"velvetrewind/service/wire"
 )
@@ -28,7 +26,6 @@ func (s *Service) clusterAPI(api huma.API) {
 	op(s, api, http.MethodGet, "/clusters", "list-clusters", "List the protected clusters", 0, s.listClusters)
 	op(s, api, http.MethodPost, "/clusters", "add-cluster", "Register a cluster, after testing it", http.StatusCreated, s.addCluster)
 	op(s, api, http.MethodGet, "/clusters/{cluster}", "show-cluster", "Show a cluster and how it stands", 0, s.showCluster)
-	op(s, api, http.MethodGet, "/clusters/{cluster}/readiness", "check-readiness", "Look at what the cluster is and lacks", 0, s.checkReadiness)
 	op(s, api, http.MethodDelete, "/clusters/{cluster}", "remove-cluster", "Forget a cluster that has neither backups nor copies", http.StatusNoContent, s.removeCluster)
 	op(s, api, http.MethodPost, "/clusters/{cluster}/capture/start", "start-capture", "Capture the cluster's WAL", 0, s.startCapture)
 	op(s, api, http.MethodPost, "/clusters/{cluster}/capture/stop", "stop-capture", "Stop capturing; the server keeps WAL back until it is started again", 0, s.stopCapture)
@@ -44,50 +41,14 @@ func (s *Service) clusterID(ctx context.Context, name string) (string, error) {
 	return k.ID, err
 }
 
-func (s *Service) clusterView(ctx context.Context, k catalog.Cluster) (wire.Cluster, error) {
-	v := wire.Cluster{
-		ID: k.ID, Name: k.Name, ConnString: k.ConnString, SystemID: strconv.FormatUint(k.SystemID, 10), ServerVersion: k.ServerVersion,
-		Checksums: k.DataChecksums, Slot: k.Slot, CreatedAt: k.CreatedAt.UTC(), MeasuredAt: time.Now().UTC(),
-		Reach: []reach.Span{}, Holes: []reach.Hole{},
-	}
-	archive, err := archive.Open(ctx, s.catalog, s.store, s.cfg.spool(), k)
-	if err != nil {
-		return v, err
-	}
-	v.Capture = captureView(archive.Capture)
-	spans, holes := archive.Reach()
-	v.Reach, v.Holes = append(v.Reach, spans...), append(v.Holes, holes...)
-	if err := s.addIncidents(ctx, &v); err != nil {
-		return v, err
-	}
-	backups, err := s.catalog.Backups(ctx, k.ID)
-	if err != nil {
-		return v, err
-	}
-	if len(backups) > 0 {
-		b, err := backupView(backups[0], k.Name)
-		if err != nil {
-			return v, err
-		}
-		v.LastBackup = &b
-	}
-	proofs, err := s.catalog.Proofs(ctx, k.ID)
-	if err != nil || len(proofs) == 0 {
-		return v, err
-	}
-	p, err := proofView(proofs[0])
-	v.LastProof = &p
-	return v, err
-}
-
 func (s *Service) listClusters(ctx context.Context, _ *empty) (*body[[]wire.Cluster], error) {
-	list, err := s.catalog.Clusters(ctx)
+	f, err := s.fleetOf(ctx, "")
 	if err != nil {
 		return nil, err
 	}
-	views := make([]wire.Cluster, len(list))
-	for i, k := range list {
-		if views[i], err = s.clusterView(ctx, k); err != nil {
+	views := make([]wire.Cluster, len(f.calendar.Clusters))
+	for i, k := range f.calendar.Clusters {
+		if views[i], err = f.view(k); err != nil {
 			return nil, err
 		}
 	}
@@ -107,6 +68,12 @@ type addCluster struct {
 		Name       string `json:"name" doc:"by which you will call it: lower-case letters, digits, - and _"`
 		ConnString string `json:"connString" doc:"URL or keyword=value, without a password"`
 		Password   string `json:"password,omitempty" doc:"kept encrypted, never shown again; leave it out to use the service's password file"`
+
+		ReplicationUser     string `json:"replicationUser,omitempty" doc:"role of replication sessions, where it is not the connection string's"`
+		ReplicationPassword string `json:"replicationPassword,omitempty"`
+
+		Labels map[string]string `json:"labels,omitempty" doc:"by which policies find it"`
+		NoBase bool              `json:"noBase,omitempty" doc:"do not take the first base backup at once"`
 	}
 }
 
@@ -118,16 +85,29 @@ func (s *Service) addCluster(ctx context.Context, in *addCluster) (*body[wire.Ad
 	if !clusterName.MatchString(name) {
 		return nil, problem.New(problem.Invalid, "Begin with a letter; use lower-case letters, digits, - and _, at most 40.", "the cluster was not added", "%q cannot be a cluster's name", name)
 	}
+	if err := checkLabels(in.Body.Labels); err != nil {
+		return nil, err
+	}
 	k := catalog.Cluster{ID: catalog.NewID(), Name: name, ConnString: in.Body.ConnString}
+	if len(in.Body.Labels) > 0 {
+		k.LabelsSet = *encode(in.Body.Labels)
+	}
 	k.Slot = "velvet_" + k.ID
-	report, err := readiness.Check(ctx, access.Access{ConnString: in.Body.ConnString, Password: in.Body.Password}, k.Slot)
+	k.ReplicationUser = in.Body.ReplicationUser
+	report, err := s.checker().Check(ctx, access.Access{
+		ConnString: in.Body.ConnString, Password: in.Body.Password,
+		ReplicationUser: in.Body.ReplicationUser, ReplicationPassword: in.Body.ReplicationPassword,
+	}, k.Slot)
 	if err != nil {
 		return nil, err
 	}
 	if !report.Ready() {
 		return nil, notReady(report)
 	}
-	if k.PasswordSealed, err = s.sealPassword(k.ID, in.Body.Password); err != nil {
+	if k.PasswordSealed, err = s.sealPassword(passwordPurpose(k.ID), in.Body.Password); err != nil {
+		return nil, err
+	}
+	if k.ReplicationSealed, err = s.sealPassword(replicationPurpose(k.ID), in.Body.ReplicationPassword); err != nil {
 		return nil, err
 	}
 	f := report.Facts
@@ -138,56 +118,23 @@ func (s *Service) addCluster(ctx context.Context, in *addCluster) (*body[wire.Ad
 	s.log.Info("cluster added", "cluster", name, "system_id", k.SystemID)
 	s.captures.Look()
 	s.events.publish(eventCluster, k.ID)
+	if !in.Body.NoBase {
+		t, err := s.tasks.submit(ctx, taskBackup, k.ID, catalog.NewID(), backupArgs{Kind: layout.Full})
+		if err != nil {
+			return nil, err
+		}
+		added.Task = t.ID
+	}
 	added.Readiness = report
 	added.Cluster, err = s.clusterView(ctx, k)
 	return answer(added, err)
 }
 
-func (s *Service) sealPassword(cluster, password string) ([]byte, error) {
+func (s *Service) sealPassword(purpose, password string) ([]byte, error) {
 	if password == "" {
 		return nil, nil
 	}
-	return s.key.Seal(password, passwordPurpose(cluster))
-}
-
-// notReady puts what blocks, with its remedies, into one problem.
-func notReady(r readiness.Report) error {
-	detail, next := "", ""
-	for _, f := range r.Findings {
-		if !f.Blocks {
-			continue
-		}
-		if detail != "" {
-			detail += "; "
-		}
-		detail += f.What
-		for _, q := range f.SQL {
-			next += q + "\n"
-		}
-		if f.Restart {
-			next += "-- then restart the server\n"
-		}
-	}
-	if next != "" {
-		next = "As a superuser of that cluster:\n" + next + "Then add it again."
-	}
-	return problem.New(problem.NotReady, next, "the cluster was not added", "%s", detail)
-}
-
-func (s *Service) checkReadiness(ctx context.Context, in *ClusterPath) (*body[readiness.Report], error) {
-	k, err := s.catalog.Cluster(ctx, in.Cluster)
-	if err != nil {
-		return nil, err
-	}
-	a, err := s.access(k)
-	if err != nil {
-		return nil, err
-	}
-	r, err := readiness.Check(ctx, a, k.Slot)
-	if r.Findings == nil {
-		r.Findings = []readiness.Finding{}
-	}
-	return answer(r, err)
+	return s.key.Seal(password, purpose)
 }
 
 type removeCluster struct {
@@ -207,6 +154,14 @@ func (s *Service) removeCluster(ctx context.Context, in *removeCluster) (*empty,
 	copies, err := s.catalog.Copies(ctx, k.ID)
 	if err != nil {
 		return nil, err
+	}
+	active, err := s.catalog.Tasks(ctx, catalog.TaskFilter{Cluster: k.ID, Active: true, Limit: 1})
+	if err != nil {
+		return nil, err
+	}
+	if len(active) > 0 {
+		return nil, problem.New(problem.Conflict, "Wait for its end, or cancel it: velvet task cancel "+active[0].ID, "the cluster was not removed",
+			"a task of it is under way: %s %s", active[0].Kind, active[0].ID)
 	}
 	if len(backups)+len(copies) > 0 {
 		return nil, problem.New(problem.Conflict, "Keep it, and stop its capture with: velvet capture stop "+k.Name, "the cluster was not removed",

@@ -28,6 +28,7 @@ func (s *Service) copyAPI(api huma.API) {
 	op(s, api, http.MethodPost, "/clusters/{cluster}/copies", "make-copy", "Make a side copy at a moment", http.StatusAccepted, s.submitCopy)
 	op(s, api, http.MethodGet, "/copies", "list-copies", "List the copies, newest first", 0, s.listCopies)
 	op(s, api, http.MethodGet, "/copies/{copy}", "show-copy", "Show a copy", 0, s.showCopy)
+	op(s, api, http.MethodPost, "/copies/{copy}/step", "step-copy", "Move a paused copy to another moment", http.StatusAccepted, s.submitStep)
 	op(s, api, http.MethodPost, "/copies/{copy}/open", "open-copy", "End a paused copy's recovery and open it for writing", http.StatusAccepted, s.submitOpen)
 	op(s, api, http.MethodDelete, "/copies/{copy}", "discard-copy", "End a copy's server and remove its files", http.StatusAccepted, s.submitDiscard)
 	op(s, api, http.MethodPost, "/copies/{copy}/proofs", "prove-copy", "Prove a copy", http.StatusAccepted, s.submitProof)
@@ -44,7 +45,7 @@ type makeCopy struct {
 }
 
 func (s *Service) submitCopy(ctx context.Context, in *makeCopy) (*body[wire.Task], error) {
-	cluster, p, err := s.plan(ctx, in.Cluster, in.Body.Moment, "")
+	cluster, p, replays, err := s.plan(ctx, in.Cluster, in.Body.Moment, "")
 	if err != nil {
 		return nil, err
 	}
@@ -52,7 +53,7 @@ func (s *Service) submitCopy(ctx context.Context, in *makeCopy) (*body[wire.Task
 	if err != nil {
 		return nil, err
 	}
-	if err := s.catalog.AddCopy(ctx, k); err != nil {
+	if err := s.catalog.AddCopy(ctx, k, replays); err != nil {
 		return nil, err
 	}
 	out, err := s.submitFor(ctx, taskCopy, k, cluster, copyArgs{Plan: p})
@@ -60,6 +61,29 @@ func (s *Service) submitCopy(ctx context.Context, in *makeCopy) (*body[wire.Task
 		return nil, err
 	}
 	return out, s.catalog.SetCopyTask(ctx, k.ID, out.Body.ID)
+}
+
+type stepCopy struct {
+	CopyPath
+	Body struct {
+		Moment string `json:"moment" doc:"in the moment language; a time needs its zone"`
+	}
+}
+
+func (s *Service) submitStep(ctx context.Context, in *stepCopy) (*body[wire.Task], error) {
+	k, cluster, err := s.present(ctx, in.Copy)
+	if err != nil {
+		return nil, err
+	}
+	if k.State != catalog.CopyPaused {
+		return nil, problem.New(problem.Conflict, "Make another with: velvet restore start "+cluster.Name+" MOMENT", "the copy was not moved",
+			"it is %s; only a paused copy can be moved", k.State)
+	}
+	_, p, replays, err := s.plan(ctx, cluster.Name, in.Body.Moment, "")
+	if err != nil {
+		return nil, err
+	}
+	return s.submitFor(ctx, taskStep, k, cluster, copyArgs{Plan: p, Replays: replays})
 }
 
 // submitFor submits a task about a copy.
@@ -82,7 +106,7 @@ func (s *Service) viewCopy(ctx context.Context, k catalog.Copy, cluster catalog.
 		return v, err
 	}
 	proofs, err := s.catalog.Proofs(ctx, k.ID)
-	if err != nil || len(proofs) == 0 {
+	if err != nil || len(proofs) == 0 || proofs[0].Moves != k.Moves { // of another moment
 		return v, err
 	}
 	p, err := proofView(proofs[0])

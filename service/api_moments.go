@@ -68,21 +68,31 @@ func (s *Service) openJournal(ctx context.Context, cluster string) (o opened, er
 	return o, err
 }
 
-func (s *Service) plan(ctx context.Context, cluster, text, zone string) (catalog.Cluster, plan.Restore, error) {
+// plan plans a restore, and lists the WAL that it replays.
+func (s *Service) plan(ctx context.Context, cluster, text, zone string) (k catalog.Cluster, p plan.Restore, replays []catalog.Stretch, err error) {
 	m, err := parseMoment(text, zone)
 	if err != nil {
-		return catalog.Cluster{}, plan.Restore{}, err
+		return k, p, nil, err
 	}
 	o, err := s.openJournal(ctx, cluster)
 	if err != nil {
-		return o.cluster, plan.Restore{}, err
+		return o.cluster, p, nil, err
 	}
-	p, _, err := restore.Plan(ctx, o.archive, o.journal, m)
-	return o.cluster, p, err
+	if p, _, err = restore.Plan(ctx, o.archive, o.journal, m); err != nil {
+		return o.cluster, p, nil, err
+	}
+	for _, seg := range p.Segments(o.archive.Ancestors, o.cluster.SegmentSize) {
+		if n := len(replays); n > 0 && replays[n-1].Timeline == seg.Timeline && replays[n-1].Last+1 == seg.Number {
+			replays[n-1].Last = seg.Number
+			continue
+		}
+		replays = append(replays, catalog.Stretch{Timeline: seg.Timeline, First: seg.Number, Last: seg.Number})
+	}
+	return o.cluster, p, replays, nil
 }
 
 func (s *Service) planRestore(ctx context.Context, in *momentIn) (*body[plan.Restore], error) {
-	_, p, err := s.plan(ctx, in.Cluster, in.Body.Moment, in.Body.Zone)
+	_, p, _, err := s.plan(ctx, in.Cluster, in.Body.Moment, in.Body.Zone)
 	return answer(p, err)
 }
 

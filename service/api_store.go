@@ -1,31 +1,45 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
+	"fmt"
 	"net/http"
+	"slices"
+	"sync"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"velvetrewind/engine/audit"
+	"velvetrewind/engine/backup"
 	"velvetrewind/engine/problem"
+	"velvetrewind/engine/vault"
 	"velvetrewind/service/wire"
 )
 
 func (s *Service) storeAPI(api huma.API) {
+	op(s, api, http.MethodGet, "/store", "show-store", "Show the store, and what each cluster takes in it", 0, s.showStore)
+	op(s, api, http.MethodPost, "/store/key", "rekey-store", "Give the store another key, without writing what it holds anew", 0, s.rekey)
 	op(s, api, http.MethodPost, "/store/audits", "audit-store", "Look through the store", http.StatusAccepted, s.submitAudit)
 	op(s, api, http.MethodPost, "/store/rebuilds", "rebuild-catalogue", "Record everything that the store holds and the catalogue does not know", http.StatusAccepted, s.submitRebuild)
 	op(s, api, http.MethodGet, "/store/audits/{task}", "show-audit", "Show what an audit found", 0, s.showAudit)
+	op(s, api, http.MethodPut, "/clusters/{cluster}/second-store", "set-second-store", "Say whether a cluster is copied to the second store", 0, s.setSecond)
 }
 
 type submitAudit struct {
 	Body struct {
 		Full bool `json:"full,omitempty" doc:"read every byte, not only what is there"`
+		Mend bool `json:"mend,omitempty" doc:"bring back from the second store what is missing or damaged, and the other way round"`
 	}
 }
 
 func (s *Service) submitAudit(ctx context.Context, in *submitAudit) (*body[wire.Task], error) {
-	t, err := s.tasks.submit(ctx, taskAudit, "", "", auditArgs{Full: in.Body.Full})
+	if in.Body.Mend && s.store.Second() == nil {
+		return nil, problem.New(problem.Conflict, "Name one when the service starts: --second-store", "the store was not looked through", "without a second store there is nothing to mend it from")
+	}
+	t, err := s.tasks.submit(ctx, taskAudit, "", "", auditArgs{Full: in.Body.Full, Mend: in.Body.Mend})
 	if err != nil {
 		return nil, err
 	}
@@ -50,4 +64,176 @@ func (s *Service) showAudit(ctx context.Context, in *TaskPath) (*body[audit.Resu
 	}
 	var r audit.Result
 	return answer(r, json.Unmarshal(*t.Outcome, &r))
+}
+
+type rekeyIn struct {
+	Body struct {
+		File    string   `json:"file" minLength:"1" doc:"file on the service's host with the new key: an age identity or a passphrase"`
+		Besides []string `json:"besides,omitempty" doc:"public keys (age1…) that may open the store too"`
+	}
+}
+
+func (s *Service) rekey(ctx context.Context, in *rekeyIn) (*body[wire.Rekeyed], error) {
+	const title = "the store's key was not changed"
+	k, err := vault.LoadKey(in.Body.File)
+	if err != nil {
+		return nil, problem.Wrap(err, problem.Invalid, title, "Name a file that the service can read, with an age identity or a passphrase in it.")
+	}
+	n, err := s.store.Rekey(ctx, k, in.Body.Besides)
+	if err != nil {
+		return nil, problem.Wrap(err, problem.Conflict, title, "The key that opened the store until now still does.")
+	}
+	s.log.Info("the store has a new key", "number", n)
+	return answer(wire.Rekeyed{KeyNumber: n, Next: fmt.Sprintf("From the next start on, name the new file: --store-key %s. The key before opens the store no more; nothing that the store holds was written anew.", in.Body.File)}, nil)
+}
+
+type secondIn struct {
+	ClusterPath
+	Body struct {
+		Wanted bool `json:"wanted"`
+	}
+}
+
+func (s *Service) setSecond(ctx context.Context, in *secondIn) (*empty, error) {
+	k, err := s.catalog.Cluster(ctx, in.Cluster)
+	if err != nil {
+		return nil, err
+	}
+	return &empty{}, s.catalog.WantSecondStore(ctx, k.ID, in.Body.Wanted)
+}
+
+// measured keeps what a listing of the store gave for a while: a large one takes long.
+type measured struct {
+	mu sync.Mutex
+	at time.Time
+	by map[string]*backup.InStore
+}
+
+const measureEvery = 30 * time.Second
+
+func (s *Service) measure(ctx context.Context) (map[string]*backup.InStore, time.Time, error) {
+	m := &s.measured
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if time.Since(m.at) > measureEvery {
+		by, err := backup.Measure(ctx, s.store)
+		if err != nil {
+			return nil, m.at, err
+		}
+		m.by, m.at = by, time.Now()
+	}
+	return m.by, m.at, nil
+}
+
+func (s *Service) showStore(ctx context.Context, _ *empty) (*body[wire.Store], error) {
+	r := s.store.Record()
+	v := wire.Store{Name: s.store.String(), ID: r.ID, Created: r.Created, Trouble: s.mirrors.problem(), Clusters: []wire.StoreCluster{}}
+	if ring := s.store.Ring(); ring != nil {
+		v.Encrypted, v.KeyNumber, v.KeyMade = true, ring.Current, &r.Rekeyed
+	}
+	if second := s.store.Second(); second != nil {
+		v.Second = second.String()
+	}
+	by, at, err := s.measure(ctx)
+	if err != nil {
+		return nil, err
+	}
+	v.Measured = at.UTC()
+	if v.Clusters, err = s.storeClusters(ctx, by, v.Second != ""); err != nil {
+		return nil, err
+	}
+	v.Audit, err = s.lastAudit(ctx)
+	return answer(v, err)
+}
+
+func (s *Service) storeClusters(ctx context.Context, by map[string]*backup.InStore, second bool) ([]wire.StoreCluster, error) {
+	clusters, err := s.catalog.Clusters(ctx)
+	if err != nil {
+		return nil, err
+	}
+	backups, err := s.catalog.Backups(ctx, "")
+	if err != nil {
+		return nil, err
+	}
+	growth, err := s.growth(ctx)
+	if err != nil {
+		return nil, err
+	}
+	list := []wire.StoreCluster{}
+	known := make(map[string]bool)
+	for _, k := range clusters {
+		known[k.ID] = true
+		c := wire.StoreCluster{Cluster: k.Name, Known: true, Second: second && k.SecondStore, Growth: growth[k.ID]}
+		for _, b := range backups {
+			if b.ClusterID == k.ID {
+				c.Backups++
+				c.Held += b.BytesHeld
+			}
+		}
+		take(&c, by[k.ID])
+		list = append(list, c)
+	}
+	for id, m := range by {
+		if !known[id] {
+			c := wire.StoreCluster{Cluster: id}
+			take(&c, m)
+			list = append(list, c)
+		}
+	}
+	slices.SortFunc(list, func(a, b wire.StoreCluster) int {
+		return cmp.Or(cmp.Compare(b.Packs+b.WAL, a.Packs+a.WAL), cmp.Compare(a.Cluster, b.Cluster))
+	})
+	return list, nil
+}
+
+func take(c *wire.StoreCluster, m *backup.InStore) {
+	if m != nil {
+		c.Packs, c.WAL, c.Journal, c.Objects = m.Packs, m.WAL, m.Journal, m.Objects
+	}
+}
+
+// mostPoints is how fine the growth of the store is told.
+const mostPoints = 120
+
+// growth adds up what was stored, by cluster.
+func (s *Service) growth(ctx context.Context) (map[string][]wire.StorePoint, error) {
+	const finest = 5
+	list, err := s.catalog.Growths(ctx, finest)
+	if err != nil || len(list) == 0 {
+		return nil, err
+	}
+	span := int64(time.Since(list[0].At).Seconds())
+	if step := span / mostPoints; step > finest {
+		if list, err = s.catalog.Growths(ctx, step); err != nil {
+			return nil, err
+		}
+	}
+	all := make(map[string][]wire.StorePoint)
+	for _, g := range list {
+		p := wire.StorePoint{At: g.At.UTC(), Backups: g.Backups, WAL: g.WAL}
+		if n := len(all[g.ClusterID]); n > 0 {
+			before := all[g.ClusterID][n-1]
+			p.Backups, p.WAL = p.Backups+before.Backups, p.WAL+before.WAL
+		}
+		all[g.ClusterID] = append(all[g.ClusterID], p)
+	}
+	return all, nil
+}
+
+func (s *Service) lastAudit(ctx context.Context) (*wire.StoreAudit, error) {
+	t, ok, err := s.catalog.LastDone(ctx, taskAudit)
+	if err != nil || !ok || t.Outcome == nil {
+		return nil, err
+	}
+	var r audit.Result
+	if err := json.Unmarshal(*t.Outcome, &r); err != nil {
+		return nil, err
+	}
+	a := &wire.StoreAudit{Task: t.ID, At: t.FinishedAt.Time.UTC(), Full: r.Full, Findings: len(r.Findings), Behind: r.Behind}
+	for _, f := range r.Findings {
+		if f.Costs {
+			a.Costing++
+		}
+	}
+	return a, nil
 }

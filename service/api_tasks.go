@@ -3,9 +3,12 @@ package service
 import (
 	"context"
 	"net/http"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/problem"
 	"velvetrewind/service/wire"
 )
 
@@ -13,6 +16,8 @@ func (s *Service) taskAPI(api huma.API) {
 	op(s, api, http.MethodGet, "/tasks", "list-tasks", "List tasks, newest first", 0, s.listTasks)
 	op(s, api, http.MethodGet, "/tasks/{task}", "show-task", "Show a task", 0, s.showTask)
 	op(s, api, http.MethodGet, "/tasks/{task}/lines", "read-task-log", "Read a task's log", 0, s.readLog)
+	op(s, api, http.MethodPost, "/tasks/{task}/retry", "retry-task", "Do again what a task that failed or was cancelled was to do", http.StatusAccepted, s.retryTask)
+	op(s, api, http.MethodGet, "/reports/backups", "report-backups", "List the base backups that were taken, also those let go since, with what each read and stored", 0, s.reportBackups)
 	op(s, api, http.MethodPost, "/tasks/{task}/cancel", "cancel-task", "Cancel a task; what it had made is removed", 0, s.cancelTask)
 }
 
@@ -32,7 +37,10 @@ func (s *Service) clusterNames(ctx context.Context) (map[string]string, error) {
 
 type listTasks struct {
 	Cluster string `query:"cluster" doc:"only of this cluster"`
+	Kind    string `query:"kind" doc:"only of this kind"`
+	State   string `query:"state" enum:"waiting,running,done,failed,cancelled" doc:"only in this state"`
 	Active  bool   `query:"active" doc:"only those that wait or run"`
+	Days    int    `query:"days" minimum:"0" maximum:"36500" doc:"only of the last so many days"`
 	Limit   int    `query:"limit" default:"50" minimum:"1" maximum:"1000"`
 }
 
@@ -45,7 +53,11 @@ func (s *Service) listTasks(ctx context.Context, in *listTasks) (*body[[]wire.Ta
 	if err != nil {
 		return nil, err
 	}
-	list, err := s.catalog.Tasks(ctx, of, in.Active, in.Limit)
+	f := catalog.TaskFilter{Cluster: of, Kind: in.Kind, State: in.State, Active: in.Active, Limit: in.Limit}
+	if in.Days > 0 {
+		f.Since = time.Now().AddDate(0, 0, -in.Days)
+	}
+	list, err := s.catalog.Tasks(ctx, f)
 	if err != nil {
 		return nil, err
 	}
@@ -68,6 +80,71 @@ func (s *Service) showTask(ctx context.Context, in *TaskPath) (*body[wire.Task],
 		return nil, err
 	}
 	return answer(taskView(t, names))
+}
+
+// retryTask submits the same work again. What depends on something that the task had made
+// and that was removed with it is begun anew by its own command.
+func (s *Service) retryTask(ctx context.Context, in *TaskPath) (*body[wire.Task], error) {
+	old, err := s.catalog.Task(ctx, in.Task)
+	if err != nil {
+		return nil, err
+	}
+	refuse := func(next, why string) error {
+		return problem.New(problem.Conflict, next, "the task was not begun again", "%s", why)
+	}
+	switch {
+	case !old.Ended():
+		return nil, refuse("Wait for its end, or cancel it: velvet task cancel "+old.ID, "it has not ended")
+	case old.State == catalog.TaskDone:
+		return nil, refuse("", "it was done")
+	case old.Kind == taskCopy || old.Kind == taskOpen:
+		return nil, refuse("Plan it anew: velvet restore start CLUSTER MOMENT", "what there was of the copy has been removed")
+	case old.Kind == taskStep:
+		return nil, refuse("See whether the copy is still there, and plan anew: velvet copy list", "what it was planned on may be gone")
+	case old.Kind == taskKeep:
+		return nil, refuse("Preview it anew: velvet keep preview CLUSTER", "what would go may have changed")
+	}
+	subject := old.Subject
+	if old.Kind == taskBackup {
+		subject = catalog.NewID()
+	}
+	t, err := s.tasks.submit(ctx, old.Kind, old.ClusterID.String, subject, old.Arguments)
+	if err != nil {
+		return nil, err
+	}
+	names, err := s.clusterNames(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return answer(taskView(t, names))
+}
+
+type reportBackups struct {
+	Cluster string `query:"cluster" doc:"only of this cluster"`
+	Days    int    `query:"days" default:"31" minimum:"1" maximum:"36500" doc:"of the last so many days"`
+}
+
+func (s *Service) reportBackups(ctx context.Context, in *reportBackups) (*body[[]wire.BackupLine], error) {
+	of, err := s.clusterID(ctx, in.Cluster)
+	if err != nil {
+		return nil, err
+	}
+	names, err := s.clusterNames(ctx)
+	if err != nil {
+		return nil, err
+	}
+	list, err := s.catalog.BackupsTaken(ctx, of, s.cfg.Now().AddDate(0, 0, -in.Days))
+	if err != nil {
+		return nil, err
+	}
+	views := make([]wire.BackupLine, len(list))
+	for i, b := range list {
+		views[i] = wire.BackupLine{
+			ID: b.ID, Cluster: names[b.ClusterID], Kind: b.Kind, StoppedAt: b.StoppedAt.UTC(), Seconds: b.StoppedAt.Sub(b.StartedAt).Seconds(),
+			BytesHeld: b.BytesHeld, BytesRead: b.BytesRead, BytesStored: b.BytesStored, Dropped: b.DroppedAt.Valid,
+		}
+	}
+	return answer(views, nil)
 }
 
 type readLog struct {

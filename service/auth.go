@@ -16,6 +16,7 @@ import (
 	"velvetrewind/engine/feed"
 	"velvetrewind/engine/problem"
 	"velvetrewind/engine/seal"
+	"velvetrewind/service/wire"
 )
 
 const (
@@ -146,8 +147,9 @@ func (a *auth) signOut(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNoContent)
 }
 
-func writeProblem(w http.ResponseWriter, p *problem.Problem) {
-	doc := problemDoc(p)
+func writeProblem(w http.ResponseWriter, p *problem.Problem) { writeDoc(w, problemDoc(p)) }
+
+func writeDoc(w http.ResponseWriter, doc *wire.Problem) {
 	w.Header().Set("Content-Type", doc.ContentType(""))
 	w.WriteHeader(doc.Status)
 	_ = json.NewEncoder(w).Encode(doc)

@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"velvetrewind/core/layout"
 )
@@ -18,6 +19,11 @@ type Config struct {
 	Catalogue   string `koanf:"catalogue"`   // connection string of the catalogue
 	Store       string `koanf:"store"`       // directory, or s3://…; "" is HOME/store
 	StoreKeys   string `koanf:"store-keys"`  // file with the keys of a bucket
+	StoreKey    string `koanf:"store-key"`   // file with what opens an encrypted store
+	AdoptStore  bool   `koanf:"adopt-store"` // take over a store whose catalogue is lost
+	SecondStore string `koanf:"second-store"`
+	SecondKeys  string `koanf:"second-store-keys"`
+	ReadData    string `koanf:"read-data"`   // auto or sql
 	Copies      string `koanf:"copies"`      // directory; "" is HOME/copies
 	Listen      string `koanf:"listen"`      // address and port
 	TLSCert     string `koanf:"tls-cert"`    // files in PEM form
@@ -27,7 +33,23 @@ type Config struct {
 	Programs    string `koanf:"programs"`    // directory of PostgreSQL's programs, %d for the major version
 	Compression string `koanf:"compression"` // zstd or s2
 	LogFormat   string `koanf:"log-format"`  // text or json
+
+	TasksAtOnce     int `koanf:"tasks-at-once"`     // of this instance
+	TasksPerCluster int `koanf:"tasks-per-cluster"` // of all instances; 0 is no limit
+	BackupsPerHost  int `koanf:"backups-per-host"`  // of all instances; 0 is no limit
+
+	// Now is the clock of calendar, keep rules and backups; nil is the real one. LookEvery
+	// is how often the calendar is looked through.
+	Now       func() time.Time `koanf:"-"`
+	LookEvery time.Duration    `koanf:"-"`
 }
+
+// How many tasks run at once unless told otherwise.
+const (
+	DefaultTasksAtOnce     = 4
+	DefaultTasksPerCluster = 4
+	DefaultBackupsPerHost  = 2
+)
 
 // DefaultListen is where the service listens unless told otherwise.
 const DefaultListen = "127.0.0.1:8417"
@@ -57,8 +79,23 @@ func (c *Config) complete() (layout.Codec, error) {
 	if c.Listen == "" {
 		c.Listen = DefaultListen
 	}
+	if c.TasksAtOnce == 0 {
+		c.TasksAtOnce = DefaultTasksAtOnce
+	}
+	if c.TasksAtOnce < 1 || c.TasksPerCluster < 0 || c.BackupsPerHost < 0 {
+		return 0, errors.New("a limit of tasks is below what makes sense; see: velvet serve --help")
+	}
+	if c.Now == nil {
+		c.Now = time.Now
+	}
+	if c.LookEvery == 0 {
+		c.LookEvery = 5 * time.Second
+	}
 	if c.Compression == "" {
 		c.Compression = "zstd"
+	}
+	if c.ReadData != "" && c.ReadData != "auto" && c.ReadData != "sql" {
+		return 0, fmt.Errorf("--read-data %q: choose auto or sql", c.ReadData)
 	}
 	codec, err := layout.ParseCodec(c.Compression)
 	if err != nil {

@@ -90,7 +90,7 @@ func (m *metrics) collect(ctx context.Context, out chan<- prometheus.Metric) err
 		}
 		gauge(metricCopies, float64(len(copies)), k.Name)
 	}
-	active, err := m.catalog.Tasks(ctx, "", true, 1000)
+	active, err := m.catalog.Tasks(ctx, catalog.TaskFilter{Active: true, Limit: 1000})
 	if err != nil {
 		return err
 	}

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"log/slog"
 	"net/http"
+	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -56,16 +57,35 @@ func apiError(ctx context.Context, log *slog.Logger, err error) error {
 	return problemDoc(p)
 }
 
-// useProblemDocuments has the API library give its own errors in the same form.
+// useProblemDocuments has the API library give its own errors in the same form: all are of
+// requests that it cannot read.
 func useProblemDocuments() {
 	huma.NewError = func(status int, message string, errs ...error) huma.StatusError {
-		p := &wire.Problem{Type: wire.ProblemType + string(problem.Invalid), Title: message, Status: status}
-		for _, e := range errs {
-			if p.Detail != "" {
-				p.Detail += "; "
-			}
-			p.Detail += e.Error()
-		}
-		return p
+		return unreadable(status, message, errs)
 	}
+}
+
+// unreadable says where a request is wrong, and never repeats what it holds there: that
+// may be a password.
+func unreadable(status int, message string, errs []error) *wire.Problem {
+	p := &wire.Problem{
+		Type: wire.ProblemType + string(problem.Invalid), Title: "the request cannot be read", Status: status, Detail: message,
+		Next: "Compare it with the API's description, in /api/v1/openapi.yaml.",
+	}
+	var details []string
+	for _, e := range errs {
+		var d *huma.ErrorDetail
+		switch {
+		case !errors.As(e, &d):
+			details = append(details, e.Error())
+		case d.Location == "":
+			details = append(details, d.Message)
+		default:
+			details = append(details, d.Location+": "+d.Message)
+		}
+	}
+	if len(details) > 0 {
+		p.Detail = strings.Join(details, "; ")
+	}
+	return p
 }

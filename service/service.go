@@ -21,9 +21,9 @@ import (
 	"velvetrewind/engine/copies"
 	"velvetrewind/engine/host"
 	"velvetrewind/engine/names"
+	"velvetrewind/engine/schedule"
 	"velvetrewind/engine/seal"
-	"velvetrewind/engine/store"
-	"velvetrewind/engine/store/place"
+	"velvetrewind/engine/vault"
 )
 
 // Service is a running service.
@@ -34,7 +34,9 @@ type Service struct {
 	key      seal.Key
 	codec    layout.Codec
 	host     *host.Host
-	store    store.Store
+	store    *vault.Vault
+	mirrors  mirrors
+	measured measured
 	catalog  *catalog.Catalog
 	books    *names.Books
 	events   *events
@@ -108,15 +110,15 @@ func (s *Service) open(ctx context.Context, url string) (err error) {
 	if err != nil {
 		return err
 	}
-	where := place.Place{}
-	if s.store, where, err = place.Open(ctx, s.cfg.Store, s.cfg.StoreKeys, s.host.Group()); err != nil {
-		return err
-	}
 	program, err := s.host.InstallProgram(s.cfg.programs())
 	if err != nil {
 		return fmt.Errorf("install the program for recovering servers: %w", err)
 	}
 	if s.catalog, err = catalog.Open(ctx, s.cfg.Catalogue); err != nil {
+		return err
+	}
+	where, err := s.openStore(ctx)
+	if err != nil {
 		return err
 	}
 	s.books = &names.Books{Catalog: s.catalog}
@@ -143,7 +145,7 @@ func (s *Service) begin(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if s.tasks, err = newTasks(ctx, s.catalog, instance, lease, s.events, s.log); err != nil {
+	if s.tasks, err = newTasks(ctx, s.catalog, instance, lease, s.cfg, s.events, s.log); err != nil {
 		lease.Release()
 		return err
 	}
@@ -157,6 +159,9 @@ func (s *Service) serve(ctx context.Context, l net.Listener, ready func()) error
 	defer cancel()
 	var wg sync.WaitGroup
 	wg.Go(func() { s.captures.Run(ctx) })
+	wg.Go(func() { s.lookAfterStore(ctx) })
+	calendar := &schedule.Scheduler{Catalog: s.catalog, Now: s.cfg.Now, Every: s.cfg.LookEvery, Log: s.log, Begin: s.beginDue}
+	wg.Go(func() { calendar.Run(ctx) })
 	// The queue lives on its own context, so that tasks are told to stop in order.
 	if err := s.tasks.queue.Start(context.WithoutCancel(ctx)); err != nil {
 		return err

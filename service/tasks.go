@@ -26,12 +26,15 @@ import (
 const (
 	taskBackup  = "backup"
 	taskCopy    = "side copy"
+	taskStep    = "step copy"
 	taskOpen    = "open copy"
 	taskDiscard = "discard copy"
 	taskProve   = "proof"
 	taskDrop    = "drop backup"
 	taskAudit   = "audit"
 	taskRebuild = "rebuild"
+	taskMirror  = "second store"
+	taskKeep    = "keep run"
 )
 
 // kind is what a kind of task does, and how what it left is put right after its instance died.
@@ -39,6 +42,9 @@ type kind struct {
 	work func(ctx context.Context, t catalog.Task, report task.Report) (outcome any, err error)
 	// undo returns whether the work turned out to be whole after all.
 	undo func(ctx context.Context, t catalog.Task) (whole bool, err error)
+	// forget, if there is one, undoes what was recorded when the task was submitted, if
+	// it is cancelled before it began.
+	forget func(ctx context.Context, t catalog.Task) (whole bool, err error)
 }
 
 // tasks runs tasks from the queue. The catalogue's record of a task is what people
@@ -48,7 +54,8 @@ type tasks struct {
 	queue    *river.Client[pgx.Tx]
 	kinds    map[string]kind
 	instance int64
-	lease    *catalog.Lease  // of the instance's number
+	lease    *catalog.Lease // of the instance's number
+	limits   catalog.Limits
 	suspects map[string]bool // tasks that looked orphaned when last looked at
 	events   *events
 	log      *slog.Logger
@@ -74,14 +81,14 @@ func (w *worker) Work(ctx context.Context, job *river.Job[jobArgs]) error {
 
 const (
 	queueSchema    = "velvet"
-	tasksAtOnce    = 4
+	askAgain       = 2 * time.Second // a task that must wait for others
 	progressEvery  = 250 * time.Millisecond
 	lookForOrphans = 5 * time.Second
 )
 
 // newTasks prepares the queue, making its tables.
-func newTasks(ctx context.Context, c *catalog.Catalog, instance int64, lease *catalog.Lease, ev *events, log *slog.Logger) (*tasks, error) {
-	t := &tasks{catalog: c, instance: instance, lease: lease, suspects: make(map[string]bool), events: ev, log: log}
+func newTasks(ctx context.Context, c *catalog.Catalog, instance int64, lease *catalog.Lease, cfg Config, ev *events, log *slog.Logger) (*tasks, error) {
+	t := &tasks{catalog: c, instance: instance, limits: catalog.Limits{PerCluster: cfg.TasksPerCluster, BackupsPerHost: cfg.BackupsPerHost}, lease: lease, suspects: make(map[string]bool), events: ev, log: log}
 	quiet := slog.New(levelAtLeast{log.Handler(), slog.LevelWarn})
 	driver := riverpgxv5.New(c.Pool())
 	m, err := rivermigrate.New(driver, &rivermigrate.Config{Schema: queueSchema, Logger: quiet})
@@ -95,7 +102,7 @@ func newTasks(ctx context.Context, c *catalog.Catalog, instance int64, lease *ca
 	river.AddWorker(workers, &worker{tasks: t})
 	t.queue, err = river.NewClient(driver, &river.Config{
 		Schema: queueSchema, Workers: workers, Logger: quiet, MaxAttempts: 1, JobTimeout: -1,
-		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: tasksAtOnce}},
+		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: cfg.TasksAtOnce}},
 	})
 	return t, err
 }
@@ -131,7 +138,11 @@ func (t *tasks) enqueue(ctx context.Context, id string) error {
 // run does one task. Its outcome is recorded; the queue hears of no error, since a
 // task is never tried twice by itself.
 func (t *tasks) run(ctx context.Context, id string) error {
-	began, err := t.catalog.BeginTask(ctx, id, t.instance)
+	began, why, err := t.catalog.BeginTask(ctx, id, t.instance, t.limits)
+	if why != "" && err == nil {
+		t.events.publish(eventTask, id)
+		return river.JobSnooze(askAgain)
+	}
 	if err != nil || !began {
 		return err
 	}
@@ -184,9 +195,13 @@ func (t *tasks) cancel(ctx context.Context, record catalog.Task) error {
 	if record.Ended() {
 		return problem.New(problem.Conflict, "", "the task was not cancelled", "it has ended already: %s", record.State)
 	}
-	if record.State == catalog.TaskWaiting {
-		p := problem.New(problem.Interrupted, "", "the task was cancelled", "it had not begun")
-		if err := t.catalog.EndTask(ctx, record.ID, catalog.TaskCancelled, nil, problemDoc(p)); err != nil {
+	p := problem.New(problem.Interrupted, "", "the task was cancelled", "it had not begun")
+	waited, err := t.catalog.CancelWaiting(ctx, record.ID, problemDoc(p))
+	if err != nil {
+		return err
+	}
+	if forget := t.kinds[record.Kind].forget; waited && forget != nil {
+		if _, err := forget(ctx, record); err != nil {
 			return err
 		}
 	}
@@ -270,20 +285,43 @@ func (t *tasks) putRight(ctx context.Context, o catalog.Task) error {
 	return err
 }
 
-// requeue queues tasks that were recorded by an instance that died before it queued them.
+// requeue queues tasks that were recorded by an instance that died before it queued them,
+// or taken from the queue by one that died before it began them. Queued twice, a task is
+// still begun once.
 func (t *tasks) requeue(ctx context.Context) error {
-	active, err := t.catalog.Tasks(ctx, "", true, 1000)
+	active, err := t.catalog.Tasks(ctx, catalog.TaskFilter{Active: true, Limit: 1000})
 	if err != nil {
 		return err
 	}
 	for _, a := range active {
-		if a.State == catalog.TaskWaiting && !a.JobID.Valid && time.Since(a.CreatedAt) > lookForOrphans {
-			if err := t.enqueue(ctx, a.ID); err != nil {
-				return err
-			}
+		if a.State != catalog.TaskWaiting || time.Since(a.CreatedAt) < lookForOrphans {
+			continue
+		}
+		lost, err := t.lost(ctx, a)
+		if err == nil && lost {
+			err = t.enqueue(ctx, a.ID)
+		}
+		if err != nil {
+			return err
 		}
 	}
 	return nil
+}
+
+// lost tells whether no job will bring a waiting task to an instance.
+func (t *tasks) lost(ctx context.Context, a catalog.Task) (bool, error) {
+	if !a.JobID.Valid {
+		return true, nil
+	}
+	job, err := t.queue.JobGet(ctx, a.JobID.Int64)
+	if errors.Is(err, rivertype.ErrNotFound) {
+		return true, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	waits := job.State == rivertype.JobStateAvailable || job.State == rivertype.JobStateScheduled || job.State == rivertype.JobStatePending || job.State == rivertype.JobStateRetryable
+	return !waits && (job.AttemptedAt == nil || time.Since(*job.AttemptedAt) > lookForOrphans), nil
 }
 
 // reporter writes what a task tells into the catalogue and passes it on to who watches.

@@ -2,6 +2,7 @@ package service
 
 import (
 	"encoding/json"
+	"time"
 
 	"velvetrewind/engine/catalog"
 	"velvetrewind/service/wire"
@@ -32,7 +33,8 @@ func backupView(b catalog.Backup, cluster string) (wire.Backup, error) {
 	v := wire.Backup{
 		ID: b.ID, Cluster: cluster, Kind: b.Kind, Timeline: uint32(b.Timeline), Start: b.Start, Stop: b.Stop,
 		StartedAt: b.StartedAt.UTC(), StoppedAt: b.StoppedAt.UTC(), Files: b.Files, BytesRead: b.BytesRead, BytesStored: b.BytesStored,
-		Pages: b.Pages, PageFaults: b.PageFaults, Task: b.TaskID,
+		Pages: b.Pages, PageFaults: b.PageFaults, Task: b.TaskID, Beside: b.Beside, BytesHeld: b.BytesHeld, BytesShared: b.BytesShared,
+		Extents: b.Extents, NewExtents: b.NewExtents, ZeroExtents: b.ZeroExtents,
 	}
 	return v, json.Unmarshal(b.Tablespaces, &v.Tablespaces)
 }
@@ -67,6 +69,7 @@ func taskView(t catalog.Task, names map[string]string) (wire.Task, error) {
 		at := t.FinishedAt.Time.UTC()
 		v.FinishedAt = &at
 	}
+	addPace(&v, t, time.Now())
 	if t.Outcome != nil {
 		if err := json.Unmarshal(*t.Outcome, &v.Outcome); err != nil {
 			return v, err
@@ -76,4 +79,24 @@ func taskView(t catalog.Task, names map[string]string) (wire.Task, error) {
 		return v, json.Unmarshal(*t.Problem, &v.Problem)
 	}
 	return v, nil
+}
+
+// addPace works out how fast a running task has been and how long it may still take.
+func addPace(v *wire.Task, t catalog.Task, now time.Time) {
+	if !t.StartedAt.Valid {
+		return
+	}
+	end := now
+	if t.FinishedAt.Valid {
+		end = t.FinishedAt.Time
+	}
+	v.Seconds = end.Sub(t.StartedAt.Time).Seconds()
+	if t.State != catalog.TaskRunning || t.Done <= 0 || v.Seconds < 1 {
+		return
+	}
+	v.Rate = float64(t.Done) / v.Seconds
+	if t.Total > t.Done {
+		left := float64(t.Total-t.Done) / v.Rate
+		v.Left = &left
+	}
 }

@@ -3,8 +3,8 @@ package service
 import (
 	"context"
 	"encoding/json"
-
 	"time"
+
 	"velvetrewind/core/plan"
 	"velvetrewind/core/proof"
 	"velvetrewind/engine/access"
@@ -19,13 +19,19 @@ import (
 // The arguments of tasks, as they are kept in the catalogue.
 type (
 	backupArgs struct {
-		Fast bool `json:"fast"`
+		Fast bool   `json:"fast"`
+		Kind string `json:"kind"`
 	}
 	copyArgs struct {
-		Plan plan.Restore `json:"plan"`
+		Plan    plan.Restore      `json:"plan"`
+		Replays []catalog.Stretch `json:"replays,omitempty"` // the WAL that a step needs
 	}
 	auditArgs struct {
 		Full bool `json:"full"`
+		Mend bool `json:"mend"`
+	}
+	keepArgs struct {
+		Token string `json:"token,omitempty"` // of the preview that was confirmed; "" for the calendar's
 	}
 	noArgs struct{}
 )
@@ -33,21 +39,31 @@ type (
 // kinds lists what tasks can do. A task's subject is the id of the backup or copy it is about.
 func (s *Service) kinds() map[string]kind {
 	return map[string]kind{
-		taskBackup:  {s.takeBackup, s.undoBackup},
-		taskCopy:    {s.makeCopy, s.undoCopy},
-		taskOpen:    {s.openCopy, s.leaveAsIs},
-		taskDiscard: {s.discardCopy, s.undoCopy},
-		taskProve:   {s.proveCopy, s.leaveAsIs},
-		taskDrop:    {s.dropBackup, s.undoDrop},
-		taskAudit:   {s.auditStore, s.leaveAsIs},
-		taskRebuild: {s.rebuildCatalogue, s.undoRebuild},
+		taskBackup:  {work: s.takeBackup, undo: s.undoBackup},
+		taskCopy:    {work: s.makeCopy, undo: s.undoCopy, forget: s.undoCopy},
+		taskStep:    {work: s.stepCopy, undo: s.undoStep},
+		taskOpen:    {work: s.openCopy, undo: s.leaveAsIs},
+		taskDiscard: {work: s.discardCopy, undo: s.undoCopy},
+		taskProve:   {work: s.proveCopy, undo: s.leaveAsIs},
+		taskDrop:    {work: s.dropBackup, undo: s.undoDrop},
+		taskAudit:   {work: s.auditStore, undo: s.leaveAsIs},
+		taskRebuild: {work: s.rebuildCatalogue, undo: s.undoRebuild},
+		taskMirror:  {work: s.copyToSecond, undo: s.leaveAsIs},
+		taskKeep:    {work: s.applyRule, undo: s.undoApply},
 	}
 }
 
 func (s *Service) access(k catalog.Cluster) (access.Access, error) {
-	password, err := s.key.Open(k.PasswordSealed, passwordPurpose(k.ID))
-	return access.Access{ConnString: k.ConnString, Password: password}, err
+	a := access.Access{ConnString: k.ConnString, ReplicationUser: k.ReplicationUser}
+	var err error
+	if a.Password, err = s.key.Open(k.PasswordSealed, passwordPurpose(k.ID)); err != nil {
+		return a, err
+	}
+	a.ReplicationPassword, err = s.key.Open(k.ReplicationSealed, replicationPurpose(k.ID))
+	return a, err
 }
+
+func replicationPurpose(cluster string) string { return "replication password of cluster " + cluster }
 
 func passwordPurpose(cluster string) string { return "password of cluster " + cluster }
 
@@ -64,18 +80,43 @@ func (s *Service) takeBackup(ctx context.Context, t catalog.Task, report task.Re
 	if err != nil {
 		return nil, err
 	}
-	taker := &backup.Taker{Cluster: k, Access: a, Catalog: s.catalog, Store: s.store, Codec: s.codec, Spool: s.cfg.spool()}
-	b, err := taker.Take(ctx, backup.Options{ID: t.Subject, TaskID: t.ID, Fast: args.Fast}, report)
+	taker := &backup.Taker{Cluster: k, Access: a, Catalog: s.catalog, Store: s.store, Books: s.books, Codec: s.codec, Spool: s.cfg.spool(), ThroughSQL: s.cfg.ReadData == "sql", Now: s.cfg.Now}
+	b, err := taker.Take(ctx, backup.Options{ID: t.Subject, TaskID: t.ID, Fast: args.Fast, Kind: args.Kind}, report)
 	if err != nil {
 		return nil, err
 	}
-	report.Log("backup %s is complete", b.ID)
+	report.Log("%s backup %s is complete", b.Kind, b.ID)
 	s.events.publish(eventCluster, k.ID)
-	return map[string]any{"backup": b.ID, "files": b.Files, "bytesRead": b.BytesRead, "bytesStored": b.BytesStored, "pageFaults": b.PageFaults}, nil
+	return map[string]any{"backup": b.ID, "files": b.Files, "kind": b.Kind, "bytesRead": b.BytesRead, "bytesStored": b.BytesStored, "pageFaults": b.PageFaults}, nil
 }
 
 func (s *Service) undoBackup(ctx context.Context, t catalog.Task) (bool, error) {
 	return backup.Undo(ctx, s.store, s.catalog, t.ClusterID.String, t.Subject, t.ID)
+}
+
+// applyRule lets go what a cluster's keep rule does not need.
+func (s *Service) applyRule(ctx context.Context, t catalog.Task, report task.Report) (any, error) {
+	var args keepArgs
+	if err := json.Unmarshal(t.Arguments, &args); err != nil {
+		return nil, err
+	}
+	k, err := s.catalog.Cluster(ctx, t.ClusterID.String)
+	if err != nil {
+		return nil, err
+	}
+	rule, _, err := s.effectiveRule(ctx, k)
+	if err != nil {
+		return nil, err
+	}
+	done, err := s.keepEngine().Apply(ctx, k, rule, s.cfg.Now().UTC(), args.Token, report)
+	s.events.publish(eventCluster, k.ID)
+	return done, err
+}
+
+// undoApply tells whether anything had been let go: then that is finished when the store
+// is next looked after.
+func (s *Service) undoApply(ctx context.Context, t catalog.Task) (bool, error) {
+	return s.catalog.ReleasedSince(ctx, t.ClusterID.String, t.StartedAt.Time)
 }
 
 // copyAndCluster reads the copy that a task is about, and its cluster.
@@ -103,6 +144,28 @@ func (s *Service) makeCopy(ctx context.Context, t catalog.Task, report task.Repo
 	return map[string]any{"copy": k.ID, "port": k.Port}, nil
 }
 
+func (s *Service) stepCopy(ctx context.Context, t catalog.Task, report task.Report) (any, error) {
+	k, cluster, err := s.copyAndCluster(ctx, t.Subject)
+	if err != nil {
+		return nil, err
+	}
+	var args copyArgs
+	if err := json.Unmarshal(t.Arguments, &args); err != nil {
+		return nil, err
+	}
+	k.TaskID = t.ID
+	return nil, s.keeper.Step(ctx, cluster, k, args.Plan, args.Replays, report)
+}
+
+// undoStep removes a copy on its way to another moment; one that had not left is as it was.
+func (s *Service) undoStep(ctx context.Context, t catalog.Task) (bool, error) {
+	k, err := s.catalog.Copy(ctx, t.Subject)
+	if err != nil || k.State != catalog.CopyLayingOut && k.State != catalog.CopyReplaying {
+		return false, err
+	}
+	return s.undoCopy(ctx, t)
+}
+
 // undoCopy removes what there is of a copy.
 func (s *Service) undoCopy(ctx context.Context, t catalog.Task) (bool, error) {
 	k, cluster, err := s.copyAndCluster(ctx, t.Subject)
@@ -114,17 +177,16 @@ func (s *Service) undoCopy(ctx context.Context, t catalog.Task) (bool, error) {
 
 // dropBackup removes a backup that nobody begins to use any more.
 func (s *Service) dropBackup(ctx context.Context, t catalog.Task, report task.Report) (any, error) {
-	if err := backup.Remove(ctx, s.store, t.ClusterID.String, t.Subject); err != nil {
+	if err := backup.Remove(ctx, s.store, s.catalog, t.ClusterID.String, t.Subject, report); err != nil {
 		return nil, err
 	}
-	report.Log("the content of base %s was removed from the store; WAL and other base backups are untouched", t.Subject)
 	s.events.publish(eventCluster, t.ClusterID.String)
 	return nil, nil
 }
 
 // undoDrop goes on where the removal stopped: there is no way back from it.
 func (s *Service) undoDrop(ctx context.Context, t catalog.Task) (bool, error) {
-	return true, backup.Remove(ctx, s.store, t.ClusterID.String, t.Subject)
+	return true, backup.Remove(ctx, s.store, s.catalog, t.ClusterID.String, t.Subject, task.Silent)
 }
 
 func (s *Service) auditStore(ctx context.Context, t catalog.Task, report task.Report) (any, error) {
@@ -132,7 +194,7 @@ func (s *Service) auditStore(ctx context.Context, t catalog.Task, report task.Re
 	if err := json.Unmarshal(t.Arguments, &args); err != nil {
 		return nil, err
 	}
-	return (&audit.Auditor{Catalog: s.catalog, Store: s.store, Spool: s.cfg.spool(), Full: args.Full}).Run(ctx, report)
+	return (&audit.Auditor{Catalog: s.catalog, Store: s.store, Spool: s.cfg.spool(), Full: args.Full, Mend: args.Mend}).Run(ctx, report)
 }
 
 func (s *Service) rebuildCatalogue(ctx context.Context, _ catalog.Task, report task.Report) (any, error) {
@@ -190,7 +252,7 @@ func (s *Service) proveCopy(ctx context.Context, t catalog.Task, report task.Rep
 	verdict := proof.Overall(checks)
 	p := catalog.Proof{
 		ID: catalog.NewID(), CopyID: k.ID, ClusterID: cluster.ID, Moment: k.Moment, Verdict: string(verdict),
-		Checks: encoded, StartedAt: started, FinishedAt: time.Now(), TaskID: t.ID,
+		Checks: encoded, StartedAt: started, FinishedAt: time.Now(), TaskID: t.ID, Moves: k.Moves,
 	}
 	if err := s.catalog.AddProof(ctx, p); err != nil {
 		return nil, err

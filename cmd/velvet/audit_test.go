@@ -1,6 +1,10 @@
 package main
 
 import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
 	"testing"
@@ -38,9 +42,9 @@ func TestAudit(t *testing.T) {
 	below := func(names ...string) string {
 		return filepath.Join(append([]string{s.Path("home", "store"), "clusters", k.ID}, names...)...)
 	}
-	require.NoError(t, os.Remove(below("bases", backups[1].ID, "pack-000001")))
+	require.NoError(t, os.Remove(below("packs", backups[1].ID+"-000001")))
 	require.NoError(t, os.WriteFile(s.Path("home", "store", "letters"), []byte("to nobody"), 0o600))
-	require.NoError(t, os.WriteFile(below("bases", backups[0].ID, "pack-000099"), []byte("of nothing"), 0o600))
+	require.NoError(t, os.WriteFile(below("packs", backups[0].ID+"-000099"), []byte("of nothing"), 0o600))
 	var l wire.Located
 	s.service.JSON(&l, "segment", "locate", "tx "+s.commitBefore(), "--cluster", "ferries")
 	require.Equal(t, "store", l.Where)
@@ -52,7 +56,7 @@ func TestAudit(t *testing.T) {
 
 	r := s.service.Velvet("store", "audit")
 	assert.Equal(t, 1, r.Code, "something is lost")
-	for _, text := range []string{"pack-000001", "letters", "of no cluster that is known here", "pack-000099", "no backup and no record refers to it", "cannot be restored: " + backups[1].ID, "ferries can no longer be rewound"} {
+	for _, text := range []string{"-000001", "letters", "of no cluster that is known here", "-000099", "no backup and no record refers to it", "cannot be restored: " + backups[1].ID + ", " + backups[0].ID, "ferries can no longer be rewound"} {
 		assert.Contains(t, r.Out, text)
 	}
 	assert.NotContains(t, r.Out, "damaged")
@@ -68,9 +72,65 @@ func TestAudit(t *testing.T) {
 	assert.Equal(t, coreaudit.Damaged, found.Findings[0].Kind)
 	assert.Contains(t, found.Findings[0].Key, l.Segment)
 	require.Len(t, found.Losses, 1)
-	assert.Equal(t, []string{backups[1].ID}, found.Losses[0].Backups)
+	assert.Equal(t, []string{backups[1].ID, backups[0].ID}, found.Losses[0].Backups, "the newer one shares the pack")
 	assert.NotEmpty(t, found.Losses[0].Reach, "the moments behind the damaged segment")
 	assert.FileExists(t, s.Path("home", "store", "letters"), "an audit changes nothing")
+}
+
+// TestAuditBesideWork looks through a store while backups are taken and dropped and WAL
+// comes: what is on its way is no finding.
+func TestAuditBesideWork(t *testing.T) {
+	s := newStage(t)
+	s.protect()
+	s.service.Must("backup", "take", "ferries", "--at-once")
+	ctx, cancel := context.WithCancel(t.Context())
+	work := func(do func(n int) error) <-chan error {
+		ended := make(chan error, 1)
+		go func() {
+			for n := 0; ctx.Err() == nil; n++ {
+				if err := do(n); err != nil {
+					ended <- err
+					return
+				}
+			}
+			ended <- nil
+		}()
+		return ended
+	}
+	writer := s.ferries.Connect("postgres")
+	written := work(func(int) error {
+		_, err := writer.Exec(context.Background(), "select pg_switch_wal(), pg_create_restore_point('buoy')")
+		return err
+	})
+	changer := s.ferries.Connect("postgres")
+	backups := work(func(n int) error {
+		// Much that is new and does not shrink: packs that no manifest names yet.
+		const rows = "create table foam%d as select n, (select string_agg(sha256((n::text || m || random())::bytea)::text, '') from generate_series(1, 12) m) from generate_series(1, 40000) n"
+		if _, err := changer.Exec(context.Background(), fmt.Sprintf("drop table if exists foam%d; "+rows, n, n+1)); err != nil {
+			return err
+		}
+		r := s.service.Velvet("backup", "take", "ferries", "--at-once", "--output", "json")
+		var b wire.Backup
+		if err := json.Unmarshal([]byte(r.Out), &b); err != nil {
+			return fmt.Errorf("%w: %s%s", err, r.Out, r.Err)
+		}
+		if n%2 == 0 {
+			return nil
+		}
+		if r := s.service.Velvet("backup", "drop", b.ID, "--confirm", "ferries"); r.Code != 0 {
+			return errors.New(r.Err)
+		}
+		return nil
+	})
+	for range 20 {
+		r := s.service.Velvet("store", "audit")
+		if !assert.Contains(t, r.Out, "Everything that is needed is there, and nothing else.", r.Err) {
+			break
+		}
+	}
+	cancel()
+	require.NoError(t, <-written)
+	require.NoError(t, <-backups)
 }
 
 // TestDrop lets base backups go, one after the other.

@@ -41,7 +41,7 @@ func TestEndToEnd(t *testing.T) {
 func (s *stage) registration(t *testing.T) {
 	s.ferries.Exec("postgres", "create role plain login password 'plain'")
 	add := func(name, conn string) []string {
-		return []string{"cluster", "add", name, "--connect", conn, "--password-file", "-"}
+		return []string{"cluster", "add", name, "--connect", conn, "--password-file", "-", "--no-base"}
 	}
 	for _, c := range []struct {
 		name, conn, password string
@@ -73,14 +73,14 @@ func (s *stage) registration(t *testing.T) {
 	poor := s.Postgres("poor", false, "wal_level = minimal", "max_wal_senders = 0", "max_replication_slots = 0")
 	r := s.service.VelvetWith(testbed.Password, add("poor", poor.DSN(testbed.Superuser, "postgres"))...)
 	assert.Equal(t, 1, r.Code)
-	for _, text := range []string{"wal_level is minimal", "ALTER SYSTEM SET wal_level = 'replica';", "0 WAL senders are free", "no replication slot is free", "restart the server"} {
+	for _, text := range []string{"wal_level: minimal", "ALTER SYSTEM SET wal_level = 'replica';", "WAL senders: 0 of 0 free", "slots: 0 of 0 free", "restart the server"} {
 		assert.Contains(t, r.Err, text)
 	}
 	poor.Stop("immediate")
 }
 
 func (s *stage) beforeTheFirstBase(t *testing.T) {
-	r := s.service.VelvetWith(rolePassword, "cluster", "add", "ferries", "--connect", s.ferries.DSN("velvet", "postgres"), "--password-file", "-")
+	r := s.service.VelvetWith(rolePassword, "cluster", "add", "ferries", "--connect", s.ferries.DSN("velvet", "postgres"), "--password-file", "-", "--no-base")
 	assert.Equal(t, 1, r.Code)
 	assert.Contains(t, r.Err, `a cluster named "ferries" already`)
 	s.refused(1, []string{"out of reach", "no base backup", "velvet backup take ferries"}, "restore", "start", "ferries", "latest")
@@ -167,13 +167,14 @@ func (s *stage) killedInCapture(t *testing.T) {
 }
 
 func (s *stage) killedInBackup(t *testing.T) {
-	bases := s.Path("home", "store", "clusters", s.cluster().ID, "bases")
-	var begun wire.Task
-	s.service.JSON(&begun, "backup", "take", "ferries", "--at-once", "--detach")
-	s.Eventually("a pack is being written", func() bool {
-		found, _ := filepath.Glob(filepath.Join(bases, begun.Subject, "pack-*"))
+	below := s.Path("home", "store", "clusters", s.cluster().ID)
+	written := func(id string) bool {
+		found, _ := filepath.Glob(filepath.Join(below, "packs", id+"-*"))
 		return len(found) > 0
-	})
+	}
+	var begun wire.Task
+	s.service.JSON(&begun, "backup", "take", "ferries", "--at-once", "--kind", "full", "--detach")
+	s.Eventually("a pack is being written", func() bool { return written(begun.Subject) })
 	s.service.Kill()
 	s.service.Start()
 	s.Eventually("the task is known to have been interrupted", func() bool {
@@ -182,7 +183,8 @@ func (s *stage) killedInBackup(t *testing.T) {
 	var list []wire.Backup
 	s.service.JSON(&list, "backup", "list", "ferries")
 	assert.Len(t, list, 1)
-	assert.NoDirExists(t, filepath.Join(bases, begun.Subject))
+	assert.NoDirExists(t, filepath.Join(below, "bases", begun.Subject))
+	assert.False(t, written(begun.Subject), "its packs are gone too")
 	s.streaming()
 	s.service.Must("backup", "take", "ferries", "--at-once")
 	s.service.JSON(&list, "backup", "list", "ferries")
@@ -398,7 +400,7 @@ func (s *stage) clusterID(k wire.Copy) string {
 func (s *stage) damagedStore(t *testing.T) {
 	var p plan.Restore
 	s.service.JSON(&p, "restore", "plan", "ferries", "latest")
-	pack := s.Path("home", "store", "clusters", s.cluster().ID, "bases", p.Base, "pack-000001")
+	pack := s.Path("home", "store", "clusters", s.cluster().ID, "packs", p.Base+"-000001")
 	content, err := os.ReadFile(pack)
 	require.NoError(t, err)
 	damaged := append([]byte(nil), content...)

@@ -336,14 +336,17 @@ func (s *stage) indexesAgain(t *testing.T, d deeds) {
 		return l.Where == "store"
 	})
 	before := s.change(d.bigDelete)
+	below := s.Path("home", "store", "clusters", s.cluster().ID)
 	var all []string
-	require.NoError(t, filepath.WalkDir(s.Path("home", "store"), func(path string, e os.DirEntry, err error) error {
-		if err == nil && !e.IsDir() && strings.Contains(path, "/journal/") {
-			all = append(all, path)
-		}
-		return err
-	}))
-	require.Greater(t, len(all), 3, "an index for each segment")
+	s.Eventually("there is an index for each finished segment", func() bool {
+		var err error
+		all, err = filepath.Glob(filepath.Join(below, "journal", "00000001", strings.Repeat("[0-9A-F]", 24)))
+		require.NoError(t, err)
+		segments, err := filepath.Glob(filepath.Join(below, "wal", "00000001", strings.Repeat("[0-9A-F]", 24)))
+		require.NoError(t, err)
+		stored := s.cluster().Capture
+		return len(all) > 3 && len(all) == len(segments) && stored.Stored+16<<20 > stored.Flushed
+	})
 	for i, path := range all {
 		if i%2 == 0 {
 			require.NoError(t, os.Remove(path))
@@ -373,9 +376,9 @@ func (s *stage) damagedSegment(d deeds) {
 	require.NoError(s, err)
 	require.NoError(s, os.Remove(index))
 	for says, content := range map[string][]byte{
-		"hash is wrong": slices.Concat(kept[:len(kept)/2], []byte{kept[len(kept)/2] ^ 1}, kept[len(kept)/2+1:]),
-		"cut short":     kept[:len(kept)-100],
-		"not an object": make([]byte, len(kept)),
+		"checksum is wrong": slices.Concat(kept[:len(kept)/2], []byte{kept[len(kept)/2] ^ 1}, kept[len(kept)/2+1:]),
+		"cut short":         kept[:len(kept)-100],
+		"not an object":     make([]byte, len(kept)),
 	} {
 		require.NoError(s, os.WriteFile(segment, content, 0o600))
 		s.refused(1, []string{"captured WAL cannot be read", l.Segment, says, "take a base backup"}, "changes", "show", "ferries", d.bigDelete)

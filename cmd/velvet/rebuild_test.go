@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"velvetrewind/core/pg"
 	"velvetrewind/service/wire"
 	"velvetrewind/testbed"
 )
@@ -16,6 +17,7 @@ func TestRebuild(t *testing.T) {
 	s := newStage(t)
 	s.protect()
 	s.service.Must("cluster", "edit", "ferries", "--alert-rows", "77")
+	s.service.Must("keep", "set", "ferries", "--span", "9d")
 	s.service.Must("backup", "take", "ferries", "--at-once")
 	xid := s.in("delete from booking")
 	testbed.One[string](s.Bed, s.db, "select pg_switch_wal()::text")
@@ -33,6 +35,7 @@ func TestRebuild(t *testing.T) {
 
 	empty := s.Postgres("other-catalogue", false)
 	s.service.UseCatalogue(empty)
+	s.service.With("--adopt-store")
 	s.service.Start()
 	assert.Contains(t, s.service.Must("cluster", "list"), "No cluster is protected yet")
 	out := s.service.Must("store", "rebuild")
@@ -61,6 +64,25 @@ func TestRebuild(t *testing.T) {
 	}
 	assert.Contains(t, s.service.Must("store", "audit", "--full"), "Everything that is needed is there")
 	assert.Contains(t, s.service.Must("store", "rebuild"), "known", "what is known is left alone")
+
+	s.commit(3)
+	middle := testbed.One[string](s.Bed, s.db, "select pg_walfile_name(pg_switch_wal())")
+	s.commit(4)
+	behind, err := pg.ParseLSN(testbed.One[string](s.Bed, s.db, "select pg_switch_wal()::text"))
+	require.NoError(t, err)
+	s.captured()
+	lost := s.Path("home", "store", "clusters", before.ID, "wal", middle[:8], middle)
+	s.Eventually("it is in the store", func() bool {
+		_, err := os.Stat(lost)
+		return err == nil && s.cluster().Capture.Stored >= behind
+	})
+	s.service.Stop()
+	require.NoError(t, os.Remove(lost))
+	s.service.UseCatalogue(s.Postgres("catalogue-with-a-gap", false))
+	s.service.Start()
+	assert.Contains(t, s.service.Must("store", "rebuild"), "1 base backup")
+	assert.Contains(t, s.service.Must("reach", "ferries"), "it was not in the store when the catalogue was recorded again")
+	assert.Contains(t, s.service.Must("keep", "show", "ferries"), "any moment of the last 9 days")
 
 	require.NoError(t, os.Remove(s.Path("home", "store", "clusters", before.ID, "record")))
 	s.service.Stop()

@@ -47,6 +47,11 @@ func serveCommand() *cobra.Command {
 	f.String("catalogue", "", "connection string of the database for the records, without a password (give that in HOME/velvet.yaml, VELVET_CATALOGUE or PGPASSFILE)")
 	f.String("store", "", "directory of the store (HOME/store), or "+s3.Forms)
 	f.String("store-keys", "", "file with the keys of a bucket (AWS_ACCESS_KEY_ID and AWS_SECRET_ACCESS_KEY, or the usual file)")
+	f.String("store-key", "", "file with the key of an encrypted store: an age identity (AGE-SECRET-KEY-1…) or a passphrase on one line; given with a new store, it is encrypted")
+	f.Bool("adopt-store", false, "take over a store whose catalogue is lost; then run: velvet store rebuild")
+	f.String("second-store", "", "second store to which everything is copied: a directory or s3://…")
+	f.String("second-store-keys", "", "file with the keys of the second store's bucket")
+	f.String("read-data", "auto", "how incremental backups read changed pages: auto (from the data directory where it is on this host, else through SQL) or sql")
 	f.String("copies", "", "directory for side copies (HOME/copies)")
 	f.String("listen", service.DefaultListen, "address and port; other than loopback only with TLS")
 	f.String("tls-cert", "", "certificate file")
@@ -55,6 +60,9 @@ func serveCommand() *cobra.Command {
 	f.String("run-as", "", "OS user of the servers of copies, when the service is root (postgres)")
 	f.String("programs", host.DefaultTools, "directory of PostgreSQL's programs, %d for the major version")
 	f.String("compression", "zstd", "zstd (small) or s2 (fast)")
+	f.Int("tasks-at-once", service.DefaultTasksAtOnce, "tasks that this instance runs at once")
+	f.Int("tasks-per-cluster", service.DefaultTasksPerCluster, "tasks of one cluster that run at once; 0 for no limit")
+	f.Int("backups-per-host", service.DefaultBackupsPerHost, "base backups of clusters on one host that are taken at once; 0 for no limit")
 	f.String("log-format", "text", "text or json")
 	return cmd
 }

@@ -38,7 +38,7 @@ func newStage(t *testing.T, serve ...string) *stage {
 	s.ferries.Exec("postgres",
 		"create role velvet login replication password '"+rolePassword+"'",
 		"grant pg_read_all_data, pg_read_all_settings, pg_read_server_files to velvet",
-		"grant execute on function pg_read_file(text), pg_read_binary_file(text, bigint, bigint, boolean) to velvet",
+		"grant execute on function pg_read_file(text), pg_read_binary_file(text, bigint, bigint, boolean), pg_backup_start(text, boolean), pg_backup_stop(boolean), pg_ls_dir(text, boolean, boolean), pg_stat_file(text, boolean) to velvet",
 		"create tablespace ledger location '"+b.Path("ferries", "ledger")+"'",
 		"create table booking (id int primary key, note text)",
 		"create table payment (id int primary key, cents int) tablespace ledger",
@@ -51,9 +51,9 @@ func newStage(t *testing.T, serve ...string) *stage {
 }
 
 func (s *stage) protect() {
-	r := s.service.VelvetWith(rolePassword+"\n", "cluster", "add", "ferries", "--connect", s.ferries.DSN("velvet", "postgres"), "--password-file", "-")
+	r := s.service.VelvetWith(rolePassword+"\n", "cluster", "add", "ferries", "--connect", s.ferries.DSN("velvet", "postgres"), "--password-file", "-", "--no-base")
 	require.Zero(s, r.Code, r.Err)
-	require.Contains(s, r.Out, "Nothing is missing.")
+	require.NotContains(s, r.Out, "needed:")
 	s.streaming()
 }
 
@@ -92,9 +92,22 @@ func (s *stage) refused(code int, says []string, args ...string) {
 // restore makes a copy and opens a session on it.
 func (s *stage) restore(moment string) (wire.Copy, *pgx.Conn) {
 	s.Helper()
+	return s.stands(moment, "restore", "start", "ferries", moment)
+}
+
+// step moves a copy and opens a session on it.
+func (s *stage) step(k wire.Copy, moment string) (wire.Copy, *pgx.Conn) {
+	s.Helper()
+	return s.stands(moment, "copy", "step", k.ID, moment)
+}
+
+// stands runs a command behind which a copy stands at a moment.
+func (s *stage) stands(moment string, command ...string) (wire.Copy, *pgx.Conn) {
+	s.Helper()
 	var k wire.Copy
-	s.service.JSON(&k, "restore", "start", "ferries", moment)
+	s.service.JSON(&k, command...)
 	require.Equal(s, "paused", k.State)
+	require.Equal(s, moment, k.Moment)
 	require.Equal(s, k.Plan.Boundary.End, k.Replayed, "replay stopped where it was planned, %s", moment)
 	conn, err := pgx.Connect(context.Background(), fmt.Sprintf("host=127.0.0.1 port=%d user=%s password='%s' dbname=postgres", k.Port, testbed.Superuser, testbed.Password))
 	require.NoError(s, err, "the original's logins work on the copy")

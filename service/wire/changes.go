@@ -81,7 +81,7 @@ type Deck struct {
 	To        time.Time    `json:"to"`
 	Rates     []Rate       `json:"rates" doc:"equal parts from from to to"`
 	Reach     []reach.Span `json:"reach"`
-	Holes     []reach.Hole `json:"holes"`
+	Holes     []Hole       `json:"holes"`
 	Bases     []Notch      `json:"bases"`
 	Marks     []Notch      `json:"marks"`
 	Incidents []Incident   `json:"incidents" doc:"newest first"`

@@ -9,12 +9,13 @@ package wire
 import (
 	"time"
 
+	"velvetrewind/core/attention"
 	"velvetrewind/core/layout"
 	"velvetrewind/core/pg"
 	"velvetrewind/core/plan"
 	"velvetrewind/core/proof"
 	"velvetrewind/core/reach"
-	"velvetrewind/engine/readiness"
+	"velvetrewind/core/readiness"
 )
 
 // Cluster is a protected cluster and how it stands.
@@ -29,11 +30,34 @@ type Cluster struct {
 	CreatedAt     time.Time    `json:"createdAt"`
 	Capture       Capture      `json:"capture"`
 	Reach         []reach.Span `json:"reach" doc:"what can be restored, by timeline and LSN"`
-	Holes         []reach.Hole `json:"holes" doc:"WAL that is missing"`
+	Holes         []Hole       `json:"holes" doc:"WAL that is missing"`
 	LastBackup    *Backup      `json:"lastBackup,omitempty"`
 	LastProof     *Proof       `json:"lastProof,omitempty"`
 	Incidents     []Incident   `json:"incidents" doc:"those that nobody has settled, newest first"`
 	MeasuredAt    time.Time    `json:"measuredAt" doc:"when these figures were taken"`
+
+	Labels    map[string]string `json:"labels" doc:"by which policies find it"`
+	Policy    string            `json:"policy,omitempty" doc:"name of the policy that applies to it"`
+	Backups   int               `json:"backups" doc:"how many base backups there are"`
+	Promise   Promise           `json:"promise"`
+	LateSince *time.Time        `json:"lateSince,omitempty" doc:"when the calendar's base backup was due that has not come"`
+	Needs     []attention.Need  `json:"needs" doc:"what needs a person, the worst first"`
+}
+
+// Promise is what a cluster's keep rule promises, beside what can be reached.
+type Promise struct {
+	Words    string     `json:"words" doc:"the rule in words"`
+	Since    time.Time  `json:"since" doc:"any moment since then is promised"`
+	Held     bool       `json:"held"`
+	HeldFrom *time.Time `json:"heldFrom,omitempty" doc:"since when, without a gap, every moment can be reached"`
+}
+
+// Hole is WAL that is missing between two captured stretches of a timeline.
+type Hole struct {
+	reach.Hole
+	Cause string     `json:"cause"`
+	Meant bool       `json:"meant" doc:"it was let go by rule"`
+	Until *time.Time `json:"until,omitempty" doc:"moments can be reached again from then on; missing while no base backup has been taken behind it"`
 }
 
 // Capture is how far a capture has got.
@@ -54,15 +78,21 @@ type Capture struct {
 type Backup struct {
 	ID          string                   `json:"id"`
 	Cluster     string                   `json:"cluster" doc:"name"`
-	Kind        string                   `json:"kind" enum:"full"`
+	Kind        string                   `json:"kind" enum:"full,incremental" doc:"how it was taken; each is complete in itself"`
 	Timeline    uint32                   `json:"timeline"`
 	Start       pg.LSN                   `json:"start"`
 	Stop        pg.LSN                   `json:"stop" doc:"moments from here on can be reached with it"`
 	StartedAt   time.Time                `json:"startedAt"`
 	StoppedAt   time.Time                `json:"stoppedAt"`
 	Files       int64                    `json:"files"`
-	BytesRead   int64                    `json:"bytesRead"`
-	BytesStored int64                    `json:"bytesStored"`
+	BytesRead   int64                    `json:"bytesRead" doc:"from the server"`
+	Beside      string                   `json:"beside,omitempty" doc:"the backup it was compared with when it was taken; it is not needed any more"`
+	BytesHeld   int64                    `json:"bytesHeld" doc:"what its files hold together"`
+	BytesStored int64                    `json:"bytesStored" doc:"what it added to the store"`
+	BytesShared int64                    `json:"bytesShared" doc:"what it shares with older backups, as stored"`
+	Extents     int64                    `json:"extents" doc:"pieces of 128 KiB"`
+	NewExtents  int64                    `json:"newExtents" doc:"that no older backup held"`
+	ZeroExtents int64                    `json:"zeroExtents" doc:"that are all zeroes and stored nowhere"`
 	Pages       int64                    `json:"pages" doc:"pages whose checksums were verified"`
 	PageFaults  int64                    `json:"pageFaults" doc:"damaged pages found"`
 	Tablespaces []layout.TablespaceEntry `json:"tablespaces"`
@@ -101,7 +131,7 @@ type Proof struct {
 // Task is one piece of work.
 type Task struct {
 	ID         string         `json:"id"`
-	Kind       string         `json:"kind" enum:"backup,side copy,open copy,discard copy,proof,drop backup,audit,rebuild"`
+	Kind       string         `json:"kind" enum:"backup,side copy,step copy,open copy,discard copy,proof,drop backup,keep run,audit,rebuild,second store"`
 	Cluster    string         `json:"cluster,omitempty" doc:"name"`
 	Subject    string         `json:"subject,omitempty" doc:"id of the backup or copy it is about"`
 	State      string         `json:"state" enum:"waiting,running,done,failed,cancelled"`
@@ -114,6 +144,22 @@ type Task struct {
 	CreatedAt  time.Time      `json:"createdAt"`
 	StartedAt  *time.Time     `json:"startedAt,omitempty"`
 	FinishedAt *time.Time     `json:"finishedAt,omitempty"`
+	Seconds    float64        `json:"seconds" doc:"how long it has run, or ran"`
+	Rate       float64        `json:"rate" doc:"units a second since it began, 0 where it is not known"`
+	Left       *float64       `json:"left,omitempty" doc:"seconds that it may still take"`
+}
+
+// BackupLine is a line of the report of base backups.
+type BackupLine struct {
+	ID          string    `json:"id"`
+	Cluster     string    `json:"cluster" doc:"name"`
+	Kind        string    `json:"kind" enum:"full,incremental"`
+	StoppedAt   time.Time `json:"stoppedAt"`
+	Seconds     float64   `json:"seconds" doc:"how long it took"`
+	BytesHeld   int64     `json:"bytesHeld" doc:"what its files hold together"`
+	BytesRead   int64     `json:"bytesRead" doc:"from the server"`
+	BytesStored int64     `json:"bytesStored" doc:"what it added to the store"`
+	Dropped     bool      `json:"dropped" doc:"it has been let go since"`
 }
 
 // Line is a line of a task's log.
@@ -126,6 +172,7 @@ type Line struct {
 
 // AddedCluster is a registered cluster with what was found out about it.
 type AddedCluster struct {
+	Task      string           `json:"task,omitempty" doc:"that takes the first base backup"`
 	Cluster   Cluster          `json:"cluster"`
 	Readiness readiness.Report `json:"readiness"`
 }

@@ -1,0 +1,116 @@
+package cli
+
+import (
+	"bytes"
+	"testing"
+	"time"
+
+	"github.com/spf13/cobra"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"velvetrewind/core/attention"
+	"velvetrewind/core/calendar"
+	"velvetrewind/core/keep"
+	"velvetrewind/core/reach"
+	engine "velvetrewind/engine/keep"
+	"velvetrewind/service/wire"
+)
+
+var noon = time.Date(2027, 3, 10, 12, 0, 0, 0, time.UTC)
+
+// TestWhatNeedsAPersonComesFirst draws the list of clusters.
+func TestWhatNeedsAPersonComesFirst(t *testing.T) {
+	list := []wire.Cluster{
+		{Name: "berths", Promise: wire.Promise{Held: true}, Labels: map[string]string{"tier": "silver"}},
+		{Name: "ferries", Needs: []attention.Need{{Kind: attention.Late, Text: "The base backup has not come.", Command: "velvet task list"}}},
+		{Name: "lights", Needs: []attention.Need{{Kind: attention.Capture, Text: "Capture was stopped.", Command: "velvet capture start lights"}}},
+	}
+	var out bytes.Buffer
+	drawNeeds(&out, list)
+	assert.Regexp(t, `(?s)^! lights: Capture was stopped\.\n    velvet capture start lights\n! ferries: The base backup has not come\.`, out.String())
+	out.Reset()
+	drawClusters(&out, list)
+	assert.Regexp(t, `(?m)^berths .* held `, out.String())
+	assert.Regexp(t, `(?m)^ferries .* not yet `, out.String())
+	assert.True(t, bears(list[0], map[string]string{"tier": "silver"}))
+	assert.False(t, bears(list[0], map[string]string{"tier": "silver", "site": "north"}))
+	assert.True(t, bears(list[1], nil))
+}
+
+// TestAPreviewSaysWhatGoes draws what a keep rule would let go, and that nothing would.
+func TestAPreviewSaysWhatGoes(t *testing.T) {
+	frees := int64(3 << 20)
+	p := engine.Preview{Words: "any moment of the last 5 days", FreesBackups: &frees, FreesWAL: 100 << 20, Decision: keep.Decision{
+		AsOf: noon, Promised: noon.AddDate(0, 0, -5),
+		Bases: []keep.Base{
+			{ID: "new", StopTime: noon, Needed: true, Reasons: []keep.Reason{{Kind: "span", Text: "taken within the last 5 days"}, {Kind: "last", Text: "the newest"}}},
+			{ID: "old", StopTime: noon.AddDate(0, 0, -9), Reasons: []keep.Reason{{Kind: "superseded", Text: "nothing needs it"}}},
+		},
+		WAL:    []keep.WAL{{Timeline: 1, First: 3, Last: 8}, {Timeline: 1, First: 9, Last: 1500, Needed: true}},
+		Before: []reach.Span{{FromTime: noon.AddDate(0, 0, -9), ToTime: noon}}, After: []reach.Span{{FromTime: noon, ToTime: noon}},
+	}}
+	var out bytes.Buffer
+	drawPreview(&out, p)
+	assert.Regexp(t, `(?m)^new .* stays +taken within the last 5 days; the newest$`, out.String())
+	assert.Regexp(t, `(?m)^old .* goes +nothing needs it$`, out.String())
+	assert.Contains(t, out.String(), "1,492")
+	assert.Contains(t, out.String(), "1 base backup and 1 stretch of WAL would go: 3.0 MiB of packs and 100.0 MiB of WAL.")
+	p.Bases, p.WAL = p.Bases[:1], p.WAL[1:]
+	out.Reset()
+	drawPreview(&out, p)
+	assert.Contains(t, out.String(), "nothing would go")
+}
+
+func TestLengthsOfTimeAndDays(t *testing.T) {
+	for text, want := range map[string]int{"31d": 744, "36h": 36, "1d": 24} {
+		got, err := readHours(text)
+		require.NoError(t, err)
+		assert.Equal(t, want, got)
+	}
+	for _, text := range []string{"", "31", "d", "-3d", "0h", "3w", "99999999999d", "1.5d"} {
+		_, err := readHours(text)
+		assert.ErrorContains(t, err, "31d or 36h", text)
+	}
+	at, err := readDay("2027-01-31")
+	require.NoError(t, err)
+	assert.True(t, at.Equal(time.Date(2027, 1, 31, 0, 0, 0, 0, time.Local)))
+	at, err = readDay("2027-01-31T18:00:00+01:00")
+	require.NoError(t, err)
+	assert.Equal(t, time.Date(2027, 1, 31, 17, 0, 0, 0, time.UTC), at.UTC())
+	_, err = readDay("31.1.2027")
+	assert.ErrorContains(t, err, "2027-01-31")
+	none, err := readDay("")
+	assert.NoError(t, err)
+	assert.Nil(t, none)
+}
+
+// TestScheduleFlags reads quiet windows with and without a day.
+func TestScheduleFlags(t *testing.T) {
+	read := func(args ...string) (calendar.Schedule, error) {
+		var f scheduleFlags
+		cmd := &cobra.Command{}
+		f.add(cmd)
+		require.NoError(t, cmd.ParseFlags(args))
+		return f.read()
+	}
+	s, err := read("--at", "02:30", "--on", "mon,wed", "--quiet", "08:00-18:00,sat:22:00-02:00", "--jitter", "15")
+	require.NoError(t, err)
+	assert.Equal(t, calendar.Schedule{At: "02:30", Weekdays: []string{"mon", "wed"}, Jitter: 15, Quiet: []calendar.Window{
+		{From: "08:00", To: "18:00"}, {From: "22:00", To: "02:00", Weekdays: []string{"sat"}},
+	}}, s)
+	_, err = read("--quiet", "always")
+	assert.ErrorContains(t, err, "08:00-18:00")
+}
+
+// TestUpcomingInTwoZones shows runs as the schedule's zone and the user's have them.
+func TestUpcomingInTwoZones(t *testing.T) {
+	var out bytes.Buffer
+	drawUpcoming(&out, wire.Upcoming{Words: "every day at 01:30", Runs: []calendar.Run{{At: time.Date(2027, 3, 28, 1, 0, 0, 0, time.UTC), Note: "01:30 does not exist on this day"}}}, "Europe/Lisbon")
+	assert.Contains(t, out.String(), "Sun 2027-03-28 02:00:00 +01:00")
+	assert.Contains(t, out.String(), "does not exist")
+	out.Reset()
+	drawEntries(&out, []wire.Entry{{ID: "e1", Work: "audit", Detail: "full", Words: "every 168 hours", Paused: true}, {ID: "e2", Work: "keep", Policy: "gold", Clusters: 7, Last: &wire.Begun{At: noon, Problem: "one is under way already"}}})
+	assert.Regexp(t, `e1 +audit full +the store .* paused`, out.String())
+	assert.Regexp(t, `e2 +keep +policy gold \(7 clusters\) .*one is under way already`, out.String())
+}

@@ -1,0 +1,290 @@
+package main
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io/fs"
+	"math/rand/v2"
+	"net/http/httptest"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"filippo.io/age"
+	"github.com/johannesboyne/gofakes3"
+	"github.com/johannesboyne/gofakes3/backend/s3mem"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	coreaudit "velvetrewind/core/audit"
+	"velvetrewind/engine/audit"
+	"velvetrewind/service/wire"
+	"velvetrewind/testbed"
+)
+
+// objects lists the files of a store with their content, but its own record.
+func (s *stage) objects(root string) map[string][]byte {
+	all := make(map[string][]byte)
+	require.NoError(s, filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil // a writer's file that has its name by now
+		}
+		if err != nil || d.IsDir() || d.Name() == "velvet-store" || strings.HasSuffix(path, ".unfinished") {
+			return err
+		}
+		content, err := os.ReadFile(path)
+		if err == nil {
+			all[path] = content
+		}
+		return err
+	}))
+	return all
+}
+
+// refusesToStart runs the service with other settings, and reads why it does not start.
+func (s *stage) refusesToStart(says string, args ...string) {
+	s.Helper()
+	cmd := exec.Command("timeout", append([]string{"20", s.service.Program(), "serve", "--listen", "127.0.0.1:0"}, args...)...)
+	cmd.Env = append(os.Environ(), "VELVET_HOME="+s.Path("other-home"), "VELVET_CATALOGUE="+s.service.Catalogue)
+	out, err := cmd.CombinedOutput()
+	assert.Error(s, err, says)
+	assert.Contains(s, string(out), says)
+}
+
+// secretWord is in the database, and must never be in a store in the clear.
+const secretWord = "smugglers land at the old quay"
+
+// TestEncryptedStore looks for secrets in a store, opens it with wrong keys, and rotates its key.
+func TestEncryptedStore(t *testing.T) {
+	s := newStage(t)
+	s.protect()
+	s.exec("insert into booking select n, '" + secretWord + " ' || n from generate_series(50001, 52000) n")
+	s.service.Must("backup", "take", "ferries", "--at-once")
+	s.exec("update booking set note = note || '" + secretWord + "' where id > 51900")
+	s.exec("select pg_switch_wal()")
+	s.captured()
+	root := s.Path("home", "store")
+	s.Eventually("WAL is in the store", func() bool { k := s.cluster().Capture; return k.Stored+16<<20 > k.Flushed })
+	all := s.objects(root)
+	require.Greater(t, len(all), 8)
+	for path, content := range all {
+		for _, secret := range []string{secretWord, "booking", "smugglers", rolePassword, "ferries"} {
+			assert.False(t, bytes.Contains(content, []byte(secret)), "%s holds %q in the clear", path, secret)
+		}
+	}
+	oldKey := s.service.StoreKey
+	newKey, passphrase, wrong := s.Path("new-key"), s.Path("passphrase"), s.Path("wrong-key")
+	escrow, err := age.GenerateX25519Identity()
+	require.NoError(t, err)
+	other, err := age.GenerateX25519Identity()
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(newKey, []byte(escrow.String()), 0o600))
+	require.NoError(t, os.WriteFile(wrong, []byte(other.String()), 0o600))
+	require.NoError(t, os.WriteFile(passphrase, []byte("ebb and flow at Saltmarsh\n"), 0o600))
+	s.refused(1, []string{"the store's key was not changed", "no such file"}, "store", "rekey", "--to", s.Path("nowhere"))
+	s.refused(1, []string{"age1"}, "store", "rekey", "--to", passphrase, "--also", "gibberish")
+	assert.Contains(t, s.service.Must("store", "rekey", "--to", passphrase, "--also", escrow.Recipient().String()), "data key 2")
+	assert.Equal(t, s.objectNames(all), s.objectNames(s.objects(root)), "nothing was written anew")
+	s.commit(1)
+	s.service.Must("backup", "take", "ferries", "--at-once")
+	s.service.Stop()
+
+	for says, args := range map[string][]string{
+		"is encrypted; name the file":     {},
+		"does not open the store":         {"--store-key", wrong},
+		"the key in " + oldKey:            {"--store-key", oldKey},
+		"at least 12 characters":          {"--store-key", s.short()},
+		"choose an empty or a new place":  {"--store", s.Path("catalogue")},
+		"is the data directory of a":      {"--store", s.ferries.DataDir},
+		"lies within the data directory":  {"--store", filepath.Join(s.ferries.DataDir, "base", "store")},
+		"choose auto or sql":              {"--read-data", "telepathy"},
+		"the second store is the first":   {"--store", root, "--store-key", passphrase, "--second-store", root},
+		"there is no bucket":              {"--store", noBucket(t)},
+		"belongs to another installation": {"--store", root, "--store-key", passphrase, "--catalogue-of", "another"},
+	} {
+		if len(args) == 0 || args[0] == "--store-key" {
+			args = append([]string{"--store", root}, args...)
+		}
+		if i := len(args) - 2; args[i] == "--catalogue-of" {
+			mine := s.service.Catalogue
+			s.service.Catalogue = s.Postgres("another-catalogue", false).DSN(testbed.Superuser, "postgres") + " password='" + testbed.Password + "'"
+			s.refusesToStart(says, args[:i]...)
+			s.service.Catalogue = mine
+			continue
+		}
+		s.refusesToStart(says, args...)
+	}
+	for _, key := range []string{newKey, passphrase} {
+		s.service.StoreKey = key
+		s.service.With()
+		s.service.Start()
+		s.streaming()
+		assert.Contains(t, s.service.Must("store", "show"), "with data key 2")
+		assert.Contains(t, s.service.Must("store", "audit", "--full"), "and nothing else")
+		s.service.Stop()
+	}
+	s.service.Start()
+	s.streaming()
+	s.commit(2)
+	s.captured()
+	k, conn := s.restore("latest")
+	assert.Equal(t, "1,2", testbed.One[string](s.Bed, conn, numbersOf), "what was sealed with either key is read")
+	s.discard(k)
+}
+
+func (s *stage) objectNames(all map[string][]byte) (names []string) {
+	for path := range all {
+		names = append(names, fmt.Sprint(path, len(all[path])))
+	}
+	slices.Sort(names)
+	return names
+}
+
+// noBucket is a location whose bucket is not there.
+func noBucket(t *testing.T) string {
+	server := httptest.NewServer(gofakes3.New(s3mem.New()).Server())
+	t.Cleanup(server.Close)
+	t.Setenv("AWS_ACCESS_KEY_ID", "harbourmaster")
+	t.Setenv("AWS_SECRET_ACCESS_KEY", secretOfBucket)
+	return "s3://nothing/velvet?endpoint=" + server.URL
+}
+
+func (s *stage) short() string {
+	path := s.Path("short")
+	require.NoError(s, os.WriteFile(path, []byte("tide"), 0o600))
+	return path
+}
+
+// TestSecondStore loses and damages what the first store holds.
+func TestSecondStore(t *testing.T) {
+	bed := testbed.New(t)
+	second := bed.Path("second")
+	s := newStage(t, "--second-store", second)
+	s.protect()
+	s.service.Must("backup", "take", "ferries", "--at-once")
+	for n := range 4 {
+		s.commit(n)
+		s.exec("select pg_switch_wal()")
+	}
+	s.service.Must("backup", "take", "ferries", "--at-once")
+	s.commit(10)
+	s.exec("select pg_switch_wal()")
+	s.commit(11)
+	s.captured()
+	root := s.Path("home", "store")
+	s.Eventually("everything is in both", func() bool {
+		k := s.cluster().Capture
+		return k.Stored+16<<20 > k.Flushed && strings.Contains(s.service.Must("store", "audit"), "and nothing else") && len(s.objects(root)) == len(s.objects(second))
+	})
+	assert.NotContains(t, s.service.Must("store", "audit", "--full"), "does not have")
+	whole := s.objects(root)
+
+	random := rand.New(rand.NewPCG(1, 9))
+	s.breakStore(random, whole, 12)
+	r := s.service.Velvet("store", "audit", "--full")
+	assert.Zero(t, r.Code, "nothing is lost while the second store has it: %s%s", r.Out, r.Err)
+	assert.Contains(t, r.Out, "the second store has it whole")
+	k, conn := s.restore("latest")
+	assert.Equal(t, "0,1,2,3,10,11", testbed.One[string](s.Bed, conn, numbersOf))
+	assert.Contains(t, s.service.Must("prove", "run", k.ID), "verdict: passed")
+	s.discard(k)
+	assert.Contains(t, s.service.Must("store", "audit", "--full", "--mend"), "mended")
+	assert.Equal(t, whole, s.objects(root), "every byte is as it was")
+	assert.Contains(t, s.service.Must("store", "audit", "--full"), "and nothing else")
+
+	// The other way round, and a backup that is dropped goes from both.
+	for path, content := range s.objects(second) {
+		if strings.Contains(path, "/packs/") {
+			flip(t, path, content, random)
+		}
+	}
+	assert.Contains(t, s.service.Must("store", "audit", "--full", "--mend"), "mended")
+	assert.Contains(t, s.service.Must("store", "audit", "--full"), "and nothing else")
+	var list []wire.Backup
+	s.service.JSON(&list, "backup", "list", "ferries")
+	for _, b := range list {
+		s.service.Must("backup", "drop", b.ID, "--confirm", "ferries")
+	}
+	for _, place := range []string{root, second} {
+		for path := range s.objects(place) {
+			assert.NotContains(t, path, "/packs/")
+			assert.NotContains(t, path, "/bases/")
+		}
+	}
+}
+
+func flip(t *testing.T, path string, content []byte, random *rand.Rand) {
+	bad := bytes.Clone(content)
+	bad[random.IntN(len(bad))] ^= byte(1 << random.IntN(8))
+	require.NoError(t, os.WriteFile(path, bad, 0o640))
+}
+
+// breakStore flips a bit of some objects and removes others.
+func (s *stage) breakStore(random *rand.Rand, whole map[string][]byte, n int) (broken []string) {
+	var paths []string
+	for p := range whole {
+		paths = append(paths, p)
+	}
+	slices.Sort(paths)
+	random.Shuffle(len(paths), func(i, j int) { paths[i], paths[j] = paths[j], paths[i] })
+	for i, p := range paths[:min(n, len(paths))] {
+		if i%3 == 0 {
+			require.NoError(s, os.Remove(p))
+		} else {
+			bad := bytes.Clone(whole[p])
+			bad[random.IntN(len(bad))] ^= byte(1 << random.IntN(8))
+			require.NoError(s, os.WriteFile(p, bad, 0o640))
+		}
+		broken = append(broken, p)
+	}
+	return broken
+}
+
+// TestAFlippedBitIsFound flips one bit at a time anywhere in a store without a second
+// one: the audit names that very object, and a restore that reads it fails.
+func TestAFlippedBitIsFound(t *testing.T) {
+	s := newStage(t)
+	s.protect()
+	s.service.Must("backup", "take", "ferries", "--at-once")
+	s.commit(1)
+	s.exec("select pg_switch_wal()")
+	s.service.Must("backup", "take", "ferries", "--at-once")
+	s.captured()
+	s.Eventually("WAL is in the store", func() bool { k := s.cluster().Capture; return k.Stored+16<<20 > k.Flushed })
+	whole := s.objects(s.Path("home", "store"))
+	var paths []string
+	for p := range whole {
+		paths = append(paths, p)
+	}
+	slices.Sort(paths)
+	random := rand.New(rand.NewPCG(8, 8))
+	for range 12 {
+		p := paths[random.IntN(len(paths))]
+		flip(t, p, whole[p], random)
+		var found audit.Result
+		r := s.service.Velvet("store", "audit", "--full", "--output", "json")
+		s.decode(r.Out, &found)
+		require.NotEmpty(t, found.Findings, p)
+		f := found.Findings[0]
+		assert.Equal(t, coreaudit.Damaged, f.Kind, p)
+		assert.True(t, strings.HasSuffix(p, f.Key), "%s was flipped, %s found", p, f.Key)
+		remade := strings.Contains(p, "/journal/") || strings.HasSuffix(p, "/record")
+		assert.Equal(t, !remade, f.Costs, p)
+		if strings.Contains(p, "-000001") || strings.HasSuffix(p, "manifest") && strings.Contains(p, s.newest()) {
+			assert.NotZero(t, s.service.Velvet("restore", "start", "ferries", "latest").Code, "%s was restored silently", p)
+			assert.Contains(t, s.service.Must("copy", "list"), "There is no copy")
+		}
+		require.NoError(t, os.WriteFile(p, whole[p], 0o640))
+	}
+	assert.Contains(t, s.service.Must("store", "audit", "--full"), "and nothing else")
+}
+
+func (s *stage) newest() string {
+	var list []wire.Backup
+	s.service.JSON(&list, "backup", "list", "ferries")
+	return list[0].ID
+}

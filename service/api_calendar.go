@@ -1,0 +1,432 @@
+package service
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"regexp"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"velvetrewind/core/calendar"
+	"velvetrewind/core/figures"
+	"velvetrewind/core/keep"
+	"velvetrewind/core/layout"
+	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/problem"
+	"velvetrewind/engine/schedule"
+	"velvetrewind/service/wire"
+)
+
+func (s *Service) calendarAPI(api huma.API) {
+	op(s, api, http.MethodGet, "/calendar", "list-calendar", "List what recurs, with its next runs", 0, s.listCalendar)
+	op(s, api, http.MethodPost, "/calendar", "add-entry", "Put something into the calendar", http.StatusCreated, s.addEntry)
+	op(s, api, http.MethodPost, "/calendar/preview", "preview-schedule", "Tell when a schedule would run, without saving it", 0, s.previewSchedule)
+	op(s, api, http.MethodPut, "/calendar/{entry}/paused", "pause-entry", "Pause an entry, or have it go on", 0, s.pauseEntry)
+	op(s, api, http.MethodDelete, "/calendar/{entry}", "remove-entry", "Take an entry out of the calendar", http.StatusNoContent, s.removeEntry)
+	op(s, api, http.MethodGet, "/policies", "list-policies", "List the policies", 0, s.listPolicies)
+	op(s, api, http.MethodPut, "/policies/{policy}", "set-policy", "Make a policy, or change it", 0, s.setPolicy)
+	op(s, api, http.MethodDelete, "/policies/{policy}", "remove-policy", "Forget a policy, and its calendar", http.StatusNoContent, s.removePolicy)
+	op(s, api, http.MethodPut, "/clusters/{cluster}/labels", "set-labels", "Replace a cluster's labels", 0, s.setLabels)
+}
+
+func (s *Service) listCalendar(ctx context.Context, in *struct {
+	Cluster string `query:"cluster" doc:"only what is about this cluster"`
+}) (*body[[]wire.Entry], error) {
+	id, err := s.clusterID(ctx, in.Cluster)
+	if err != nil {
+		return nil, err
+	}
+	all, err := schedule.Load(ctx, s.catalog)
+	if err != nil {
+		return nil, err
+	}
+	views := []wire.Entry{}
+	for i := range all.Entries {
+		v, about := s.entryView(all, &all.Entries[i], id)
+		if id == "" || about {
+			views = append(views, v)
+		}
+	}
+	return answer(views, nil)
+}
+
+// entryView shows an entry, and whether it is about a cluster.
+func (s *Service) entryView(all *schedule.All, e *schedule.Entry, cluster string) (v wire.Entry, about bool) {
+	clusters := all.ClustersOf(e)
+	v = wire.Entry{ID: e.ID, Work: e.Work, Detail: e.Detail, Schedule: e.Plan, Words: e.Plan.String(), Paused: e.Paused, Clusters: len(clusters), Next: []calendar.Run{}}
+	for _, p := range all.Policies {
+		if e.PolicyID.String == p.ID {
+			v.Policy = p.Name
+		}
+	}
+	names := map[string]string{}
+	for _, k := range clusters {
+		names[k.ID] = k.Name
+		about = about || k.ID == cluster
+		if e.ClusterID.Valid {
+			v.Cluster = k.Name
+		}
+	}
+	first := ""
+	if len(clusters) > 0 {
+		first = clusters[0].ID
+	}
+	if !e.Paused && (len(clusters) > 0 || e.Store()) {
+		v.Next, _ = e.Calendar.Upcoming(s.cfg.Now(), 3, e.ShiftOf(first))
+	}
+	for _, k := range append(clusters, catalog.Cluster{}) {
+		if r, ok := all.Last(e.ID, k.ID); ok && (v.Last == nil || r.BegunAt.After(v.Last.At)) {
+			v.Last = &wire.Begun{Cluster: names[k.ID], Due: r.Due.UTC(), At: r.BegunAt.UTC(), Task: r.TaskID, Problem: r.Problem}
+		}
+	}
+	return v, about
+}
+
+type addEntry struct {
+	Body struct {
+		Cluster  string            `json:"cluster,omitempty" doc:"name or id"`
+		Policy   string            `json:"policy,omitempty" doc:"name; neither means the store"`
+		Work     string            `json:"work" enum:"backup,keep,audit"`
+		Detail   string            `json:"detail,omitempty" doc:"the kind of base backup: full, incremental, auto; or of audit: quick, full"`
+		Schedule calendar.Schedule `json:"schedule"`
+	}
+}
+
+func (s *Service) addEntry(ctx context.Context, in *addEntry) (*body[wire.Entry], error) {
+	e := catalog.Entry{ID: catalog.NewID(), Work: in.Body.Work, Detail: in.Body.Detail}
+	if err := checkWork(&e, in.Body.Cluster, in.Body.Policy); err != nil {
+		return nil, err
+	}
+	if in.Body.Cluster != "" {
+		k, err := s.catalog.Cluster(ctx, in.Body.Cluster)
+		if err != nil {
+			return nil, err
+		}
+		e.ClusterID = sql.NullString{String: k.ID, Valid: true}
+	}
+	if in.Body.Policy != "" {
+		p, err := s.catalog.Policy(ctx, in.Body.Policy)
+		if err != nil {
+			return nil, err
+		}
+		e.PolicyID = sql.NullString{String: p.ID, Valid: true}
+	}
+	if _, err := readSchedule(in.Body.Schedule); err != nil {
+		return nil, err
+	}
+	encoded, err := json.Marshal(in.Body.Schedule)
+	if err != nil {
+		return nil, err
+	}
+	e.Schedule = encoded
+	if err := s.catalog.AddEntry(ctx, e); err != nil {
+		return nil, err
+	}
+	s.events.publish(eventCluster, "")
+	return s.showEntry(ctx, e.ID)
+}
+
+// checkWork refuses work that cannot recur as it was asked for, and fills in its detail.
+func checkWork(e *catalog.Entry, cluster, policy string) error {
+	refuse := func(next, detail string) error {
+		return problem.New(problem.Invalid, next, "nothing was put into the calendar", "%s", detail)
+	}
+	switch {
+	case cluster != "" && policy != "":
+		return refuse("Name one of them.", "an entry is about a cluster or about those of a policy, not both")
+	case e.Work == catalog.WorkAudit && cluster+policy != "":
+		return refuse("Leave the cluster out.", "an audit looks through the whole store")
+	case e.Work != catalog.WorkAudit && cluster+policy == "":
+		return refuse("Name a cluster or a policy.", "it is not said what it is about")
+	}
+	kinds := map[string][]string{catalog.WorkBackup: {"auto", layout.Full, layout.Incremental}, catalog.WorkAudit: {"quick", "full"}, catalog.WorkKeep: {""}}[e.Work]
+	if e.Detail == "" {
+		e.Detail = kinds[0]
+	}
+	for _, k := range kinds {
+		if k == e.Detail {
+			return nil
+		}
+	}
+	return refuse("Leave it out, or choose another.", "there is no "+e.Work+" of the kind "+e.Detail)
+}
+
+func readSchedule(plan calendar.Schedule) (*calendar.Calendar, error) {
+	c, err := schedule.Read(plan)
+	if err == nil {
+		return c, nil
+	}
+	next := "See: velvet calendar add --help"
+	if errors.Is(err, calendar.ErrNever) {
+		next = "Look at the day of the month, the month and the quiet windows."
+	}
+	return nil, problem.Wrap(err, problem.Invalid, "the schedule cannot be used", next)
+}
+
+func (s *Service) showEntry(ctx context.Context, id string) (*body[wire.Entry], error) {
+	all, err := schedule.Load(ctx, s.catalog)
+	if err != nil {
+		return nil, err
+	}
+	for i := range all.Entries {
+		if all.Entries[i].ID == id {
+			v, _ := s.entryView(all, &all.Entries[i], "")
+			return answer(v, nil)
+		}
+	}
+	_, err = s.catalog.Entry(ctx, id)
+	return nil, err
+}
+
+type previewSchedule struct {
+	Body struct {
+		Schedule calendar.Schedule `json:"schedule"`
+		Count    int               `json:"count,omitempty" minimum:"1" maximum:"100" default:"10"`
+	}
+}
+
+func (s *Service) previewSchedule(_ context.Context, in *previewSchedule) (*body[wire.Upcoming], error) {
+	c, err := readSchedule(in.Body.Schedule)
+	if err != nil {
+		return nil, err
+	}
+	runs, err := c.Upcoming(s.cfg.Now(), max(in.Body.Count, 1), 0)
+	return answer(wire.Upcoming{Words: in.Body.Schedule.String(), Runs: runs}, err)
+}
+
+// EntryPath names an entry of the calendar in a path.
+type EntryPath struct {
+	Entry string `path:"entry" doc:"id of the entry"`
+}
+
+type pauseEntry struct {
+	EntryPath
+	Body struct {
+		Paused bool `json:"paused"`
+	}
+}
+
+func (s *Service) pauseEntry(ctx context.Context, in *pauseEntry) (*body[wire.Entry], error) {
+	if _, err := s.catalog.Entry(ctx, in.Entry); err != nil {
+		return nil, err
+	}
+	if err := s.catalog.PauseEntry(ctx, in.Entry, in.Body.Paused); err != nil {
+		return nil, err
+	}
+	return s.showEntry(ctx, in.Entry)
+}
+
+type removeEntry struct {
+	EntryPath
+	Confirm string `query:"confirm" doc:"name of the cluster or policy that it is about, or store"`
+}
+
+func (s *Service) removeEntry(ctx context.Context, in *removeEntry) (*empty, error) {
+	shown, err := s.showEntry(ctx, in.Entry)
+	if err != nil {
+		return nil, err
+	}
+	e := shown.Body
+	what, name := "the cluster's name", e.Cluster
+	switch {
+	case e.Policy != "":
+		what, name = "the policy's name", e.Policy
+	case e.Cluster == "":
+		what, name = "the word", "store"
+	}
+	loss := fmt.Sprintf("%s of %s, %s, would not be begun any more", e.Work, name, e.Words)
+	if err := confirmedAs(what, in.Confirm, name, "nothing was taken out of the calendar", loss); err != nil {
+		return nil, err
+	}
+	s.events.publish(eventCluster, "")
+	return nil, s.catalog.RemoveEntry(ctx, e.ID)
+}
+
+func (s *Service) listPolicies(ctx context.Context, _ *empty) (*body[[]wire.Policy], error) {
+	all, err := schedule.Load(ctx, s.catalog)
+	if err != nil {
+		return nil, err
+	}
+	views := make([]wire.Policy, len(all.Policies))
+	for i, p := range all.Policies {
+		if views[i], err = policyView(all, p); err != nil {
+			return nil, err
+		}
+	}
+	return answer(views, nil)
+}
+
+func policyView(all *schedule.All, p catalog.Policy) (v wire.Policy, err error) {
+	v = wire.Policy{Name: p.Name, Clusters: []string{}}
+	if v.Labels, err = p.Labels(); err != nil {
+		return v, err
+	}
+	r, ok, err := p.KeepRule()
+	if ok {
+		v.Keep = &r
+	}
+	if p.SecondStore.Valid {
+		v.SecondStore = &p.SecondStore.Bool
+	}
+	if p.CaptureAlert.Valid {
+		n := int(p.CaptureAlert.Int64)
+		v.CaptureAlert = &n
+	}
+	for _, k := range all.Clusters {
+		if of := all.PolicyOf(k); of != nil && of.ID == p.ID {
+			v.Clusters = append(v.Clusters, k.Name)
+		}
+	}
+	return v, err
+}
+
+// PolicyPath names a policy in a path.
+type PolicyPath struct {
+	Policy string `path:"policy" doc:"name of the policy"`
+}
+
+type setPolicy struct {
+	PolicyPath
+	Body struct {
+		Labels       map[string]string `json:"labels"`
+		Keep         *keep.Rule        `json:"keep,omitempty"`
+		SecondStore  *bool             `json:"secondStore,omitempty"`
+		CaptureAlert *int              `json:"captureAlertSeconds,omitempty" minimum:"1"`
+	}
+}
+
+var label = regexp.MustCompile(`^[a-zA-Z0-9][a-zA-Z0-9_./-]{0,62}$`)
+
+// checkLabels refuses labels that could not be written on a command line.
+func checkLabels(labels map[string]string) error {
+	for name, value := range labels {
+		if !label.MatchString(name) || !label.MatchString(value) {
+			return problem.New(problem.Invalid, "Use letters, digits, _ . / and -, at most 63, as in tier=gold.", "the labels cannot be used", "%q is no label", name+"="+value)
+		}
+	}
+	return nil
+}
+
+func (s *Service) setPolicy(ctx context.Context, in *setPolicy) (*body[wire.Policy], error) {
+	if !clusterName.MatchString(in.Policy) {
+		return nil, problem.New(problem.Invalid, "Begin with a letter; use lower-case letters, digits, - and _, at most 40.", "the policy was not saved", "%q cannot be a policy's name", in.Policy)
+	}
+	if len(in.Body.Labels) == 0 {
+		return nil, problem.New(problem.Invalid, "Name a label that its clusters have: --label tier=gold", "the policy was not saved", "without a label it would apply to no cluster")
+	}
+	if err := checkLabels(in.Body.Labels); err != nil {
+		return nil, err
+	}
+	p := catalog.Policy{ID: catalog.NewID(), Name: in.Policy}
+	if in.Body.Keep != nil {
+		if err := checkRule(*in.Body.Keep); err != nil {
+			return nil, err
+		}
+		p.KeepSet = encode(in.Body.Keep)
+	}
+	p.LabelsSet = *encode(in.Body.Labels)
+	if in.Body.SecondStore != nil {
+		p.SecondStore = sql.NullBool{Bool: *in.Body.SecondStore, Valid: true}
+	}
+	if in.Body.CaptureAlert != nil {
+		p.CaptureAlert = sql.NullInt64{Int64: int64(*in.Body.CaptureAlert), Valid: true}
+	}
+	if err := s.catalog.SavePolicy(ctx, p); err != nil {
+		return nil, err
+	}
+	s.events.publish(eventCluster, "")
+	all, err := schedule.Load(ctx, s.catalog)
+	if err != nil {
+		return nil, err
+	}
+	saved, err := s.catalog.Policy(ctx, p.Name)
+	if err != nil {
+		return nil, err
+	}
+	return answer(policyView(all, saved))
+}
+
+// encode writes a plain value as JSON.
+func encode(v any) *json.RawMessage {
+	b, err := json.Marshal(v)
+	if err != nil {
+		panic(err) // shapes of our own
+	}
+	raw := json.RawMessage(b)
+	return &raw
+}
+
+type removePolicy struct {
+	PolicyPath
+	Confirm string `query:"confirm" doc:"name of the policy"`
+}
+
+func (s *Service) removePolicy(ctx context.Context, in *removePolicy) (*empty, error) {
+	p, err := s.catalog.Policy(ctx, in.Policy)
+	if err != nil {
+		return nil, err
+	}
+	all, err := schedule.Load(ctx, s.catalog)
+	if err != nil {
+		return nil, err
+	}
+	v, err := policyView(all, p)
+	if err != nil {
+		return nil, err
+	}
+	recurring := 0
+	for _, e := range all.Entries {
+		if e.PolicyID.String == p.ID {
+			recurring++
+		}
+	}
+	loss := fmt.Sprintf("its keep rule and alert would no longer apply to %s, and what its calendar has (%d) would not be begun for them any more",
+		figures.Of(len(v.Clusters), "cluster"), recurring)
+	if err := confirmedAs("the policy's name", in.Confirm, p.Name, "the policy was not removed", loss); err != nil {
+		return nil, err
+	}
+	s.events.publish(eventCluster, "")
+	return nil, s.catalog.RemovePolicy(ctx, p.ID)
+}
+
+type setLabels struct {
+	ClusterPath
+	Body map[string]string
+}
+
+func (s *Service) setLabels(ctx context.Context, in *setLabels) (*body[wire.Cluster], error) {
+	k, err := s.catalog.Cluster(ctx, in.Cluster)
+	if err != nil {
+		return nil, err
+	}
+	if err := checkLabels(in.Body); err != nil {
+		return nil, err
+	}
+	if err := s.catalog.SetLabels(ctx, k.ID, in.Body); err != nil {
+		return nil, err
+	}
+	if k, err = s.catalog.Cluster(ctx, k.ID); err != nil {
+		return nil, err
+	}
+	s.events.publish(eventCluster, k.ID)
+	return answer(s.clusterView(ctx, k))
+}
+
+// beginDue submits what the calendar says is due.
+func (s *Service) beginDue(ctx context.Context, e catalog.Entry, k *catalog.Cluster) (string, error) {
+	var t catalog.Task
+	var err error
+	switch e.Work {
+	case catalog.WorkBackup:
+		t, err = s.tasks.submit(ctx, taskBackup, k.ID, catalog.NewID(), backupArgs{Kind: e.Detail})
+	case catalog.WorkKeep:
+		t, err = s.tasks.submit(ctx, taskKeep, k.ID, "", keepArgs{})
+	default:
+		t, err = s.tasks.submit(ctx, taskAudit, "", "", auditArgs{Full: e.Detail == "full"})
+	}
+	return t.ID, err
+}

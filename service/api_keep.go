@@ -1,0 +1,230 @@
+package service
+
+import (
+	"context"
+	"database/sql"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"velvetrewind/core/figures"
+	"velvetrewind/core/keep"
+	"velvetrewind/engine/catalog"
+	engine "velvetrewind/engine/keep"
+	"velvetrewind/engine/problem"
+	"velvetrewind/engine/record"
+	"velvetrewind/engine/schedule"
+	"velvetrewind/service/wire"
+)
+
+func (s *Service) keepAPI(api huma.API) {
+	op(s, api, http.MethodGet, "/clusters/{cluster}/keep", "show-keep", "Show a cluster's keep rule and its pins", 0, s.showKeep)
+	op(s, api, http.MethodPut, "/clusters/{cluster}/keep", "set-keep", "Set a cluster's own keep rule; nothing is let go by that", 0, s.setKeep)
+	op(s, api, http.MethodDelete, "/clusters/{cluster}/keep", "unset-keep", "Take a cluster's own keep rule away: that of its policy, or the default, applies", 0, s.unsetKeep)
+	op(s, api, http.MethodPost, "/clusters/{cluster}/keep/preview", "preview-keep", "Tell what applying a keep rule would let go, and why", 0, s.previewKeep)
+	op(s, api, http.MethodPost, "/clusters/{cluster}/keep/apply", "apply-keep", "Let go just what a preview showed", http.StatusAccepted, s.applyKeep)
+	op(s, api, http.MethodPut, "/backups/{backup}/pin", "pin-backup", "Keep a base backup whatever the rule says", 0, s.pinBackup)
+	op(s, api, http.MethodDelete, "/backups/{backup}/pin", "unpin-backup", "Take the pin off a base backup", http.StatusNoContent, s.unpinBackup)
+}
+
+// keeper is the part of the engine that keeps what rules need.
+func (s *Service) keepEngine() *engine.Keeper {
+	return &engine.Keeper{Catalog: s.catalog, Store: s.store, Spool: s.cfg.spool(), Second: s.cfg.SecondStore != ""}
+}
+
+// effectiveRule is the rule that applies to a cluster now.
+func (s *Service) effectiveRule(ctx context.Context, k catalog.Cluster) (r keep.Rule, from string, err error) {
+	all, err := schedule.Load(ctx, s.catalog)
+	if err != nil {
+		return r, "", err
+	}
+	return ruleOf(k, all.PolicyOf(k))
+}
+
+func (s *Service) keepView(ctx context.Context, k catalog.Cluster) (*body[wire.Keep], error) {
+	all, err := schedule.Load(ctx, s.catalog)
+	if err != nil {
+		return nil, err
+	}
+	rule, from, err := ruleOf(k, all.PolicyOf(k))
+	if err != nil {
+		return nil, err
+	}
+	view, err := s.clusterView(ctx, k)
+	if err != nil {
+		return nil, err
+	}
+	v := wire.Keep{Cluster: k.Name, Rule: rule, From: from, Promise: view.Promise, Pins: []wire.Pin{}}
+	if next := all.NextRun(k, catalog.WorkKeep, s.cfg.Now()); !next.IsZero() {
+		next = next.UTC()
+		v.NextRun = &next
+	}
+	pins, err := s.catalog.Pins(ctx, k.ID)
+	if err != nil {
+		return nil, err
+	}
+	for _, p := range pins {
+		shown := wire.Pin{Backup: p.BackupID, Reason: p.Reason, PinnedAt: p.PinnedAt.UTC()}
+		if p.Until.Valid {
+			until := p.Until.Time.UTC()
+			shown.Until = &until
+		}
+		v.Pins = append(v.Pins, shown)
+	}
+	return answer(v, nil)
+}
+
+func (s *Service) showKeep(ctx context.Context, in *ClusterPath) (*body[wire.Keep], error) {
+	k, err := s.catalog.Cluster(ctx, in.Cluster)
+	if err != nil {
+		return nil, err
+	}
+	return s.keepView(ctx, k)
+}
+
+type setKeep struct {
+	ClusterPath
+	Body keep.Rule
+}
+
+func (s *Service) setKeep(ctx context.Context, in *setKeep) (*body[wire.Keep], error) {
+	if err := checkRule(in.Body); err != nil {
+		return nil, err
+	}
+	return s.changeKeep(ctx, in.Cluster, &in.Body)
+}
+
+// checkRule refuses a rule that cannot be used.
+func checkRule(r keep.Rule) error {
+	if err := r.Check(); err != nil {
+		return problem.Wrap(err, problem.Invalid, "the keep rule was not set", "Promise a span: velvet keep set CLUSTER --span 31d")
+	}
+	_, err := engine.Zone(r.Zone)
+	return err
+}
+
+func (s *Service) unsetKeep(ctx context.Context, in *ClusterPath) (*body[wire.Keep], error) {
+	return s.changeKeep(ctx, in.Cluster, nil)
+}
+
+func (s *Service) changeKeep(ctx context.Context, cluster string, r *keep.Rule) (*body[wire.Keep], error) {
+	k, err := s.catalog.Cluster(ctx, cluster)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.catalog.SetKeepRule(ctx, k.ID, r); err != nil {
+		return nil, err
+	}
+	if k, err = s.catalog.Cluster(ctx, k.ID); err != nil {
+		return nil, err
+	}
+	s.events.publish(eventCluster, k.ID)
+	if err := record.Put(ctx, s.store, k); err != nil {
+		return nil, err
+	}
+	return s.keepView(ctx, k)
+}
+
+type previewKeep struct {
+	ClusterPath
+	Body struct {
+		Rule    *keep.Rule `json:"rule,omitempty" doc:"to be tried instead of the cluster's"`
+		AsOf    *time.Time `json:"asOf,omitempty" doc:"any day; now if left out. Of days to come it is told with what there is today"`
+		Measure bool       `json:"measure,omitempty" doc:"look through the manifests for how many bytes of base backups would come free, which takes a while"`
+	}
+}
+
+func (s *Service) previewKeep(ctx context.Context, in *previewKeep) (*body[engine.Preview], error) {
+	k, err := s.catalog.Cluster(ctx, in.Cluster)
+	if err != nil {
+		return nil, err
+	}
+	rule, _, err := s.effectiveRule(ctx, k)
+	if err != nil {
+		return nil, err
+	}
+	if in.Body.Rule != nil {
+		rule = *in.Body.Rule
+	}
+	at := s.cfg.Now()
+	if in.Body.AsOf != nil {
+		at = *in.Body.AsOf
+	}
+	return answer(s.keepEngine().Preview(ctx, k, rule, at.UTC(), in.Body.Measure))
+}
+
+type applyKeep struct {
+	ClusterPath
+	Body struct {
+		Token   string `json:"token" doc:"of the preview"`
+		Confirm string `json:"confirm,omitempty" doc:"the cluster's name"`
+	}
+}
+
+func (s *Service) applyKeep(ctx context.Context, in *applyKeep) (*body[wire.Task], error) {
+	k, err := s.catalog.Cluster(ctx, in.Cluster)
+	if err != nil {
+		return nil, err
+	}
+	rule, _, err := s.effectiveRule(ctx, k)
+	if err != nil {
+		return nil, err
+	}
+	p, err := s.keepEngine().Preview(ctx, k, rule, s.cfg.Now().UTC(), false)
+	if err != nil {
+		return nil, err
+	}
+	if p.Token != in.Body.Token {
+		return nil, problem.New(problem.Conflict, "Preview it again: velvet keep preview "+k.Name, "nothing was let go", "something else would go now than the preview showed")
+	}
+	bases, wal := p.Releasable()
+	if err := confirmed(in.Body.Confirm, k.Name, "nothing was let go", letGo(bases, wal, p.FreesWAL)); err != nil {
+		return nil, err
+	}
+	t, err := s.tasks.submit(ctx, taskKeep, k.ID, "", keepArgs{Token: p.Token})
+	if err != nil {
+		return nil, err
+	}
+	return answer(taskView(t, map[string]string{k.ID: k.Name}))
+}
+
+func letGo(bases []string, wal []keep.WAL, bytes int64) string {
+	var segments uint64
+	for _, w := range wal {
+		segments += w.Last - w.First + 1
+	}
+	return strings.TrimSpace(figures.Of(len(bases), "base backup") + " and " + figures.Of(int(segments), "WAL segment") + " (" + figures.Size(bytes) + ") would be let go for good")
+}
+
+type pinBackup struct {
+	BackupPath
+	Body struct {
+		Reason string     `json:"reason" minLength:"1" maxLength:"200"`
+		Until  *time.Time `json:"until,omitempty" doc:"when it expires; left out, it holds until it is taken off"`
+	}
+}
+
+func (s *Service) pinBackup(ctx context.Context, in *pinBackup) (*body[wire.Keep], error) {
+	b, k, err := s.backupAndCluster(ctx, in.Backup)
+	if err != nil {
+		return nil, err
+	}
+	p := catalog.Pin{BackupID: b.ID, Reason: in.Body.Reason}
+	if in.Body.Until != nil {
+		if !in.Body.Until.After(s.cfg.Now()) {
+			return nil, problem.New(problem.Invalid, "Name a time to come, or none.", "the base backup was not pinned", "%s is past", in.Body.Until.UTC().Format(time.RFC3339))
+		}
+		p.Until = sql.NullTime{Time: in.Body.Until.UTC(), Valid: true}
+	}
+	if err := s.catalog.SetPin(ctx, p); err != nil {
+		return nil, err
+	}
+	s.events.publish(eventCluster, k.ID)
+	return s.keepView(ctx, k)
+}
+
+func (s *Service) unpinBackup(ctx context.Context, in *BackupPath) (*empty, error) {
+	return nil, s.catalog.RemovePin(ctx, in.Backup)
+}

@@ -1,0 +1,158 @@
+package service
+
+import (
+	"context"
+	"net/http"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"velvetrewind/core/readiness"
+	"velvetrewind/engine/access"
+	"velvetrewind/engine/problem"
+	engine "velvetrewind/engine/readiness"
+	"velvetrewind/service/wire"
+)
+
+func (s *Service) readinessAPI(api huma.API) {
+	op(s, api, http.MethodGet, "/clusters/{cluster}/readiness", "check-readiness", "Look at what a cluster is and lacks", 0, s.checkReadiness)
+	op(s, api, http.MethodPost, "/readiness", "check-unregistered", "Look at what a cluster is and lacks that is not registered", 0, s.checkUnregistered)
+	op(s, api, http.MethodPost, "/readiness/apply", "apply-readiness", "Run the SQL that mends what a cluster lacks, and look again", 0, s.applyReadiness)
+	op(s, api, http.MethodGet, "/readiness/role", "script-role", "Give SQL that makes a role with just the rights that are needed", 0, s.scriptRole)
+}
+
+// checker looks at clusters from here.
+func (s *Service) checker() *engine.Checker {
+	c := &engine.Checker{Host: s.host, Now: s.cfg.Now, StoreFree: -1, StoreSealed: s.store.Ring() != nil}
+	if !strings.Contains(s.cfg.Store, "://") {
+		if free, err := s.host.FreeSpace(s.cfg.Store); err == nil {
+			c.StoreFree = free
+		}
+	}
+	return c
+}
+
+// notReady puts what blocks, with its remedies, into one problem.
+func notReady(r readiness.Report) error {
+	detail, next := "", ""
+	for _, c := range r.Checks {
+		if c.State != readiness.Needed {
+			continue
+		}
+		if detail != "" {
+			detail += "; "
+		}
+		detail += c.Title + ": " + c.Found
+		for _, line := range append(append([]string{}, c.SQL...), c.Edit...) {
+			next += line + "\n"
+		}
+		if c.After == "restart" {
+			next += "-- then restart the server\n"
+		}
+	}
+	if next != "" {
+		next = "As a superuser of that cluster:\n" + next + "Then add it again."
+	}
+	return problem.New(problem.NotReady, next, "the cluster was not added", "%s", detail)
+}
+
+func (s *Service) checkReadiness(ctx context.Context, in *ClusterPath) (*body[readiness.Report], error) {
+	k, err := s.catalog.Cluster(ctx, in.Cluster)
+	if err != nil {
+		return nil, err
+	}
+	a, err := s.access(k)
+	if err != nil {
+		return nil, err
+	}
+	return answer(s.checker().Check(ctx, a, k.Slot))
+}
+
+type checkUnregistered struct {
+	Body wire.Login
+}
+
+func loginAccess(l wire.Login) access.Access {
+	return access.Access{ConnString: l.ConnString, Password: l.Password, ReplicationUser: l.ReplicationUser, ReplicationPassword: l.ReplicationPassword}
+}
+
+func (s *Service) checkUnregistered(ctx context.Context, in *checkUnregistered) (*body[readiness.Report], error) {
+	return answer(s.checker().Check(ctx, loginAccess(in.Body), ""))
+}
+
+type applyReadiness struct {
+	Body struct {
+		Cluster string      `json:"cluster,omitempty" doc:"a registered cluster, by name or id"`
+		Login   *wire.Login `json:"login,omitempty" doc:"how to reach one that is not registered"`
+		Checks  []string    `json:"checks" doc:"ids of the checks whose SQL is to be run"`
+		As      string      `json:"as,omitempty" doc:"role that may, a superuser; left out, the cluster's own"`
+		// Of a password that is not kept.
+		AsPassword string `json:"asPassword,omitempty" doc:"its password, which is not kept"`
+		Confirm    string `json:"confirm,omitempty" doc:"the cluster's name, or apply for one that is not registered"`
+	}
+}
+
+func (s *Service) applyReadiness(ctx context.Context, in *applyReadiness) (*body[wire.Mended], error) {
+	a, name, slot, err := s.accessOf(ctx, in.Body.Cluster, in.Body.Login)
+	if err != nil {
+		return nil, err
+	}
+	before, err := s.checker().Check(ctx, a, slot)
+	if err != nil {
+		return nil, err
+	}
+	checks, err := engine.Statements(before, in.Body.Checks)
+	if err != nil {
+		return nil, err
+	}
+	what := "the cluster's name"
+	if in.Body.Login != nil {
+		what = "the word"
+	}
+	if err := confirmedAs(what, in.Body.Confirm, name, "nothing was applied", "this would be run on the cluster: "+statements(checks)); err != nil {
+		return nil, err
+	}
+	admin := a
+	if in.Body.As != "" {
+		if admin, err = a.As(in.Body.As, in.Body.AsPassword); err != nil {
+			return nil, problem.Wrap(err, problem.Invalid, "nothing was applied", "")
+		}
+	}
+	var v wire.Mended
+	if v.Applied, err = engine.Apply(ctx, admin, checks); err != nil {
+		return nil, err
+	}
+	s.log.Info("readiness was mended", "cluster", name, "as", in.Body.As, "statements", len(v.Applied.SQL))
+	v.Report, err = s.checker().Check(ctx, a, slot)
+	return answer(v, err)
+}
+
+func statements(checks []readiness.Check) string {
+	var list []string
+	for _, c := range checks {
+		list = append(list, c.SQL...)
+	}
+	return strings.Join(list, " ")
+}
+
+// accessOf is how to reach a cluster, and what is typed to confirm something about it.
+func (s *Service) accessOf(ctx context.Context, cluster string, l *wire.Login) (a access.Access, confirm, slot string, err error) {
+	if l != nil {
+		return loginAccess(*l), "apply", "", nil
+	}
+	k, err := s.catalog.Cluster(ctx, cluster)
+	if err != nil {
+		return a, "", "", err
+	}
+	a, err = s.access(k)
+	return a, k.Name, k.Slot, err
+}
+
+func (s *Service) scriptRole(_ context.Context, in *struct {
+	Role string `query:"role" default:"velvet" maxLength:"63"`
+}) (*body[wire.Script], error) {
+	if strings.ContainsAny(in.Role, "\n\r\x00") {
+		return nil, problem.New(problem.Invalid, "Name it in one line.", "there is no script", "the role's name has a line break")
+	}
+	return answer(wire.Script{Text: readiness.RoleScript(in.Role)}, nil)
+}

@@ -1,0 +1,182 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"sync"
+	"time"
+
+	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/mirror"
+	"velvetrewind/engine/place"
+	"velvetrewind/engine/problem"
+	"velvetrewind/engine/schedule"
+	"velvetrewind/engine/task"
+	"velvetrewind/engine/vault"
+)
+
+// openStore opens the store, and the second one if it can be reached.
+func (s *Service) openStore(ctx context.Context) (where place.Place, err error) {
+	opt := vault.Options{Adopt: s.cfg.AdoptStore}
+	if s.cfg.StoreKey != "" {
+		if opt.Key, err = vault.LoadKey(s.cfg.StoreKey); err != nil {
+			return where, err
+		}
+	}
+	if opt.Installation, err = s.catalog.Installation(ctx); err != nil {
+		return where, err
+	}
+	first, where, err := place.Open(ctx, s.cfg.Store, s.cfg.StoreKeys, s.host.Group())
+	if err != nil {
+		return where, err
+	}
+	if s.store, err = vault.Open(ctx, first, opt); err != nil {
+		return where, err
+	}
+	s.store.Fell = func(key string, why error) {
+		s.log.Warn("taken from the second store", "object", key, "because", why)
+	}
+	if s.cfg.SecondStore == "" {
+		return where, nil
+	}
+	s.mirrors.done = make(map[string]string)
+	second, there, err := place.Open(ctx, s.cfg.SecondStore, s.cfg.SecondKeys, s.host.Group())
+	if err != nil {
+		// It must not keep the first from being written: tried again while we run.
+		s.mirrors.trouble = err.Error()
+		s.log.Warn("the second store cannot be reached; it is tried again", "error", err)
+		return where, nil
+	}
+	where.Second = &there
+	return where, s.store.AddSecond(ctx, second)
+}
+
+// mirrors is what is known of the second store.
+type mirrors struct {
+	mu      sync.Mutex
+	done    map[string]string // by cluster, the state that was last copied or is being copied
+	trouble string
+}
+
+func (m *mirrors) problem() string {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return m.trouble
+}
+
+// lookAfterStoreEvery is how often it is looked whether something is to be copied or freed.
+const lookAfterStoreEvery = 20 * time.Second
+
+// lookAfterStore begins tasks that copy to the second store, and frees what dropped
+// backups left, until ctx ends.
+func (s *Service) lookAfterStore(ctx context.Context) {
+	tick := time.NewTicker(lookAfterStoreEvery)
+	defer tick.Stop()
+	for {
+		if err := s.lookAfterStoreOnce(ctx); err != nil && ctx.Err() == nil {
+			s.log.Warn("the store was not looked after", "error", err)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+	}
+}
+
+func (s *Service) lookAfterStoreOnce(ctx context.Context) error {
+	all, err := schedule.Load(ctx, s.catalog)
+	if err != nil {
+		return err
+	}
+	s.reachSecond(ctx)
+	for _, k := range all.Clusters {
+		if p := all.PolicyOf(k); p != nil && p.SecondStore.Valid {
+			k.SecondStore = p.SecondStore.Bool
+		}
+		if k.TidyDue {
+			if err := s.keepEngine().Tidy(ctx, k, task.Silent); err != nil {
+				return err
+			}
+		}
+		if k.SecondStore && s.store.Second() != nil {
+			if err := s.mirrorIfDue(ctx, k); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// reachSecond opens a second store that could not be reached before.
+func (s *Service) reachSecond(ctx context.Context) {
+	if s.cfg.SecondStore == "" || s.store.Second() != nil {
+		return
+	}
+	second, _, err := place.Open(ctx, s.cfg.SecondStore, s.cfg.SecondKeys, s.host.Group())
+	if err == nil {
+		err = s.store.AddSecond(ctx, second)
+	}
+	s.mirrors.mu.Lock()
+	defer s.mirrors.mu.Unlock()
+	if s.mirrors.trouble = ""; err != nil {
+		s.mirrors.trouble = err.Error()
+	}
+}
+
+// mirrorIfDue begins a copy to the second store if there is something new.
+func (s *Service) mirrorIfDue(ctx context.Context, k catalog.Cluster) error {
+	c, err := s.catalog.Capture(ctx, k.ID)
+	if err != nil {
+		return err
+	}
+	list, err := s.catalog.Backups(ctx, k.ID)
+	if err != nil {
+		return err
+	}
+	now := c.StoredLSN.String()
+	if len(list) > 0 {
+		now += " " + list[0].ID
+	}
+	s.mirrors.mu.Lock()
+	same := s.mirrors.done[k.ID] == now
+	s.mirrors.done[k.ID] = now
+	s.mirrors.mu.Unlock()
+	if same {
+		return nil
+	}
+	active, err := s.catalog.Tasks(ctx, catalog.TaskFilter{Cluster: k.ID, Active: true, Limit: 100})
+	if err != nil {
+		return err
+	}
+	for _, t := range active {
+		if t.Kind == taskMirror {
+			s.mirrorAgain(k.ID)
+			return nil
+		}
+	}
+	_, err = s.tasks.submit(ctx, taskMirror, k.ID, "", noArgs{})
+	return err
+}
+
+// mirrorAgain has a cluster be looked at again.
+func (s *Service) mirrorAgain(cluster string) {
+	s.mirrors.mu.Lock()
+	defer s.mirrors.mu.Unlock()
+	delete(s.mirrors.done, cluster)
+}
+
+func (s *Service) copyToSecond(ctx context.Context, t catalog.Task, report task.Report) (any, error) {
+	stands := func(id string) (bool, error) {
+		_, err := s.catalog.Backup(ctx, id)
+		if p := new(problem.Problem); errors.As(err, &p) && p.Kind == problem.NotFound {
+			return false, nil
+		}
+		return err == nil, err
+	}
+	r, err := mirror.Run(ctx, s.store, t.ClusterID.String, stands, report)
+	if err != nil {
+		s.mirrorAgain(t.ClusterID.String)
+	}
+	return r, err
+}
