@@ -6,10 +6,22 @@ import type { components, paths } from "./schema";
 type Schemas = components["schemas"];
 export type Cluster = Schemas["Cluster"];
 export type Backup = Schemas["Backup"];
+export type BackupContent = Schemas["Content"];
+export type Store = Schemas["Store"];
+export type StoreCluster = Schemas["StoreCluster"];
 export type Copy = Schemas["Copy"];
 export type Proof = Schemas["Proof"];
 export type Task = Schemas["Task"];
 export type Line = Schemas["Line"];
+export type Need = Schemas["Need"];
+export type Keep = Schemas["Keep"];
+export type KeepRule = Schemas["KeepRule"];
+export type KeepPreview = Schemas["KeepPreview"];
+export type Entry = Schemas["Entry"];
+export type Schedule = Schemas["CalendarSchedule"];
+export type Check = Schemas["ReadinessCheck"];
+export type Readiness = Schemas["ReadinessReport"];
+export type BackupLine = Schemas["BackupLine"];
 export type Plan = Schemas["Restore"];
 export type Deck = Schemas["Deck"];
 export type Rate = Schemas["Rate"];
@@ -57,12 +69,97 @@ export const useCluster = (cluster: string) =>
   useQuery({ queryKey: ["cluster", cluster], queryFn: () => answer(api.GET("/clusters/{cluster}", { params: { path: { cluster } } })), refetchInterval: minute });
 export const useBackups = (cluster: string) =>
   useQuery({ queryKey: ["backups", cluster], queryFn: () => answer(api.GET("/clusters/{cluster}/backups", { params: { path: { cluster } } })).then((l) => l ?? []) });
+export const useBackup = (backup: string) =>
+  useQuery({ queryKey: ["backup", backup], queryFn: () => answer(api.GET("/backups/{backup}", { params: { path: { backup } } })) });
+export const useBackupContent = (backup: string) =>
+  useQuery({ queryKey: ["content", backup], queryFn: () => answer(api.GET("/backups/{backup}/content", { params: { path: { backup } } })) });
+// useDropLoss asks to drop a backup without confirming it: the refusal says what would be lost.
+export const useDropLoss = (backup: string) =>
+  useQuery({
+    queryKey: ["drop loss", backup],
+    retry: false,
+    queryFn: () =>
+      answer(api.DELETE("/backups/{backup}", { params: { path: { backup }, query: {} } })).then(
+        () => "",
+        (e: unknown) => {
+          if (e instanceof Problem && e.detail) return e.detail;
+          throw e;
+        },
+      ),
+  });
+export const useDrop = (backup: string) =>
+  useMutation({ mutationFn: (confirm: string) => answer(api.DELETE("/backups/{backup}", { params: { path: { backup }, query: { confirm } } })), onSuccess: refresh });
+export const useStore = () => useQuery({ queryKey: ["store"], queryFn: () => answer(api.GET("/store")), refetchInterval: minute });
+export const useAudit = (task: string) =>
+  useQuery({ queryKey: ["audit", task], queryFn: () => answer(api.GET("/store/audits/{task}", { params: { path: { task } } })) });
+export const useLookThrough = () =>
+  useMutation({ mutationFn: (body: { full: boolean; mend: boolean }) => answer(api.POST("/store/audits", { body })), onSuccess: refresh });
 export const useCopies = (cluster: string) =>
   useQuery({ queryKey: ["copies", cluster], queryFn: () => answer(api.GET("/copies", { params: { query: { cluster } } })).then((l) => l ?? []) });
 export const useCopy = (copy: string) =>
   useQuery({ queryKey: ["copy", copy], queryFn: () => answer(api.GET("/copies/{copy}", { params: { path: { copy } } })) });
-export const useTasks = (active: boolean) =>
-  useQuery({ queryKey: ["tasks", active], queryFn: () => answer(api.GET("/tasks", { params: { query: { active, limit: 100 } } })).then((l) => l ?? []) });
+export type TaskFilter = { active?: boolean; cluster?: string; kind?: string; state?: "waiting" | "running" | "done" | "failed" | "cancelled"; days?: number };
+export const useTasks = (filter: TaskFilter) =>
+  useQuery({ queryKey: ["tasks", filter], queryFn: () => answer(api.GET("/tasks", { params: { query: { ...filter, limit: 200 } } })).then((l) => l ?? []) });
+export const useRetry = () => useMutation({ mutationFn: (task: string) => answer(api.POST("/tasks/{task}/retry", { params: { path: { task } } })), onSuccess: refresh });
+export const useReport = (cluster: string, days: number) =>
+  useQuery({ queryKey: ["backups", "report", cluster, days], queryFn: () => answer(api.GET("/reports/backups", { params: { query: { cluster, days } } })).then((l) => l ?? []) });
+
+export const useKeep = (cluster: string) =>
+  useQuery({ queryKey: ["keep", cluster], queryFn: () => answer(api.GET("/clusters/{cluster}/keep", { params: { path: { cluster } } })) });
+export const useKeepPreview = (cluster: string, rule: KeepRule | undefined, asOf: string | undefined) =>
+  useQuery({
+    queryKey: ["keep", cluster, "preview", rule, asOf],
+    retry: false,
+    placeholderData: (before, query) => (query?.queryKey[1] === cluster ? before : undefined),
+    queryFn: () => answer(api.POST("/clusters/{cluster}/keep/preview", { params: { path: { cluster } }, body: { rule, asOf, measure: true } })),
+  });
+export const useSetKeep = (cluster: string) =>
+  useMutation({ mutationFn: (body: KeepRule) => answer(api.PUT("/clusters/{cluster}/keep", { params: { path: { cluster } }, body })), onSuccess: refresh });
+export const useApplyKeep = (cluster: string) =>
+  useMutation({
+    mutationFn: (body: { token: string; confirm: string }) => answer(api.POST("/clusters/{cluster}/keep/apply", { params: { path: { cluster } }, body })),
+    onSuccess: refresh,
+  });
+export const usePin = () =>
+  useMutation({
+    mutationFn: (p: { backup: string; reason: string; until?: string }) =>
+      answer(api.PUT("/backups/{backup}/pin", { params: { path: { backup: p.backup } }, body: { reason: p.reason, until: p.until } })),
+    onSuccess: refresh,
+  });
+export const useUnpin = () =>
+  useMutation({ mutationFn: (backup: string) => answer(api.DELETE("/backups/{backup}/pin", { params: { path: { backup } } })), onSuccess: refresh });
+
+export const useCalendar = (cluster: string) =>
+  useQuery({ queryKey: ["calendar", cluster], queryFn: () => answer(api.GET("/calendar", { params: { query: { cluster } } })).then((l) => l ?? []), refetchInterval: minute });
+export const useUpcoming = (schedule: Schedule) =>
+  useQuery({
+    queryKey: ["upcoming", schedule],
+    retry: false,
+    placeholderData: (before) => before,
+    queryFn: () => answer(api.POST("/calendar/preview", { body: { schedule, count: 10 } })),
+  });
+export type NewEntry = { cluster?: string; policy?: string; work: "backup" | "keep" | "audit"; detail?: string; schedule: Schedule };
+export const useAddEntry = () => useMutation({ mutationFn: (body: NewEntry) => answer(api.POST("/calendar", { body })), onSuccess: refresh });
+export const usePauseEntry = () =>
+  useMutation({
+    mutationFn: (p: { entry: string; paused: boolean }) => answer(api.PUT("/calendar/{entry}/paused", { params: { path: { entry: p.entry } }, body: { paused: p.paused } })),
+    onSuccess: refresh,
+  });
+export const useRemoveEntry = () =>
+  useMutation({
+    mutationFn: (p: { entry: string; confirm: string }) => answer(api.DELETE("/calendar/{entry}", { params: { path: { entry: p.entry }, query: { confirm: p.confirm } } })),
+    onSuccess: refresh,
+  });
+export const usePolicies = () => useQuery({ queryKey: ["policies"], queryFn: () => answer(api.GET("/policies")).then((l) => l ?? []) });
+
+export const useReadiness = (cluster: string) =>
+  useQuery({ queryKey: ["readiness", cluster], queryFn: () => answer(api.GET("/clusters/{cluster}/readiness", { params: { path: { cluster } } })), staleTime: Infinity });
+export const useApplyReadiness = (cluster: string) =>
+  useMutation({
+    mutationFn: (p: { checks: string[]; as: string; asPassword: string; confirm: string }) => answer(api.POST("/readiness/apply", { body: { cluster, ...p } })),
+    onSuccess: (m) => queries.setQueryData(["readiness", cluster], m.report),
+  });
 export const useTask = (task: string, enabled = true) =>
   useQuery({ queryKey: ["task", task], enabled, queryFn: () => answer(api.GET("/tasks/{task}", { params: { path: { task } } })) });
 export const useLines = (task: string) =>
@@ -73,13 +170,21 @@ const refresh = () => void queries.invalidateQueries();
 // zone is the viewer's, in which a time without one is read.
 const zone = Intl.DateTimeFormat().resolvedOptions().timeZone;
 
-export const useMoment = (cluster: string, moment: string) =>
-  useQuery({
+// useMoment resolves a moment. That it is wrong is an answer too, and stays while it is asked
+// again; a failed query's error would be gone for that long.
+export function useMoment(cluster: string, moment: string): { data?: MomentAnswer; error: Error | null; isPlaceholderData: boolean } {
+  const { data, error, isPlaceholderData } = useQuery<{ found?: MomentAnswer; wrong?: Problem }, Error>({
     queryKey: ["moment", cluster, moment],
     retry: false,
-    placeholderData: (before, query) => (query?.queryKey[1] === cluster ? before : undefined),
-    queryFn: () => answer(api.POST("/clusters/{cluster}/moment", { params: { path: { cluster } }, body: { moment, zone, around: 5 } })),
+    placeholderData: (before, query) => (query?.queryKey[1] === cluster && before?.found ? before : undefined),
+    queryFn: () =>
+      answer(api.POST("/clusters/{cluster}/moment", { params: { path: { cluster } }, body: { moment, zone, around: 5 } })).then(
+        (found) => ({ found }),
+        (wrong: Problem) => ({ wrong }),
+      ),
   });
+  return { data: data?.found, error: data?.wrong ?? error, isPlaceholderData };
+}
 export const useDeck = (cluster: string, window?: { from: number; to: number }) =>
   useQuery({
     queryKey: ["deck", cluster, window?.from, window?.to],
@@ -98,7 +203,7 @@ export const useSettle = (cluster: string) =>
 export const useMakeCopy = (cluster: string) =>
   useMutation({ mutationFn: (moment: string) => answer(api.POST("/clusters/{cluster}/copies", { params: { path: { cluster } }, body: { moment } })), onSuccess: refresh });
 export const useTakeBackup = (cluster: string) =>
-  useMutation({ mutationFn: () => answer(api.POST("/clusters/{cluster}/backups", { params: { path: { cluster } }, body: { fast: true } })), onSuccess: refresh });
+  useMutation({ mutationFn: () => answer(api.POST("/clusters/{cluster}/backups", { params: { path: { cluster } }, body: { fast: true, kind: "auto" } })), onSuccess: refresh });
 export const useCapture = (cluster: string) =>
   useMutation({
     mutationFn: (start: boolean) =>
@@ -109,6 +214,8 @@ export const useCapture = (cluster: string) =>
   });
 export const useProve = (copy: string) =>
   useMutation({ mutationFn: () => answer(api.POST("/copies/{copy}/proofs", { params: { path: { copy } } })), onSuccess: refresh });
+export const useStep = (copy: string) =>
+  useMutation({ mutationFn: (moment: string) => answer(api.POST("/copies/{copy}/step", { params: { path: { copy } }, body: { moment } })), onSuccess: refresh });
 export const useOpenCopy = (copy: string) =>
   useMutation({ mutationFn: () => answer(api.POST("/copies/{copy}/open", { params: { path: { copy } } })), onSuccess: refresh });
 export const useDiscard = (copy: string) =>
@@ -123,12 +230,36 @@ export async function enter(code: string): Promise<void> {
 }
 
 // listen keeps what is shown up to date by the service's events.
+// Only a page that is seen listens: a browser has six connections to a service without TLS,
+// and as many pages behind others would leave none to ask with.
 export function listen(): () => void {
+  let source: EventSource | undefined;
+  const look = () => {
+    if (document.visibilityState === "visible") source ??= open();
+    else close();
+  };
+  const close = () => {
+    source?.close();
+    source = undefined;
+  };
+  document.addEventListener("visibilitychange", look);
+  window.addEventListener("pagehide", close);
+  window.addEventListener("pageshow", look);
+  look();
+  return () => {
+    document.removeEventListener("visibilitychange", look);
+    window.removeEventListener("pagehide", close);
+    window.removeEventListener("pageshow", look);
+    close();
+  };
+}
+
+function open(): EventSource {
   const source = new EventSource("/api/v1/events");
   const stale = (...keys: string[][]) => keys.forEach((queryKey) => void queries.invalidateQueries({ queryKey }));
-  source.addEventListener("task", (e) => stale(["tasks"], ["task", e.data], ["lines", e.data]));
-  source.addEventListener("cluster", () => stale(["clusters"], ["cluster"], ["backups"], ["moment"]));
+  source.addEventListener("task", (e) => stale(["tasks"], ["task", e.data], ["lines", e.data], ["store"]));
+  source.addEventListener("cluster", () => stale(["clusters"], ["cluster"], ["backups"], ["keep"], ["calendar"], ["moment"], ["store"]));
   source.addEventListener("copy", (e) => stale(["copies"], ["copy", e.data], ["clusters"]));
   source.onopen = refresh; // whatever happened while it was closed
-  return () => source.close();
+  return source;
 }

@@ -11,6 +11,9 @@ export function size(bytes: number): string {
 
 export const count = (n: number): string => n.toLocaleString("en-US");
 
+// of writes how many there are of something: 1 base backup, 3 base backups.
+export const of = (n: number, what: string): string => (n === 1 ? `1 ${what}` : `${count(n)} ${what}s`);
+
 const pad = (n: number, width = 2) => String(n).padStart(width, "0");
 
 function offset(d: Date): string {
@@ -40,4 +43,13 @@ export function ago(iso: string, now = Date.now()): string {
   if (s < 120) return `${Math.round(s)} s behind`;
   if (s < 7200) return `${Math.round(s / 60)} min behind`;
   return `${Math.round(s / 3600)} h behind`;
+}
+
+// lasted writes a length of time.
+export function lasted(seconds: number): string {
+  if (seconds < 59.95) return `${seconds.toFixed(1)} s`;
+  const whole = Math.round(seconds);
+  const minutes = Math.floor(whole / 60);
+  if (minutes < 60) return `${minutes} min ${whole % 60} s`;
+  return `${Math.floor(minutes / 60)} h ${minutes % 60} min`;
 }

@@ -22,6 +22,110 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/backups/{backup}/content": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show what a base backup holds */
+        get: operations["show-backup-content"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/backups/{backup}/pin": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Keep a base backup whatever the rule says */
+        put: operations["pin-backup"];
+        post?: never;
+        /** Take the pin off a base backup */
+        delete: operations["unpin-backup"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/calendar": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List what recurs, with its next runs */
+        get: operations["list-calendar"];
+        put?: never;
+        /** Put something into the calendar */
+        post: operations["add-entry"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/calendar/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tell when a schedule would run, without saving it */
+        post: operations["preview-schedule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/calendar/{entry}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Take an entry out of the calendar */
+        delete: operations["remove-entry"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/calendar/{entry}/paused": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Pause an entry, or have it go on */
+        put: operations["pause-entry"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/clusters": {
         parameters: {
             query?: never;
@@ -195,6 +299,76 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/clusters/{cluster}/keep": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show a cluster's keep rule and its pins */
+        get: operations["show-keep"];
+        /** Set a cluster's own keep rule; nothing is let go by that */
+        put: operations["set-keep"];
+        post?: never;
+        /** Take a cluster's own keep rule away: that of its policy, or the default, applies */
+        delete: operations["unset-keep"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/clusters/{cluster}/keep/apply": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let go just what a preview showed */
+        post: operations["apply-keep"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/clusters/{cluster}/keep/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tell what applying a keep rule would let go, and why */
+        post: operations["preview-keep"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/clusters/{cluster}/labels": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Replace a cluster's labels */
+        put: operations["set-labels"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/clusters/{cluster}/locate": {
         parameters: {
             query?: never;
@@ -270,7 +444,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Look at what the cluster is and lacks */
+        /** Look at what a cluster is and lacks */
         get: operations["check-readiness"];
         put?: never;
         post?: never;
@@ -291,6 +465,23 @@ export interface paths {
         get: operations["show-rule"];
         /** Say which transactions are incidents, from now on */
         put: operations["set-rule"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/clusters/{cluster}/second-store": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Say whether a cluster is copied to the second store */
+        put: operations["set-second-store"];
         post?: never;
         delete?: never;
         options?: never;
@@ -367,6 +558,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/copies/{copy}/step": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Move a paused copy to another moment */
+        post: operations["step-copy"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/incidents": {
         parameters: {
             query?: never;
@@ -401,6 +609,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/policies": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the policies */
+        get: operations["list-policies"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/policies/{policy}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Make a policy, or change it */
+        put: operations["set-policy"];
+        post?: never;
+        /** Forget a policy, and its calendar */
+        delete: operations["remove-policy"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/proofs/{proof}": {
         parameters: {
             query?: never;
@@ -410,6 +653,91 @@ export interface paths {
         };
         /** Show a proof, or the newest one of a copy */
         get: operations["show-proof"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/readiness": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Look at what a cluster is and lacks that is not registered */
+        post: operations["check-unregistered"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/readiness/apply": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Run the SQL that mends what a cluster lacks, and look again */
+        post: operations["apply-readiness"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/readiness/role": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Give SQL that makes a role with just the rights that are needed */
+        get: operations["script-role"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/reports/backups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the base backups that were taken, also those let go since, with what each read and stored */
+        get: operations["report-backups"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/store": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show the store, and what each cluster takes in it */
+        get: operations["show-store"];
         put?: never;
         post?: never;
         delete?: never;
@@ -446,6 +774,23 @@ export interface paths {
         get: operations["show-audit"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/store/key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give the store another key, without writing what it holds anew */
+        post: operations["rekey-store"];
         delete?: never;
         options?: never;
         head?: never;
@@ -537,6 +882,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/tasks/{task}/retry": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Do again what a task that failed or was cancelled was to do */
+        post: operations["retry-task"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -544,27 +906,100 @@ export interface components {
         AddClusterBody: {
             /** @description URL or keyword=value, without a password */
             connString: string;
+            /** @description by which policies find it */
+            labels?: {
+                [key: string]: string;
+            };
             /** @description by which you will call it: lower-case letters, digits, - and _ */
             name: string;
+            /** @description do not take the first base backup at once */
+            noBase?: boolean;
             /** @description kept encrypted, never shown again; leave it out to use the service's password file */
             password?: string;
+            replicationPassword?: string;
+            /** @description role of replication sessions, where it is not the connection string's */
+            replicationUser?: string;
+        };
+        AddEntryBody: {
+            /** @description name or id */
+            cluster?: string;
+            /** @description the kind of base backup: full, incremental, auto; or of audit: quick, full */
+            detail?: string;
+            /** @description name; neither means the store */
+            policy?: string;
+            schedule: components["schemas"]["CalendarSchedule"];
+            /** @enum {string} */
+            work: "backup" | "keep" | "audit";
         };
         AddedCluster: {
             cluster: components["schemas"]["Cluster"];
-            readiness: components["schemas"]["Report"];
+            readiness: components["schemas"]["ReadinessReport"];
+            /** @description that takes the first base backup */
+            task?: string;
+        };
+        ApplyKeepBody: {
+            /** @description the cluster's name */
+            confirm?: string;
+            /** @description of the preview */
+            token: string;
+        };
+        ApplyReadinessBody: {
+            /** @description role that may, a superuser; left out, the cluster's own */
+            as?: string;
+            /** @description its password, which is not kept */
+            asPassword?: string;
+            /** @description ids of the checks whose SQL is to be run */
+            checks: string[] | null;
+            /** @description a registered cluster, by name or id */
+            cluster?: string;
+            /** @description the cluster's name, or apply for one that is not registered */
+            confirm?: string;
+            /** @description how to reach one that is not registered */
+            login?: components["schemas"]["Login"];
         };
         Backup: {
-            /** Format: int64 */
+            /** @description the backup it was compared with when it was taken; it is not needed any more */
+            beside?: string;
+            /**
+             * Format: int64
+             * @description what its files hold together
+             */
+            bytesHeld: number;
+            /**
+             * Format: int64
+             * @description from the server
+             */
             bytesRead: number;
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description what it shares with older backups, as stored
+             */
+            bytesShared: number;
+            /**
+             * Format: int64
+             * @description what it added to the store
+             */
             bytesStored: number;
             /** @description name */
             cluster: string;
+            /**
+             * Format: int64
+             * @description pieces of 128 KiB
+             */
+            extents: number;
             /** Format: int64 */
             files: number;
             id: string;
-            /** @enum {string} */
-            kind: "full";
+            /**
+             * @description how it was taken; each is complete in itself
+             * @enum {string}
+             */
+            kind: "full" | "incremental";
+            /**
+             * Format: int64
+             * @description that no older backup held
+             */
+            newExtents: number;
             /**
              * Format: int64
              * @description damaged pages found
@@ -587,6 +1022,53 @@ export interface components {
             task: string;
             /** Format: int32 */
             timeline: number;
+            /**
+             * Format: int64
+             * @description that are all zeroes and stored nowhere
+             */
+            zeroExtents: number;
+        };
+        BackupLine: {
+            /**
+             * Format: int64
+             * @description what its files hold together
+             */
+            bytesHeld: number;
+            /**
+             * Format: int64
+             * @description from the server
+             */
+            bytesRead: number;
+            /**
+             * Format: int64
+             * @description what it added to the store
+             */
+            bytesStored: number;
+            /** @description name */
+            cluster: string;
+            /** @description it has been let go since */
+            dropped: boolean;
+            id: string;
+            /** @enum {string} */
+            kind: "full" | "incremental";
+            /**
+             * Format: double
+             * @description how long it took
+             */
+            seconds: number;
+            /** Format: date-time */
+            stoppedAt: string;
+        };
+        Begun: {
+            /** Format: date-time */
+            at: string;
+            /** @description name */
+            cluster?: string;
+            /** Format: date-time */
+            due: string;
+            /** @description why it was not begun */
+            problem?: string;
+            task?: string;
         };
         Boundary: {
             /** @description where replay stands then: the end of the last record in */
@@ -603,6 +1085,42 @@ export interface components {
             stop: string;
             /** Format: int32 */
             timeline: number;
+        };
+        CalendarRun: {
+            /** Format: date-time */
+            at: string;
+            /** @description why it is not at the time that was written down */
+            note?: string;
+        };
+        CalendarSchedule: {
+            /** @description time of day, as 02:30 */
+            at?: string;
+            /** @description five fields: minute, hour, day of the month, month, weekday */
+            cron?: string;
+            /**
+             * Format: int64
+             * @description every so many hours, counted from midnight UTC
+             */
+            everyHours?: number;
+            /**
+             * Format: int64
+             * @description each cluster begins up to so many minutes later, always by the same
+             */
+            jitter?: number;
+            /** @description nothing begins in these; it begins when they end */
+            quiet?: components["schemas"]["CalendarWindow"][] | null;
+            /** @description with at: mon, tue, wed, thu, fri, sat, sun; none for every day */
+            weekdays?: string[] | null;
+            /** @description time zone by its name, as Europe/Lisbon; UTC if left out */
+            zone?: string;
+        };
+        CalendarWindow: {
+            /** @description time of day, as 08:00 */
+            from: string;
+            /** @description time of day; before from, it is of the next day */
+            to: string;
+            /** @description on which it begins; none for every day */
+            weekdays?: string[] | null;
         };
         Capture: {
             /**
@@ -646,6 +1164,11 @@ export interface components {
             verdict: string;
         };
         Cluster: {
+            /**
+             * Format: int64
+             * @description how many base backups there are
+             */
+            backups: number;
             capture: components["schemas"]["Capture"];
             /** @description without the password, which is never shown */
             connString: string;
@@ -657,14 +1180,28 @@ export interface components {
             id: string;
             /** @description those that nobody has settled, newest first */
             incidents: components["schemas"]["Incident"][] | null;
+            /** @description by which policies find it */
+            labels: {
+                [key: string]: string;
+            };
             lastBackup?: components["schemas"]["Backup"];
             lastProof?: components["schemas"]["Proof"];
+            /**
+             * Format: date-time
+             * @description when the calendar's base backup was due that has not come
+             */
+            lateSince?: string;
             /**
              * Format: date-time
              * @description when these figures were taken
              */
             measuredAt: string;
             name: string;
+            /** @description what needs a person, the worst first */
+            needs: components["schemas"]["Need"][] | null;
+            /** @description name of the policy that applies to it */
+            policy?: string;
+            promise: components["schemas"]["Promise"];
             /** @description what can be restored, by timeline and LSN */
             reach: components["schemas"]["Span"][] | null;
             /**
@@ -686,6 +1223,39 @@ export interface components {
              * @description with its epoch
              */
             xid: number;
+        };
+        Content: {
+            /**
+             * Format: int64
+             * @description bytes of packs that no other backup needs: dropping it frees them
+             */
+            alone: number;
+            /**
+             * Format: int64
+             * @description bytes of system catalogs, which are not listed
+             */
+            catalogs: number;
+            /** @description largest first */
+            databases: components["schemas"]["DatabaseContent"][] | null;
+            /** @description name of the first WAL segment that it needs */
+            firstWal: string;
+            /** @description name of the last WAL segment without which it cannot be restored */
+            lastWal: string;
+            /**
+             * Format: int64
+             * @description tables that are not listed
+             */
+            moreTables: number;
+            /**
+             * Format: int64
+             * @description bytes of files that are no relations
+             */
+            other: number;
+            /** Format: int64 */
+            packs: number;
+            /** @description the largest tables, with their indexes and TOAST, but for system catalogs */
+            relations: components["schemas"]["RelationContent"][] | null;
+            tablespaces: components["schemas"]["TablespaceContent"][] | null;
         };
         Copy: {
             /** @description name of the original */
@@ -721,6 +1291,19 @@ export interface components {
             /** Format: int64 */
             transactions: number;
         };
+        DatabaseContent: {
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            files: number;
+            /** @description empty where nobody knows it */
+            name: string;
+            /**
+             * Format: int32
+             * @description 0: the catalogs that all databases share
+             */
+            oid: number;
+        };
         Deck: {
             bases: components["schemas"]["Notch"][] | null;
             /**
@@ -742,55 +1325,51 @@ export interface components {
             /** @description something cannot be restored because of it */
             costs: boolean;
             detail?: string;
+            /** @description the second store has it whole */
+            elsewhere: boolean;
             key: string;
             /** @enum {string} */
             kind: "missing" | "damaged" | "foreign" | "unreferenced";
+            /** @description it was brought back from the second store */
+            mended: boolean;
         };
-        Facts: {
-            dataChecksums: boolean;
-            /** Format: int64 */
-            freeSenders: number;
-            /** Format: int64 */
-            freeSlots: number;
-            /** @description may read configuration files and single pages on the server */
-            readsFiles: boolean;
-            /** @description may read every table, to count rows beside a copy's */
-            readsTables: boolean;
-            replicationRight: boolean;
-            role: string;
-            /**
-             * Format: int32
-             * @description bytes
-             */
-            segmentSize: number;
+        Entry: {
+            /** @description name */
+            cluster?: string;
             /**
              * Format: int64
-             * @description server_version_num
+             * @description how many it is about
              */
-            serverVersion: number;
-            /** @description our own slot is there already */
-            slotExists: boolean;
-            /** Format: int64 */
-            systemId: number;
-            /** Format: int32 */
-            timeline: number;
-            versionText: string;
-            walLevel: string;
-        };
-        Finding: {
-            /** @description without it the cluster cannot be protected */
-            blocks: boolean;
-            /** @description the server must be restarted afterwards */
-            restart?: boolean;
-            /** @description what mends it, to be run by a superuser */
-            sql?: string[] | null;
-            what: string;
+            clusters: number;
+            /** @description the kind of base backup: full, incremental, auto; or of audit: quick, full */
+            detail?: string;
+            id: string;
+            /** @description what was begun last */
+            last?: components["schemas"]["Begun"];
+            /** @description the next runs, of the first cluster */
+            next: components["schemas"]["CalendarRun"][] | null;
+            paused: boolean;
+            /** @description name; neither means the store */
+            policy?: string;
+            schedule: components["schemas"]["CalendarSchedule"];
+            /** @description the schedule in words */
+            words: string;
+            /** @enum {string} */
+            work: "backup" | "keep" | "audit";
         };
         Hole: {
+            cause: string;
             from: string;
+            /** @description it was let go by rule */
+            meant: boolean;
             /** Format: int32 */
             timeline: number;
             to: string;
+            /**
+             * Format: date-time
+             * @description moments can be reached again from then on; missing while no base backup has been taken behind it
+             */
+            until?: string;
         };
         Incident: {
             /** @description name */
@@ -810,6 +1389,127 @@ export interface components {
             time: string;
             /** Format: int64 */
             xid: number;
+        };
+        Keep: {
+            /** @description name */
+            cluster: string;
+            /** @description whose rule it is: its own, policy NAME, the default */
+            from: string;
+            /**
+             * Format: date-time
+             * @description when the calendar applies the rule next
+             */
+            nextRun?: string;
+            pins: components["schemas"]["Pin"][] | null;
+            promise: components["schemas"]["Promise"];
+            rule: components["schemas"]["KeepRule"];
+        };
+        KeepBase: {
+            id: string;
+            needed: boolean;
+            reasons: components["schemas"]["KeepReason"][] | null;
+            start: string;
+            stop: string;
+            /** Format: date-time */
+            stopTime: string;
+            /** Format: int32 */
+            timeline: number;
+        };
+        KeepPreview: {
+            /** @description reach when what is releasable has been let go */
+            after: components["schemas"]["Span"][] | null;
+            /** Format: date-time */
+            asOf: string;
+            /** @description newest first */
+            bases: components["schemas"]["KeepBase"][] | null;
+            /** @description reach now */
+            before: components["schemas"]["Span"][] | null;
+            /**
+             * Format: int64
+             * @description bytes of packs that would go, where it was measured
+             */
+            freesBackups?: number;
+            /**
+             * Format: int64
+             * @description bytes of WAL that would go
+             */
+            freesWal: number;
+            /** @description every promised moment can be reached */
+            held: boolean;
+            /**
+             * Format: date-time
+             * @description since when without a gap every moment can be reached
+             */
+            heldFrom?: string;
+            /**
+             * Format: date-time
+             * @description any moment since then is promised
+             */
+            promised: string;
+            rule: components["schemas"]["KeepRule"];
+            /** @description names just what would go; give it to apply */
+            token: string;
+            /** @description by timeline and place */
+            wal: components["schemas"]["KeepWAL"][] | null;
+            /** @description the rule in words */
+            words: string;
+        };
+        KeepReason: {
+            /** @enum {string} */
+            kind: "promise" | "span" | "count" | "day" | "week" | "month" | "year" | "pin" | "copy" | "last" | "own" | "arriving" | "over" | "superseded" | "broken" | "stranded";
+            text: string;
+        };
+        KeepRule: {
+            /**
+             * Format: int64
+             * @description the newest so many base backups are kept, and any moment since the oldest of them can be reached
+             */
+            count: number;
+            /**
+             * Format: int64
+             * @description the first base backup of each of the last so many days that have one
+             */
+            daily: number;
+            /**
+             * Format: int64
+             * @description likewise of months
+             */
+            monthly: number;
+            /**
+             * Format: int64
+             * @description any moment of the last so many hours can be reached
+             */
+            spanHours: number;
+            /**
+             * Format: int64
+             * @description likewise of weeks, which begin on Monday
+             */
+            weekly: number;
+            /**
+             * Format: int64
+             * @description likewise of years
+             */
+            yearly: number;
+            /** @description time zone of those days, weeks, months and years, as Europe/Lisbon; UTC if left out */
+            zone?: string;
+        };
+        KeepWAL: {
+            /**
+             * Format: int64
+             * @description number of its first segment
+             */
+            first: number;
+            from: string;
+            /**
+             * Format: int64
+             * @description number of its last segment
+             */
+            last: number;
+            needed: boolean;
+            reasons: components["schemas"]["KeepReason"][] | null;
+            /** Format: int32 */
+            timeline: number;
+            to: string;
         };
         Line: {
             /** Format: date-time */
@@ -838,6 +1538,14 @@ export interface components {
             /** @enum {string} */
             where: "store" | "spool" | "absent";
         };
+        Login: {
+            /** @description URL or keyword=value, without a password */
+            connString: string;
+            password?: string;
+            replicationPassword?: string;
+            /** @description role of replication sessions, where it is not the connection string's */
+            replicationUser?: string;
+        };
         Loss: {
             /** @description base backups that cannot be restored */
             backups: string[] | null;
@@ -860,6 +1568,10 @@ export interface components {
              * @description on 127.0.0.1; left out, a free one is chosen
              */
             port?: number;
+        };
+        Mended: {
+            applied: components["schemas"]["ReadinessApplied"];
+            report: components["schemas"]["ReadinessReport"];
         };
         Moment: {
             /** @description transactions on both sides, in the order of the log */
@@ -898,11 +1610,75 @@ export interface components {
             /** @description IANA name of the zone in which a time without one is read */
             zone?: string;
         };
+        Need: {
+            /** @description what deals with it, or shows more */
+            command: string;
+            /** @enum {string} */
+            kind: "capture" | "no base" | "hole" | "promise" | "late" | "incident" | "damage";
+            /** @description one sentence */
+            text: string;
+        };
         Notch: {
             lsn: string;
             name: string;
             /** Format: date-time */
             time: string;
+        };
+        PauseEntryBody: {
+            paused: boolean;
+        };
+        Pin: {
+            backup: string;
+            /** Format: date-time */
+            pinnedAt: string;
+            reason: string;
+            /** Format: date-time */
+            until?: string;
+        };
+        PinBackupBody: {
+            reason: string;
+            /**
+             * Format: date-time
+             * @description when it expires; left out, it holds until it is taken off
+             */
+            until?: string;
+        };
+        Policy: {
+            /**
+             * Format: int64
+             * @description a capture that stands still for so long needs a person
+             */
+            captureAlertSeconds?: number;
+            /** @description names of those it applies to */
+            readonly clusters: string[] | null;
+            /** @description for clusters without a rule of their own */
+            keep?: components["schemas"]["KeepRule"];
+            /** @description of the clusters it applies to; they must have them all */
+            labels: {
+                [key: string]: string;
+            };
+            name: string;
+            /** @description whether its clusters are copied to the second store; left out, each says so itself */
+            secondStore?: boolean;
+        };
+        PreviewKeepBody: {
+            /**
+             * Format: date-time
+             * @description any day; now if left out. Of days to come it is told with what there is today
+             */
+            asOf?: string;
+            /** @description look through the manifests for how many bytes of base backups would come free, which takes a while */
+            measure?: boolean;
+            /** @description to be tried instead of the cluster's */
+            rule?: components["schemas"]["KeepRule"];
+        };
+        PreviewScheduleBody: {
+            /**
+             * Format: int64
+             * @default 10
+             */
+            count: number;
+            schedule: components["schemas"]["CalendarSchedule"];
         };
         Problem: {
             /**
@@ -920,6 +1696,21 @@ export interface components {
             title: string;
             /** @description urn:velvet:problem: and the kind of problem */
             type: string;
+        };
+        Promise: {
+            held: boolean;
+            /**
+             * Format: date-time
+             * @description since when, without a gap, every moment can be reached
+             */
+            heldFrom?: string;
+            /**
+             * Format: date-time
+             * @description any moment since then is promised
+             */
+            since: string;
+            /** @description the rule in words */
+            words: string;
         };
         Proof: {
             checks: components["schemas"]["Check"][] | null;
@@ -951,6 +1742,110 @@ export interface components {
             /** Format: int64 */
             updated: number;
         };
+        ReadinessApplied: {
+            /** @description the server was told to read its configuration again */
+            reloaded: boolean;
+            /** @description something takes effect only when the server is restarted, which is left to you */
+            restart: boolean;
+            /** @description statements that were run, in order */
+            sql: string[] | null;
+        };
+        ReadinessCheck: {
+            /**
+             * @description what the server needs then
+             * @enum {string}
+             */
+            after?: "reload" | "restart";
+            /** @description what is to be changed in a file, or outside of the server */
+            edit?: string[] | null;
+            /** @description what the remedy does besides */
+            effect?: string;
+            /** @description what there is */
+            found: string;
+            id: string;
+            /** @description what mends it, to be run by a superuser of the cluster */
+            sql?: string[] | null;
+            /** @enum {string} */
+            state: "needed" | "advised" | "choice" | "unknown" | "ok";
+            title: string;
+            /** @description why it matters */
+            why: string;
+        };
+        ReadinessFacts: {
+            /** @description the server's own archiving failed last */
+            archiveFailing: boolean;
+            /**
+             * Format: int64
+             * @description what the databases hold; 0 where it may not be seen
+             */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description by how much the server's clock is before the service's
+             */
+            clockAheadNanoseconds: number;
+            /** @description why copies cannot be run on the service's host */
+            copiesFailure?: string;
+            /** @description OS user of copies */
+            copiesUser: string;
+            dataChecksums: boolean;
+            /** @description may take base backups through SQL, of what has changed only */
+            readsChanges: boolean;
+            /** @description may read configuration files and single pages on the server */
+            readsFiles: boolean;
+            /** @description may read every table, to count rows beside a copy's */
+            readsTables: boolean;
+            /** @description why a replication session was refused */
+            replicationFailure?: string;
+            replicationRight: boolean;
+            replicationRole: string;
+            role: string;
+            roleSuperuser: boolean;
+            /**
+             * Format: int32
+             * @description bytes
+             */
+            segmentSize: number;
+            /** Format: int64 */
+            sendersUsed: number;
+            /**
+             * Format: int64
+             * @description bytes free for WAL on the server; -1: not known, because it is another host
+             */
+            serverFree: number;
+            /**
+             * Format: int64
+             * @description server_version_num
+             */
+            serverVersion: number;
+            /** @description its abbreviation and offset, now */
+            serviceZone: string;
+            /** @description of the server; those that the role may not see are missing */
+            settings: {
+                [key: string]: string;
+            };
+            /** @description our own slot is there already */
+            slotExists: boolean;
+            /** Format: int64 */
+            slotsUsed: number;
+            storeEncrypted: boolean;
+            /**
+             * Format: int64
+             * @description bytes free in the store; -1: it has no limit, or none that is known
+             */
+            storeFree: number;
+            /** Format: int64 */
+            systemId: number;
+            /** @description where they are */
+            tablespaces: string[] | null;
+            /** Format: int32 */
+            timeline: number;
+            versionText: string;
+        };
+        ReadinessReport: {
+            checks: components["schemas"]["ReadinessCheck"][] | null;
+            facts: components["schemas"]["ReadinessFacts"];
+        };
         Record: {
             end: string;
             /** @description what it says, by its kind */
@@ -980,9 +1875,28 @@ export interface components {
              */
             xid: number;
         };
-        Report: {
-            facts: components["schemas"]["Facts"];
-            findings: components["schemas"]["Finding"][] | null;
+        RekeyInBody: {
+            /** @description public keys (age1…) that may open the store too */
+            besides?: string[] | null;
+            /** @description file on the service's host with the new key: an age identity or a passphrase */
+            file: string;
+        };
+        Rekeyed: {
+            /** Format: int32 */
+            keyNumber: number;
+            /** @description what to do now */
+            next: string;
+        };
+        RelationContent: {
+            database: string;
+            /** Format: int64 */
+            indexes: number;
+            /** Format: int64 */
+            main: number;
+            schema: string;
+            table: string;
+            /** Format: int64 */
+            toast: number;
         };
         Restore: {
             /** @description id of the base backup it begins with */
@@ -1004,6 +1918,11 @@ export interface components {
             start: string;
         };
         Result: {
+            /**
+             * Format: int64
+             * @description objects that the second store does not have yet
+             */
+            behind?: number;
             /** Format: int64 */
             bytes: number;
             findings: components["schemas"]["Discrepancy"][] | null;
@@ -1012,6 +1931,8 @@ export interface components {
             losses: components["schemas"]["Loss"][] | null;
             /** Format: int64 */
             objects: number;
+            /** @description name of the second store */
+            second?: string;
         };
         Rule: {
             /** @description tables dropped or truncated, and databases dropped */
@@ -1027,6 +1948,21 @@ export interface components {
              */
             share: number;
         };
+        Script: {
+            text: string;
+        };
+        SecondInBody: {
+            wanted: boolean;
+        };
+        SetPolicyBody: {
+            /** Format: int64 */
+            captureAlertSeconds?: number;
+            keep?: components["schemas"]["KeepRule"];
+            labels: {
+                [key: string]: string;
+            };
+            secondStore?: boolean;
+        };
         Span: {
             /** @description the oldest base backup that reaches into it */
             base: string;
@@ -1039,9 +1975,107 @@ export interface components {
             /** Format: date-time */
             toTime: string;
         };
+        StepCopyBody: {
+            /** @description in the moment language; a time needs its zone */
+            moment: string;
+        };
+        Store: {
+            /** @description the newest audit that has ended */
+            audit?: components["schemas"]["StoreAudit"];
+            clusters: components["schemas"]["StoreCluster"][] | null;
+            /** Format: date-time */
+            created: string;
+            encrypted: boolean;
+            id: string;
+            /**
+             * Format: date-time
+             * @description when that key was made
+             */
+            keyMade?: string;
+            /**
+             * Format: int32
+             * @description of the data key that seals what is written now
+             */
+            keyNumber?: number;
+            /**
+             * Format: date-time
+             * @description when the store was listed
+             */
+            measured: string;
+            name: string;
+            /** @description name of the second store */
+            second?: string;
+            /** @description why the second store cannot be reached */
+            trouble?: string;
+        };
+        StoreAudit: {
+            /** Format: date-time */
+            at: string;
+            /**
+             * Format: int64
+             * @description objects that the second store did not have yet
+             */
+            behind: number;
+            /**
+             * Format: int64
+             * @description findings because of which something cannot be restored
+             */
+            costing: number;
+            /** Format: int64 */
+            findings: number;
+            /** @description every byte was read */
+            full: boolean;
+            task: string;
+        };
+        StoreCluster: {
+            /**
+             * Format: int64
+             * @description how many base backups there are
+             */
+            backups: number;
+            /** @description name; of one that the catalogue does not know, its id */
+            cluster: string;
+            /** @description how it came to be what it is, oldest first */
+            growth: components["schemas"]["StorePoint"][] | null;
+            /**
+             * Format: int64
+             * @description bytes that these hold, each counted as a whole
+             */
+            held: number;
+            /** Format: int64 */
+            journal: number;
+            known: boolean;
+            /** Format: int64 */
+            objects: number;
+            /**
+             * Format: int64
+             * @description bytes that they take, each shared part once
+             */
+            packs: number;
+            /** @description it is copied to the second store */
+            second: boolean;
+            /** Format: int64 */
+            wal: number;
+        };
+        StorePoint: {
+            /** Format: date-time */
+            at: string;
+            /**
+             * Format: int64
+             * @description bytes
+             */
+            backups: number;
+            /**
+             * Format: int64
+             * @description bytes
+             */
+            wal: number;
+        };
         SubmitAuditBody: {
             /** @description read every byte, not only what is there */
             full?: boolean;
+            /** @description bring back from the second store what is missing or damaged, and the other way round */
+            mend?: boolean;
         };
         Table: {
             /** Format: int64 */
@@ -1072,6 +2106,14 @@ export interface components {
             /** Format: int64 */
             updated: number;
         };
+        TablespaceContent: {
+            /** Format: int64 */
+            bytes: number;
+            /** @description empty: within the data directory */
+            location: string;
+            /** Format: int32 */
+            oid: number;
+        };
         TablespaceEntry: {
             location: string;
             /** Format: int32 */
@@ -1080,6 +2122,12 @@ export interface components {
         TakeBackupBody: {
             /** @description have the server make its checkpoint at once instead of spreading it out */
             fast?: boolean;
+            /**
+             * @description full reads everything; incremental and auto read only what has changed since the newest backup, and everything where that would not surely be right
+             * @default auto
+             * @enum {string}
+             */
+            kind: "full" | "incremental" | "auto";
         };
         Task: {
             /** @description name */
@@ -1092,13 +2140,28 @@ export interface components {
             finishedAt?: string;
             id: string;
             /** @enum {string} */
-            kind: "backup" | "side copy" | "open copy" | "discard copy" | "proof" | "drop backup" | "audit" | "rebuild";
+            kind: "backup" | "side copy" | "step copy" | "open copy" | "discard copy" | "proof" | "drop backup" | "keep run" | "audit" | "rebuild" | "second store";
+            /**
+             * Format: double
+             * @description seconds that it may still take
+             */
+            left?: number;
             /** @description what it is doing */
             note?: string;
             outcome?: {
                 [key: string]: unknown;
             };
             problem?: components["schemas"]["Problem"];
+            /**
+             * Format: double
+             * @description units a second since it began, 0 where it is not known
+             */
+            rate: number;
+            /**
+             * Format: double
+             * @description how long it has run, or ran
+             */
+            seconds: number;
             /** Format: date-time */
             startedAt?: string;
             /** @enum {string} */
@@ -1162,6 +2225,11 @@ export interface components {
              */
             xid: number;
         };
+        Upcoming: {
+            runs: components["schemas"]["CalendarRun"][] | null;
+            /** @description the schedule in words */
+            words: string;
+        };
     };
     responses: never;
     parameters: never;
@@ -1192,44 +2260,8 @@ export interface operations {
                     "application/json": components["schemas"]["Backup"];
                 };
             };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not Found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Conflict */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1263,8 +2295,8 @@ export interface operations {
                     "application/json": components["schemas"]["Task"];
                 };
             };
-            /** @description Unauthorized */
-            401: {
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1272,8 +2304,31 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not Found */
-            404: {
+        };
+    };
+    "show-backup-content": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description id of the backup */
+                backup: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Content"];
+                };
+            };
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1281,8 +2336,35 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Conflict */
-            409: {
+        };
+    };
+    "pin-backup": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description id of the backup */
+                backup: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PinBackupBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Keep"];
+                };
+            };
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1290,8 +2372,29 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
+        };
+    };
+    "unpin-backup": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description id of the backup */
+                backup: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1299,8 +2402,166 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Internal Server Error */
-            500: {
+        };
+    };
+    "list-calendar": {
+        parameters: {
+            query?: {
+                /** @description only what is about this cluster */
+                cluster?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Entry"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "add-entry": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AddEntryBody"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Entry"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "preview-schedule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PreviewScheduleBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Upcoming"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-entry": {
+        parameters: {
+            query?: {
+                /** @description name of the cluster or policy that it is about, or store */
+                confirm?: string;
+            };
+            header?: never;
+            path: {
+                /** @description id of the entry */
+                entry: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "pause-entry": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description id of the entry */
+                entry: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PauseEntryBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Entry"];
+                };
+            };
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1328,44 +2589,8 @@ export interface operations {
                     "application/json": components["schemas"]["Cluster"][] | null;
                 };
             };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not Found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Conflict */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1397,44 +2622,8 @@ export interface operations {
                     "application/json": components["schemas"]["AddedCluster"];
                 };
             };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not Found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Conflict */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1465,44 +2654,8 @@ export interface operations {
                     "application/json": components["schemas"]["Cluster"];
                 };
             };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not Found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Conflict */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1534,44 +2687,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not Found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Conflict */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1602,44 +2719,8 @@ export interface operations {
                     "application/json": components["schemas"]["Backup"][] | null;
                 };
             };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not Found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Conflict */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1674,44 +2755,8 @@ export interface operations {
                     "application/json": components["schemas"]["Task"];
                 };
             };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not Found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Conflict */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1742,44 +2787,8 @@ export interface operations {
                     "application/json": components["schemas"]["Cluster"];
                 };
             };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not Found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Conflict */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1810,44 +2819,8 @@ export interface operations {
                     "application/json": components["schemas"]["Cluster"];
                 };
             };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not Found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Conflict */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1901,44 +2874,8 @@ export interface operations {
                     "application/json": components["schemas"]["Changes"];
                 };
             };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not Found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Conflict */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1971,44 +2908,8 @@ export interface operations {
                     "application/json": components["schemas"]["Changes"];
                 };
             };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not Found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Conflict */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2043,44 +2944,8 @@ export interface operations {
                     "application/json": components["schemas"]["Task"];
                 };
             };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not Found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Conflict */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2117,44 +2982,8 @@ export interface operations {
                     "application/json": components["schemas"]["Deck"];
                 };
             };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not Found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Conflict */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2185,8 +3014,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description Unauthorized */
-            401: {
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2194,8 +3023,31 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not Found */
-            404: {
+        };
+    };
+    "show-keep": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name or id of the cluster */
+                cluster: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Keep"];
+                };
+            };
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2203,8 +3055,35 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Conflict */
-            409: {
+        };
+    };
+    "set-keep": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name or id of the cluster */
+                cluster: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KeepRule"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Keep"];
+                };
+            };
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2212,8 +3091,31 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
+        };
+    };
+    "unset-keep": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name or id of the cluster */
+                cluster: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Keep"];
+                };
+            };
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2221,8 +3123,109 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Internal Server Error */
-            500: {
+        };
+    };
+    "apply-keep": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name or id of the cluster */
+                cluster: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ApplyKeepBody"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Task"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "preview-keep": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name or id of the cluster */
+                cluster: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PreviewKeepBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeepPreview"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "set-labels": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name or id of the cluster */
+                cluster: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    [key: string]: string;
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Cluster"];
+                };
+            };
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2257,44 +3260,8 @@ export interface operations {
                     "application/json": components["schemas"]["Located"];
                 };
             };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not Found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Conflict */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2329,44 +3296,8 @@ export interface operations {
                     "application/json": components["schemas"]["Moment"];
                 };
             };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not Found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Conflict */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2401,44 +3332,8 @@ export interface operations {
                     "application/json": components["schemas"]["Restore"];
                 };
             };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not Found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Conflict */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2469,44 +3364,8 @@ export interface operations {
                     "application/json": components["schemas"]["Proof"][] | null;
                 };
             };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not Found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Conflict */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2534,47 +3393,11 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Report"];
+                    "application/json": components["schemas"]["ReadinessReport"];
                 };
             };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not Found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Conflict */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2605,44 +3428,8 @@ export interface operations {
                     "application/json": components["schemas"]["Rule"];
                 };
             };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not Found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Conflict */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2677,8 +3464,8 @@ export interface operations {
                     "application/json": components["schemas"]["Rule"];
                 };
             };
-            /** @description Unauthorized */
-            401: {
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2686,35 +3473,33 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not Found */
-            404: {
+        };
+    };
+    "set-second-store": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name or id of the cluster */
+                cluster: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SecondInBody"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
                 headers: {
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
-            /** @description Conflict */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2745,44 +3530,8 @@ export interface operations {
                     "application/json": components["schemas"]["Copy"][] | null;
                 };
             };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not Found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Conflict */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2813,44 +3562,8 @@ export interface operations {
                     "application/json": components["schemas"]["Copy"];
                 };
             };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not Found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Conflict */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2884,44 +3597,8 @@ export interface operations {
                     "application/json": components["schemas"]["Task"];
                 };
             };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not Found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Conflict */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2952,44 +3629,8 @@ export interface operations {
                     "application/json": components["schemas"]["Task"];
                 };
             };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not Found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Conflict */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3020,8 +3661,8 @@ export interface operations {
                     "application/json": components["schemas"]["Task"];
                 };
             };
-            /** @description Unauthorized */
-            401: {
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3029,35 +3670,35 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not Found */
-            404: {
+        };
+    };
+    "step-copy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description id of the copy */
+                copy: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StepCopyBody"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Task"];
                 };
             };
-            /** @description Conflict */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3088,44 +3729,8 @@ export interface operations {
                     "application/json": components["schemas"]["Incident"][] | null;
                 };
             };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not Found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Conflict */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3153,8 +3758,8 @@ export interface operations {
                     "application/json": components["schemas"]["Link"];
                 };
             };
-            /** @description Unauthorized */
-            401: {
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3162,8 +3767,28 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not Found */
-            404: {
+        };
+    };
+    "list-policies": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Policy"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3171,8 +3796,35 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Conflict */
-            409: {
+        };
+    };
+    "set-policy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name of the policy */
+                policy: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SetPolicyBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Policy"];
+                };
+            };
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3180,17 +3832,32 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
+        };
+    };
+    "remove-policy": {
+        parameters: {
+            query?: {
+                /** @description name of the policy */
+                confirm?: string;
+            };
+            header?: never;
+            path: {
+                /** @description name of the policy */
+                policy: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
                 headers: {
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
-            /** @description Internal Server Error */
-            500: {
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3221,8 +3888,8 @@ export interface operations {
                     "application/json": components["schemas"]["Proof"];
                 };
             };
-            /** @description Unauthorized */
-            401: {
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3230,8 +3897,32 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not Found */
-            404: {
+        };
+    };
+    "check-unregistered": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Login"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadinessReport"];
+                };
+            };
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3239,8 +3930,32 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Conflict */
-            409: {
+        };
+    };
+    "apply-readiness": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ApplyReadinessBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Mended"];
+                };
+            };
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3248,8 +3963,30 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
+        };
+    };
+    "script-role": {
+        parameters: {
+            query?: {
+                role?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Script"];
+                };
+            };
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3257,8 +3994,62 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Internal Server Error */
-            500: {
+        };
+    };
+    "report-backups": {
+        parameters: {
+            query?: {
+                /** @description only of this cluster */
+                cluster?: string;
+                /** @description of the last so many days */
+                days?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BackupLine"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-store": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Store"];
+                };
+            };
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3290,44 +4081,8 @@ export interface operations {
                     "application/json": components["schemas"]["Task"];
                 };
             };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not Found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Conflict */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3358,8 +4113,8 @@ export interface operations {
                     "application/json": components["schemas"]["Result"];
                 };
             };
-            /** @description Unauthorized */
-            401: {
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3367,35 +4122,32 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not Found */
-            404: {
+        };
+    };
+    "rekey-store": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RekeyInBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Rekeyed"];
                 };
             };
-            /** @description Conflict */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3423,44 +4175,8 @@ export interface operations {
                     "application/json": components["schemas"]["Task"];
                 };
             };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not Found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Conflict */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3475,8 +4191,14 @@ export interface operations {
             query?: {
                 /** @description only of this cluster */
                 cluster?: string;
+                /** @description only of this kind */
+                kind?: string;
+                /** @description only in this state */
+                state?: "waiting" | "running" | "done" | "failed" | "cancelled";
                 /** @description only those that wait or run */
                 active?: boolean;
+                /** @description only of the last so many days */
+                days?: number;
                 limit?: number;
             };
             header?: never;
@@ -3494,44 +4216,8 @@ export interface operations {
                     "application/json": components["schemas"]["Task"][] | null;
                 };
             };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not Found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Conflict */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3562,44 +4248,8 @@ export interface operations {
                     "application/json": components["schemas"]["Task"];
                 };
             };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not Found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Conflict */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3630,44 +4280,8 @@ export interface operations {
                     "application/json": components["schemas"]["Task"];
                 };
             };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not Found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Conflict */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3701,8 +4315,8 @@ export interface operations {
                     "application/json": components["schemas"]["Line"][] | null;
                 };
             };
-            /** @description Unauthorized */
-            401: {
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3710,35 +4324,31 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not Found */
-            404: {
+        };
+    };
+    "retry-task": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description id of the task */
+                task: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Accepted */
+            202: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Task"];
                 };
             };
-            /** @description Conflict */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -1,5 +1,5 @@
 import type { MomentAnswer } from "../api";
-import { count, size } from "../format";
+import { count, of, size } from "../format";
 
 // Cost is what going back to the playhead undoes, and what can be done there.
 export function Cost({ answer, making, onCopy }: { answer: MomentAnswer; making: boolean; onCopy: () => void }) {
@@ -44,7 +44,7 @@ export function Cost({ answer, making, onCopy }: { answer: MomentAnswer; making:
         <span className="text-soft">
           {answer.plan ? (
             <>
-              The original is not touched. Base <code className="text-ink">{answer.plan.base}</code> and {size(answer.plan.replayBytes)} of WAL from {answer.plan.segments} segments.
+              The original is not touched. Base <code className="text-ink">{answer.plan.base}</code> and {size(answer.plan.replayBytes)} of WAL from {of(answer.plan.segments, "segment")}.
             </>
           ) : (
             <>

@@ -85,7 +85,7 @@ function Band({ deck, x, width, head }: Place & { head?: number }) {
 // gaps are the spans of time between two spans of the reach.
 function gaps(deck: Deck): { from: number; to: number; why: string }[] {
   const spans = (deck.reach ?? []).map((s) => ({ from: Date.parse(s.fromTime), to: Date.parse(s.toTime) })).sort((a, b) => a.from - b.from);
-  const holes = (deck.holes ?? []).map((h) => `WAL from ${h.from} to ${h.to} was never captured`).join("; ");
+  const holes = (deck.holes ?? []).map((h) => `WAL from ${h.from} to ${h.to} is missing: ${h.cause}`).join("; ");
   return spans.slice(1).flatMap((s, i) => {
     const before = Math.max(...spans.slice(0, i + 1).map((p) => p.to));
     return s.from > before ? [{ from: before, to: s.from, why: holes || "no moment in here can be reached" }] : [];

@@ -2,7 +2,7 @@ import { Link, Outlet } from "@tanstack/react-router";
 import { useEffect, useState } from "react";
 import { listen, useClusters } from "../api";
 import { ReachStrip } from "../parts/ReachStrip";
-import { needs } from "../pages/needs";
+import { rank } from "../pages/fleet";
 import { TaskStrip } from "./TaskStrip";
 
 type Theme = "system" | "light" | "dark";
@@ -18,9 +18,14 @@ function useTheme(): [Theme, () => void] {
   return [theme, () => setTheme(themes[(themes.indexOf(theme) + 1) % themes.length] ?? "system")];
 }
 
+const mostListed = 12;
+
 // Frame is what every page stands in: the clusters at the left, running tasks along the bottom.
 export function Frame() {
   const clusters = useClusters();
+  const all = clusters.data ?? [];
+  // Of many clusters only as many as fit, those that need a person first.
+  const listed = all.length <= mostListed ? all : [...all].sort((a, b) => rank(b) - rank(a)).slice(0, mostListed);
   const [theme, turn] = useTheme();
   useEffect(listen, []);
   return (
@@ -34,13 +39,13 @@ export function Frame() {
             <span aria-hidden className="text-velvet">◂◂ </span>Velvet Rewind
           </Link>
           <ul className="space-y-3">
-            {(clusters.data ?? []).map((c) => (
+            {listed.map((c) => (
               <li key={c.id}>
                 <Link to="/clusters/$cluster" params={{ cluster: c.name }} className="block text-ink no-underline [&.active]:font-bold">
                   <span className="flex justify-between">
                     {c.name}
-                    {needs(c).length + (c.incidents ?? []).length > 0 && (
-                      <span className="text-undone" title={needs(c)[0]?.text ?? "an incident"} role="img" aria-label="needs a person">
+                    {rank(c) > 0 && (
+                      <span className="text-undone" title={(c.needs ?? [])[0]?.text} role="img" aria-label="needs a person">
                         ▲
                       </span>
                     )}
@@ -49,8 +54,23 @@ export function Frame() {
                 </Link>
               </li>
             ))}
+            {all.length > listed.length && (
+              <li>
+                <Link to="/">all {all.length} clusters</Link>
+              </li>
+            )}
           </ul>
           <ul className="mt-6 space-y-2 border-t border-line pt-4">
+            <li>
+              <Link to="/calendar" className="text-ink no-underline [&.active]:font-bold">
+                Calendar
+              </Link>
+            </li>
+            <li>
+              <Link to="/store" className="text-ink no-underline [&.active]:font-bold">
+                Store
+              </Link>
+            </li>
             <li>
               <Link to="/tasks" className="text-ink no-underline [&.active]:font-bold">
                 Tasks

@@ -5,7 +5,7 @@ import { TaskLog } from "../parts/TaskLog";
 
 // TaskStrip shows what is running, along the bottom of every page, and opens into its log.
 export function TaskStrip() {
-  const tasks = useTasks(true);
+  const tasks = useTasks({ active: true });
   const [open, setOpen] = useState<string>();
   const running = tasks.data ?? [];
   if (running.length === 0 && !open) return null;

@@ -7,6 +7,7 @@ import { Facts } from "../parts/Facts";
 import { Mark } from "../parts/Mark";
 import { Time } from "../parts/Time";
 import { Trouble, Waiting } from "../parts/Trouble";
+import { ClusterTabs } from "./ClusterTabs";
 import { Incidents } from "./Incidents";
 
 // ClusterPage answers: to which moment can I go back, and what is there to look at?
@@ -30,6 +31,7 @@ export function ClusterPage() {
   const span = (c.reach ?? [])[0];
   return (
     <>
+      <ClusterTabs cluster={c.name} />
       <header className="flex flex-wrap items-baseline justify-between gap-3">
         <h1>
           {c.name}
@@ -37,7 +39,7 @@ export function ClusterPage() {
             {span ? (
               <>
                 can be rewound to any moment since <Time at={span.fromTime} />
-                {(c.holes ?? []).length > 0 && ", but for what is cross-hatched below: a hole"}
+                {(c.holes ?? []).length > 0 && `, but for what is cross-hatched below: ${[...new Set((c.holes ?? []).map((h) => h.cause))].join("; ")}`}
               </>
             ) : (
               "cannot be rewound yet: it has no base backup"
@@ -154,8 +156,10 @@ function Backups({ list }: { list: Backup[] }) {
             <th>Base</th>
             <th>Ended</th>
             <th>Reaches from</th>
+            <th>Kind</th>
+            <th className="number">Holds</th>
             <th className="number">Read</th>
-            <th className="number">Stored</th>
+            <th className="number">Added</th>
             <th className="number">Pages checked</th>
             <th>Damaged</th>
           </tr>
@@ -164,7 +168,7 @@ function Backups({ list }: { list: Backup[] }) {
           {list.map((b) => (
             <tr key={b.id}>
               <td>
-                <Link to="/tasks/$task" params={{ task: b.task }} className="mono" title="how it was taken">
+                <Link to="/backups/$backup" params={{ backup: b.id }} className="mono">
                   {b.id}
                 </Link>
               </td>
@@ -174,6 +178,8 @@ function Backups({ list }: { list: Backup[] }) {
               <td>
                 <code>{b.stop}</code>
               </td>
+              <td>{b.kind}</td>
+              <td className="number">{size(b.bytesHeld)}</td>
               <td className="number">{size(b.bytesRead)}</td>
               <td className="number">{size(b.bytesStored)}</td>
               <td className="number">{count(b.pages)}</td>

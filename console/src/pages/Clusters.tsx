@@ -1,81 +1,149 @@
-import { Link, useNavigate } from "@tanstack/react-router";
-import { type Cluster, useCapture, useClusters, useTakeBackup } from "../api";
-import { ago, clock, size } from "../format";
+import { Link, useNavigate, useSearch } from "@tanstack/react-router";
+import { type Cluster, type Need, useCapture, useClusters, useTakeBackup } from "../api";
+import { ago, count, size } from "../format";
 import { Mark } from "../parts/Mark";
 import { ReachStrip } from "../parts/ReachStrip";
 import { Time } from "../parts/Time";
 import { Trouble, Waiting } from "../parts/Trouble";
+import { type Sort, narrowed, rank } from "./fleet";
 import { IncidentRow } from "./Incidents";
-import { type Need, needs } from "./needs";
+
+const mostNeeds = 8;
 
 // Clusters answers: does anything need me, and how far back can each cluster go?
 export function Clusters() {
   const clusters = useClusters();
-  const navigate = useNavigate();
   if (clusters.error) return <Trouble error={clusters.error} />;
   if (!clusters.data) return <Waiting what="the clusters" />;
   if (clusters.data.length === 0) return <Empty />;
-  const all = clusters.data.flatMap((c) => needs(c).map((need) => ({ c, need })));
-  const incidents = clusters.data.flatMap((c) => (c.incidents ?? []).map((i) => ({ c, i })));
   return (
     <>
-      <h1>{all.length + incidents.length === 0 ? "Every cluster is captured and can be rewound." : "These need a person"}</h1>
-      {incidents.map(({ c, i }) => (
-        <IncidentRow key={c.id + i.lsn} cluster={c.name} incident={i} onMoment={(moment) => void navigate({ to: "/clusters/$cluster", params: { cluster: c.name }, search: { moment } })} />
-      ))}
-      {all.map(({ c, need }) => (
-        <NeedRow key={c.id + need.text} cluster={c} need={need} />
-      ))}
-      <table className="mt-6 w-full">
-        <thead>
-          <tr>
-            <th>Cluster</th>
-            <th className="w-1/4">Reach</th>
-            <th>Capture</th>
-            <th className="number">Lag</th>
-            <th>Last base backup</th>
-            <th>Last proof</th>
-          </tr>
-        </thead>
-        <tbody>
-          {clusters.data.map((c) => (
-            <Row key={c.id} cluster={c} />
-          ))}
-        </tbody>
-      </table>
-      <p className="mt-3 text-soft">
-        Measured <Time at={clusters.data[0]?.measuredAt} />
-      </p>
+      <Needs list={clusters.data} />
+      <Fleet list={clusters.data} />
     </>
   );
 }
 
+// Needs is what needs a person, the worst first.
+function Needs({ list }: { list: Cluster[] }) {
+  const navigate = useNavigate();
+  const needy = list.filter((c) => rank(c) > 0).sort((a, b) => rank(b) - rank(a) || a.name.localeCompare(b.name));
+  return (
+    <section aria-label="What needs a person">
+      <h1>
+        {needy.length === 0
+          ? "Every cluster is captured and can be rewound."
+          : needy.length === 1
+            ? "One cluster needs a person"
+            : `${count(needy.length)} of ${count(list.length)} clusters need a person`}
+      </h1>
+      {needy.slice(0, mostNeeds).map((c) => {
+        const need = (c.needs ?? [])[0]!;
+        return need.kind === "incident" ? (
+          (c.incidents ?? []).slice(0, 3).map((i) => (
+            <IncidentRow key={c.id + i.lsn} cluster={c.name} incident={i} onMoment={(moment) => void navigate({ to: "/clusters/$cluster", params: { cluster: c.name }, search: { moment } })} />
+          ))
+        ) : (
+          <NeedRow key={c.id} cluster={c} need={need} more={(c.needs ?? []).length - 1} />
+        );
+      })}
+      {needy.length > mostNeeds && <p className="my-2 text-soft">and {count(needy.length - mostNeeds)} more, in the table below in this order</p>}
+    </section>
+  );
+}
+
+const titles: { sort: Sort; title: string }[] = [
+  { sort: "name", title: "Cluster" },
+  { sort: "needs", title: "Needs" },
+  { sort: "reach", title: "Reached since" },
+  { sort: "promise", title: "Promise" },
+  { sort: "lag", title: "Capture" },
+  { sort: "base", title: "Last base backup" },
+  { sort: "proof", title: "Last proof" },
+];
+
+// Fleet is the table of all clusters; what it is narrowed to and sorted by is in the URL.
+function Fleet({ list }: { list: Cluster[] }) {
+  const now = useSearch({ from: "/frame/" });
+  const { q = "", sort = "needs", needy = false } = now;
+  const navigate = useNavigate();
+  const go = (search: { q?: string; sort?: Sort; needy?: boolean }) =>
+    void navigate({ to: "/", search: { ...now, ...search }, replace: true });
+  const shown = narrowed(list, q, needy, sort);
+  return (
+    <section aria-label="All clusters" className="mt-5">
+      <form className="flex flex-wrap items-center gap-4" role="search" onSubmit={(e) => e.preventDefault()}>
+        <input
+          className="field"
+          style={{ width: "22rem" }}
+          type="search"
+          aria-label="Name, policy or label"
+          placeholder="name, policy, or label as tier=gold"
+          value={q}
+          onChange={(e) => go({ q: e.target.value || undefined })}
+        />
+        <label>
+          <input type="checkbox" checked={needy} onChange={(e) => go({ needy: e.target.checked || undefined })} /> only those that need a person
+        </label>
+        <span className="text-soft">
+          {count(shown.length)} of {count(list.length)} · measured <Time at={list[0]?.measuredAt} />
+        </span>
+      </form>
+      <table className="mt-2 w-full">
+        <thead>
+          <tr>
+            {titles.map((t) => (
+              <th key={t.sort} aria-sort={sort === t.sort ? "ascending" : undefined}>
+                <button className="cursor-pointer" onClick={() => go({ sort: t.sort })}>
+                  {t.title}
+                  {sort === t.sort && <span aria-hidden> ▾</span>}
+                </button>
+              </th>
+            ))}
+          </tr>
+        </thead>
+        <tbody>
+          {shown.map((c) => (
+            <Row key={c.id} cluster={c} />
+          ))}
+        </tbody>
+      </table>
+      {shown.length === 0 && <p className="py-3 text-soft">No cluster fits. Take a word away.</p>}
+    </section>
+  );
+}
+
 function Row({ cluster: c }: { cluster: Cluster }) {
-  const spans = c.reach ?? [];
+  const worst = (c.needs ?? [])[0];
   return (
     <tr>
-      <td>
+      <td className="whitespace-nowrap">
         <Link to="/clusters/$cluster" params={{ cluster: c.name }}>
           {c.name}
         </Link>
+        {c.policy && <span className="ml-2 text-soft">{c.policy}</span>}
       </td>
       <td>
-        {spans.length === 0 ? (
-          <span className="text-soft">nothing yet</span>
-        ) : (
-          <>
-            <span className="flex justify-between">
-              <span>{clock(spans[0]!.fromTime)}</span>
-              <span>{clock(spans[spans.length - 1]!.toTime)}</span>
+        {worst ? (
+          <span title={worst.text}>
+            <span aria-hidden className="text-undone">
+              ▲{" "}
             </span>
-            <ReachStrip cluster={c} />
-          </>
+            {worst.kind}
+            {(c.needs ?? []).length > 1 && <span className="text-soft"> +{(c.needs ?? []).length - 1}</span>}
+          </span>
+        ) : (
+          <span className="text-soft">none</span>
         )}
       </td>
       <td>
-        <Mark state={c.capture.state} />
+        <Time at={c.promise.heldFrom} none="nothing yet" />
+        <ReachStrip cluster={c} />
       </td>
-      <td className="number">{c.capture.completeTo ? ago(c.capture.completeTo) : size(c.capture.lagBytes)}</td>
+      <td title={c.promise.words}>{c.promise.held ? <Mark state="passed">held</Mark> : <Mark state="starting">not yet</Mark>}</td>
+      <td>
+        <Mark state={c.capture.state} /> <span className="text-soft">{c.capture.completeTo ? ago(c.capture.completeTo) : size(c.capture.lagBytes)}</span>
+      </td>
       <td>
         <Time at={c.lastBackup?.stoppedAt} none="none" />
       </td>
@@ -84,29 +152,40 @@ function Row({ cluster: c }: { cluster: Cluster }) {
   );
 }
 
-function NeedRow({ cluster, need }: { cluster: Cluster; need: Need }) {
+function NeedRow({ cluster, need, more }: { cluster: Cluster; need: Need; more: number }) {
   const capture = useCapture(cluster.name);
   const backup = useTakeBackup(cluster.name);
   const error = capture.error ?? backup.error;
+  const params = { cluster: cluster.name };
   return (
-    <div className="my-2 flex flex-wrap items-center gap-4 border-l-4 border-undone bg-raised px-3 py-2">
+    <div className="my-2 flex flex-wrap items-center gap-4 border-l-4 border-undone bg-raised px-3 py-1.5">
       <p className="flex-1">
-        <span aria-hidden className="text-undone font-bold">▲ </span>
-        {need.text}
+        <span aria-hidden className="font-bold text-undone">
+          ▲{" "}
+        </span>
+        <Link to="/clusters/$cluster" params={params} className="font-bold">
+          {cluster.name}
+        </Link>
+        : {need.text} {more > 0 && <span className="text-soft">And {more} more.</span>}
       </p>
-      {need.remedy === "start capture" && (
+      {need.kind === "capture" && !cluster.capture.wanted && (
         <button className="button primary" onClick={() => capture.mutate(true)}>
           Start the capture
         </button>
       )}
-      {need.remedy === "take base" && (
-        <button className="button primary" onClick={() => backup.mutate()}>
+      {need.kind === "capture" && cluster.capture.wanted && (
+        <Link className="button" to="/clusters/$cluster/readiness" params={params}>
+          Look at its readiness
+        </Link>
+      )}
+      {(need.kind === "no base" || need.kind === "hole" || need.kind === "late") && (
+        <button className="button primary" disabled={backup.isPending} onClick={() => backup.mutate()}>
           Take a base backup
         </button>
       )}
-      {need.remedy === "look at proof" && cluster.lastProof && (
-        <Link className="button" to="/copies/$copy" params={{ copy: cluster.lastProof.copy }}>
-          Look at the proof
+      {need.kind === "promise" && (
+        <Link className="button" to="/clusters/$cluster/keep" params={params}>
+          Look at what it keeps
         </Link>
       )}
       {error && <Trouble error={error} />}

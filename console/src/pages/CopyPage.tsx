@@ -1,5 +1,7 @@
 import { Link, useParams } from "@tanstack/react-router";
-import { type Copy, type Proof, useCopy, useDiscard, useOpenCopy, useProve, useTask } from "../api";
+import { useCallback, useState } from "react";
+import { type Copy, type Proof, useCopy, useDiscard, useMoment, useOpenCopy, useProve, useStep, useTask } from "../api";
+import { MomentField } from "../deck/MomentField";
 import { count } from "../format";
 import { Bar, amount } from "../parts/Bar";
 import { Confirm } from "../parts/Confirm";
@@ -69,6 +71,7 @@ export function CopyPage() {
       {making && <Making copy={k} />}
       {k.proof && <ProofView proof={k.proof} />}
       <Where copy={k} />
+      {k.state === "paused" && <Stepper copy={k} />}
       {making && k.task && (
         <section aria-label="Log" className="mt-6">
           <h2>Log</h2>
@@ -93,6 +96,29 @@ function Making({ copy }: { copy: Copy }) {
   );
 }
 
+// Stepper moves a paused copy to another moment: not the right place yet, so a little
+// earlier or later.
+function Stepper({ copy: k }: { copy: Copy }) {
+  const [moment, setMoment] = useState("");
+  const answer = useMoment(k.cluster, moment || k.moment);
+  const step = useStep(k.id);
+  const onMoment = useCallback((m: string) => setMoment(m), []);
+  const there = moment && !answer.error && !answer.isPlaceholderData ? answer.data : undefined;
+  return (
+    <section aria-label="Another moment" className="mt-6">
+      <h2>Not the right place?</h2>
+      <MomentField moment={moment} answer={there} error={moment ? answer.error : null} onMoment={onMoment} />
+      <p className="mt-2 flex flex-wrap items-baseline gap-3">
+        <button className="button" disabled={!there?.plan || step.isPending} onClick={() => there && step.mutate(there.moment)}>
+          Move the copy there
+        </button>
+        <span className="text-soft">{there && !there.plan ? there.why : "Its server ends meanwhile; only what differs is written. The port stays the same."}</span>
+      </p>
+      {step.error && <Trouble error={step.error} />}
+    </section>
+  );
+}
+
 function Where({ copy: k }: { copy: Copy }) {
   const b = k.plan.boundary;
   return (
@@ -106,7 +132,8 @@ function Where({ copy: k }: { copy: Copy }) {
           ["first out", b.firstOut && <span key="f">tx <code>{b.firstOut.xid}</code>, committed <Time at={b.firstOut.time} /></span>],
           ["begun from", <code key="b">{k.plan.base}</code>],
           ["directory", <code key="d">{k.directory}</code>],
-          ["made", <Link key="t" to="/tasks/$task" params={{ task: k.task }}><Time at={k.createdAt} /></Link>],
+          ["made", <Time key="m" at={k.createdAt} />],
+          ["put there by task", <Link key="t" to="/tasks/$task" params={{ task: k.task }}><code>{k.task}</code></Link>],
         ]}
       />
     </section>

@@ -1,0 +1,82 @@
+// The console's pages and their addresses.
+import { createRootRoute, createRoute, createRouter, type RouterHistory } from "@tanstack/react-router";
+import type { TaskFilter } from "./api";
+import { Frame } from "./frame/Frame";
+import { BackupPage } from "./pages/BackupPage";
+import { CalendarPage, ClusterCalendar } from "./pages/CalendarPage";
+import { ClusterPage } from "./pages/Cluster";
+import { Clusters } from "./pages/Clusters";
+import { CopyPage } from "./pages/CopyPage";
+import type { Sort } from "./pages/fleet";
+import { KeepPage } from "./pages/KeepPage";
+import { ReadinessPage } from "./pages/ReadinessPage";
+import { ReportPage, type ReportSearch } from "./pages/ReportPage";
+import { StorePage } from "./pages/StorePage";
+import { TaskList, TaskPage } from "./pages/TaskPages";
+
+const root = createRootRoute();
+const frame = createRoute({ getParentRoute: () => root, id: "frame", component: Frame });
+const routes = [
+  createRoute({
+    getParentRoute: () => frame,
+    path: "/",
+    component: Clusters,
+    validateSearch: (s: Record<string, unknown>): { q?: string; sort?: Sort; needy?: boolean } => ({
+      ...(typeof s.q === "string" ? { q: s.q } : {}),
+      ...(typeof s.sort === "string" && ["needs", "name", "reach", "promise", "lag", "base", "proof"].includes(s.sort) ? { sort: s.sort as Sort } : {}),
+      ...(s.needy === true ? { needy: true } : {}),
+    }),
+  }),
+  createRoute({
+    getParentRoute: () => frame,
+    path: "/clusters/$cluster/keep",
+    component: KeepPage,
+    validateSearch: (s: Record<string, unknown>): { asOf?: string } => (typeof s.asOf === "string" ? { asOf: s.asOf } : {}),
+  }),
+  createRoute({ getParentRoute: () => frame, path: "/clusters/$cluster/calendar", component: ClusterCalendar }),
+  createRoute({ getParentRoute: () => frame, path: "/clusters/$cluster/readiness", component: ReadinessPage }),
+  createRoute({ getParentRoute: () => frame, path: "/calendar", component: () => <CalendarPage /> }),
+  createRoute({
+    getParentRoute: () => frame,
+    path: "/reports",
+    component: ReportPage,
+    validateSearch: (s: Record<string, unknown>): ReportSearch => ({
+      ...(typeof s.cluster === "string" && s.cluster ? { cluster: s.cluster } : {}),
+      ...(typeof s.days === "number" && s.days > 0 ? { days: s.days } : {}),
+      ...(typeof s.sort === "string" && ["stoppedAt", "seconds", "bytesRead", "bytesStored"].includes(s.sort) ? { sort: s.sort as ReportSearch["sort"] } : {}),
+    }),
+  }),
+  createRoute({
+    getParentRoute: () => frame,
+    path: "/clusters/$cluster",
+    component: ClusterPage,
+    validateSearch: (s: Record<string, unknown>): { moment?: string; from?: number; to?: number } => ({
+      ...(typeof s.moment === "string" ? { moment: s.moment } : {}),
+      ...(typeof s.from === "number" && typeof s.to === "number" ? { from: s.from, to: s.to } : {}),
+    }),
+  }),
+  createRoute({ getParentRoute: () => frame, path: "/copies/$copy", component: CopyPage }),
+  createRoute({ getParentRoute: () => frame, path: "/backups/$backup", component: BackupPage }),
+  createRoute({ getParentRoute: () => frame, path: "/store", component: StorePage }),
+  createRoute({
+    getParentRoute: () => frame,
+    path: "/tasks",
+    component: TaskList,
+    validateSearch: (s: Record<string, unknown>): TaskFilter => ({
+      ...(typeof s.cluster === "string" && s.cluster ? { cluster: s.cluster } : {}),
+      ...(typeof s.kind === "string" && s.kind ? { kind: s.kind } : {}),
+      ...(typeof s.state === "string" && ["waiting", "running", "done", "failed", "cancelled"].includes(s.state) ? { state: s.state as TaskFilter["state"] } : {}),
+    }),
+  }),
+  createRoute({ getParentRoute: () => frame, path: "/tasks/$task", component: TaskPage }),
+] as const;
+const tree = root.addChildren([frame.addChildren(routes)]);
+
+// makeRouter makes the console's router, over the browser's history if no other is given.
+export const makeRouter = (history?: RouterHistory) => createRouter({ routeTree: tree, history });
+
+declare module "@tanstack/react-router" {
+  interface Register {
+    router: ReturnType<typeof makeRouter>;
+  }
+}
