@@ -47,10 +47,11 @@ lint: console/dist/index.html
 		{ cmp -s /tmp/velvet-schema.$$$$.ts src/schema.ts || { echo "console/src/schema.ts is stale: run make generate"; exit 1; }; }; rm -f /tmp/velvet-schema.$$$$.ts
 
 test: prepare bin/velvet lint
-	go test -timeout 20m ./...
+	cd console && npm test --silent
+	go test -timeout 45m ./...
 
 bench: prepare bin/velvet
-	go test -run '^$$' -bench . -benchtime 1x -timeout 30m ./bench
+	go test -run '^$$' -bench . -benchtime 1x -timeout 60m ./bench ./engine/backup
 
 clean:
 	rm -rf bin console/dist console/node_modules

@@ -25,7 +25,7 @@ var allowed = map[string][]string{
 	"cli":     {"core", "engine", "cli", "service/wire"},
 	"console": {},
 	"demo":    {"core", "engine", "demo"},
-	"testbed": {"core", "engine"},
+	"testbed": {"core", "engine", "testbed"},
 	"cmd":     {"cli", "service", "demo", "engine", "core"},
 }
 

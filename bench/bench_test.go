@@ -8,6 +8,7 @@ import (
 	"io"
 	"os"
 	"os/exec"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -15,24 +16,33 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"velvetrewind/core/layout"
 	"velvetrewind/core/pg"
 	"velvetrewind/engine/access"
+	"velvetrewind/engine/host"
 	"velvetrewind/engine/replication"
+	"velvetrewind/engine/restore"
+	"velvetrewind/engine/task"
+	"velvetrewind/engine/vault"
 	"velvetrewind/service/wire"
 	"velvetrewind/testbed"
+	"velvetrewind/testbed/storebed"
 )
 
-// scale is pgbench's; 100 makes about 1.5 GB.
-const scale = 60
+// scale is pgbench's; 100 makes about 1.5 GB. large is for what is quick.
+const (
+	scale = 60
+	large = 300
+)
 
 // stand is a loaded cluster with the service beside it.
-func stand(b *testing.B, args ...string) (*testbed.Bed, *testbed.Postgres, *testbed.Service) {
+func stand(b *testing.B, scale int, args ...string) (*testbed.Bed, *testbed.Postgres, *testbed.Service) {
 	bed := testbed.New(b)
 	p := bed.Postgres("original", true, "shared_buffers = '1GB'", "max_wal_size = '8GB'", "autovacuum = off", "fsync = on")
 	out, err := p.Program("pgbench", "-i", "-q", "-s", fmt.Sprint(scale), "postgres").CombinedOutput()
 	require.NoError(b, err, string(out))
 	s := bed.Service(args...)
-	r := s.VelvetWith(testbed.Password, "cluster", "add", "original", "--connect", p.DSN(testbed.Superuser, "postgres"), "--password-file", "-")
+	r := s.VelvetWith(testbed.Password, "cluster", "add", "original", "--connect", p.DSN(testbed.Superuser, "postgres"), "--password-file", "-", "--no-base")
 	require.Zero(b, r.Code, r.Err)
 	bed.Eventually("capture has caught up", func() bool {
 		k := cluster(s)
@@ -49,6 +59,23 @@ func cluster(s *testbed.Service) wire.Cluster {
 
 // discardRaw reads the raw base-backup stream and throws it away.
 func discardRaw(b *testing.B, p *testbed.Postgres) (int64, time.Duration) {
+	return stream(b, p, io.Discard)
+}
+
+// compressRaw pipes the raw base-backup stream through zstd -1 on all processors.
+func compressRaw(b *testing.B, p *testbed.Postgres) time.Duration {
+	started := time.Now()
+	cmd := exec.Command("zstd", "-1", "-T0", "-q", "-c")
+	in, err := cmd.StdinPipe()
+	require.NoError(b, err)
+	require.NoError(b, cmd.Start())
+	stream(b, p, in)
+	require.NoError(b, in.Close())
+	require.NoError(b, cmd.Wait())
+	return time.Since(started)
+}
+
+func stream(b *testing.B, p *testbed.Postgres, to io.Writer) (int64, time.Duration) {
 	ctx := context.Background()
 	session, err := replication.Open(ctx, access.Access{ConnString: p.DSN(testbed.Superuser, "postgres"), Password: testbed.Password})
 	require.NoError(b, err)
@@ -63,7 +90,7 @@ func discardRaw(b *testing.B, p *testbed.Postgres) (int64, time.Duration) {
 			break
 		}
 		require.NoError(b, err)
-		n, err := io.Copy(io.Discard, a)
+		n, err := io.Copy(to, a)
 		require.NoError(b, err)
 		total += n
 	}
@@ -72,11 +99,15 @@ func discardRaw(b *testing.B, p *testbed.Postgres) (int64, time.Duration) {
 	return total, time.Since(started)
 }
 
-// takeBackup takes a verified, compressed backup through the service.
-func takeBackup(s *testbed.Service) (wire.Backup, time.Duration) {
-	var b wire.Backup
-	s.JSON(&b, "backup", "take", "original", "--at-once")
-	return b, b.StoppedAt.Sub(b.StartedAt)
+// takeBackup takes a verified, compressed backup through the service, and says how long
+// the whole task took: from the checkpoint until the manifest was safe.
+func takeBackup(b *testing.B, s *testbed.Service, kind string) (wire.Backup, time.Duration) {
+	var taken wire.Backup
+	s.JSON(&taken, "backup", "take", "original", "--at-once", "--kind", kind)
+	require.Equal(b, kind, taken.Kind)
+	var shown struct{ Task wire.Task }
+	s.JSON(&shown, "task", "show", taken.Task)
+	return taken, shown.Task.FinishedAt.Sub(*shown.Task.StartedAt)
 }
 
 // resident is the most memory that a process has had resident, in MiB.
@@ -95,21 +126,50 @@ func resident(b *testing.B, pid int) float64 {
 
 func mbs(n int64, d time.Duration) float64 { return float64(n) / 1e6 / d.Seconds() }
 
-// BenchmarkBackup compares a full backup with the raw stream read and thrown away.
+// rounds is how often both sides of a ratio are measured, in turns; the median tells.
+const rounds = 3
+
+func median(took []time.Duration) time.Duration {
+	slices.Sort(took)
+	return took[len(took)/2]
+}
+
+// BenchmarkBackup compares a full backup with the raw stream read and thrown away: the
+// first of a cluster, and one of which nothing is new.
 func BenchmarkBackup(b *testing.B) {
 	for _, codec := range []string{"s2", "zstd"} {
 		b.Run(codec, func(b *testing.B) {
-			_, p, s := stand(b, "--compression", codec)
-			discardRaw(b, p) // warms the cache
-			bytes, raw := discardRaw(b, p)
-			_, first := takeBackup(s)
-			backup, second := takeBackup(s)
-			_, rawAgain := discardRaw(b, p)
-			raw, taken := (raw+rawAgain)/2, (first+second)/2
+			_, p, s := stand(b, scale, "--compression", codec)
+			bytes, _ := discardRaw(b, p) // warms the cache
+			_, err := exec.LookPath("zstd")
+			piping := err == nil && codec == "zstd"
+			var raws, pipes, firsts, agains []time.Duration
+			var first, again wire.Backup
+			for range rounds {
+				var raw, took time.Duration
+				_, raw = discardRaw(b, p)
+				raws = append(raws, raw)
+				if piping {
+					pipes = append(pipes, compressRaw(b, p))
+				}
+				first, took = takeBackup(b, s, layout.Full)
+				firsts = append(firsts, took)
+				again, took = takeBackup(b, s, layout.Full)
+				agains = append(agains, took)
+				for _, k := range []wire.Backup{first, again} {
+					s.Must("backup", "drop", k.ID, "--confirm", "original")
+				}
+			}
+			raw, taken, same := median(raws), median(firsts), median(agains)
 			b.ReportMetric(taken.Seconds()/raw.Seconds(), "x-raw-time")
+			b.ReportMetric(same.Seconds()/raw.Seconds(), "again-x-raw-time")
+			if piping {
+				b.ReportMetric(taken.Seconds()/median(pipes).Seconds(), "x-piped-to-zstd-time")
+			}
+			b.ReportMetric(float64(again.BytesStored)/float64(again.BytesRead), "again-stored/read")
 			b.ReportMetric(mbs(bytes, raw), "raw-MB/s")
-			b.ReportMetric(mbs(backup.BytesRead, taken), "backup-MB/s")
-			b.ReportMetric(float64(backup.BytesStored)/float64(backup.BytesRead), "stored/read")
+			b.ReportMetric(mbs(first.BytesRead, taken), "backup-MB/s")
+			b.ReportMetric(float64(first.BytesStored)/float64(first.BytesRead), "stored/read")
 			b.ReportMetric(resident(b, s.PID()), "service-MiB")
 			b.ReportMetric(0, "ns/op")
 		})
@@ -119,7 +179,7 @@ func BenchmarkBackup(b *testing.B) {
 // BenchmarkCapture runs pgbench with and without capture, and watches how far
 // capture is behind the server's own flush position meanwhile.
 func BenchmarkCapture(b *testing.B) {
-	_, p, s := stand(b)
+	_, p, s := stand(b, scale)
 	load := func() float64 {
 		out, err := p.Program("pgbench", "-c", "4", "-T", "15", "-n", "postgres").CombinedOutput()
 		require.NoError(b, err, string(out))
@@ -182,24 +242,114 @@ func watchLag(b *testing.B, p *testbed.Postgres, stop <-chan struct{}, result ch
 	}
 }
 
-// BenchmarkRestore compares a whole side copy, laid out, started and paused at its
-// moment, with a plain copy of the same directory.
+// caughtUp waits until captured WAL is in the store: what comes next is measured alone.
+func caughtUp(bed *testbed.Bed, p *testbed.Postgres, s *testbed.Service) {
+	p.Exec("postgres", "select pg_switch_wal()")
+	conn := p.Connect("postgres")
+	defer func() { _ = conn.Close(context.Background()) }()
+	at, err := pg.ParseLSN(testbed.One[string](bed, conn, "select pg_current_wal_flush_lsn()::text"))
+	require.NoError(bed, err)
+	bed.Eventually("captured WAL is in the store", func() bool { return cluster(s).Capture.Stored+16<<20 > at })
+}
+
+// BenchmarkIncremental changes one block in a hundred, and compares an incremental
+// backup with a full one of the same cluster: the first, and one of which nothing is new.
+func BenchmarkIncremental(b *testing.B) {
+	for name, args := range map[string][]string{"local": nil, "sql": {"--read-data", "sql"}} {
+		b.Run(name, func(b *testing.B) {
+			bed, p, s := stand(b, large, args...)
+			discardRaw(b, p) // warms the cache
+			_, first := takeBackup(b, s, layout.Full)
+			rows := large * 100_000
+			var parts, wholes []time.Duration
+			var part wire.Backup
+			for i := range rounds {
+				changeOnePercent(p, rows, rows/4+i*rows/8)
+				caughtUp(bed, p, s)
+				var took time.Duration
+				part, took = takeBackup(b, s, layout.Incremental)
+				parts = append(parts, took)
+				_, took = takeBackup(b, s, layout.Full)
+				wholes = append(wholes, took)
+			}
+			took, long := median(parts), median(wholes)
+			b.ReportMetric(first.Seconds()/took.Seconds(), "times-quicker-than-first")
+			b.ReportMetric(long.Seconds()/took.Seconds(), "times-quicker-than-unchanged")
+			b.ReportMetric(float64(part.BytesRead)/float64(max(part.NewExtents, 1)*layout.ExtentSize), "read/changed")
+			b.ReportMetric(float64(part.NewExtents)/float64(part.Extents)*100, "changed-%")
+			b.ReportMetric(took.Seconds(), "s")
+			b.ReportMetric(resident(b, s.PID()), "service-MiB")
+			b.ReportMetric(0, "ns/op")
+		})
+	}
+}
+
+// changeOnePercent updates a stretch of rows: half of the blocks that change are the old
+// ones', half the new ones'.
+func changeOnePercent(p *testbed.Postgres, rows, from int) {
+	p.Exec("postgres", fmt.Sprintf("update pgbench_accounts set abalance = abalance + 1 where aid between %d and %d", from, from+rows/200), "checkpoint")
+}
+
+// BenchmarkRestore compares with a plain copy of the same data directory: the laying out of
+// a base backup, flushed; the same over a directory of which one block in a hundred differs;
+// and a whole side copy, started and paused at its moment.
 func BenchmarkRestore(b *testing.B) {
-	bed, _, s := stand(b, "--compression", "s2")
-	backup, _ := takeBackup(s)
-	var k wire.Copy
+	for _, codec := range []string{"s2", "zstd"} {
+		b.Run(codec, func(b *testing.B) {
+			bed, p, s := stand(b, scale, "--compression", codec)
+			backup, _ := takeBackup(b, s, layout.Full)
+			changeOnePercent(p, scale*100_000, scale*25_000)
+			caughtUp(bed, p, s)
+			other, _ := takeBackup(b, s, layout.Full)
+			var copies, flushes, lays, overs, sides []time.Duration
+			var kept int64
+			for round := range rounds + 1 {
+				started := time.Now()
+				out, err := exec.Command("cp", "-a", p.DataDir, bed.Path("plain")).CombinedOutput()
+				require.NoError(b, err, string(out))
+				copied := time.Since(started)
+				require.NoError(b, exec.Command("sync", "-f", bed.Path("plain")).Run())
+				flushed := time.Since(started)
+				require.NoError(b, os.RemoveAll(bed.Path("plain")))
+				_, laid := layOut(b, bed, s, other, restore.LayOut)
+				was, over := layOut(b, bed, s, backup, restore.LayOver)
+				kept = was.Kept
+				require.NoError(b, os.RemoveAll(bed.Path("laid")))
+				var k wire.Copy
+				started = time.Now()
+				s.JSON(&k, "restore", "start", "original", "latest")
+				side := time.Since(started)
+				s.Must("copy", "discard", k.ID, "--confirm", "original")
+				if round > 0 { // the first warms the cache
+					copies, flushes, lays, overs, sides = append(copies, copied), append(flushes, flushed), append(lays, laid), append(overs, over), append(sides, side)
+				}
+			}
+			copied, flushed, laid, over, side := median(copies), median(flushes), median(lays), median(overs), median(sides)
+			b.ReportMetric(laid.Seconds()/copied.Seconds(), "laid-out-x-plain-copy")
+			b.ReportMetric(laid.Seconds()/flushed.Seconds(), "laid-out-x-flushed-copy")
+			b.ReportMetric(over.Seconds()/copied.Seconds(), "laid-over-x-plain-copy")
+			b.ReportMetric(over.Seconds()/flushed.Seconds(), "laid-over-x-flushed-copy")
+			b.ReportMetric(100-100*float64(kept)/float64(backup.BytesHeld), "written-over-%")
+			b.ReportMetric(side.Seconds()/copied.Seconds(), "side-copy-x-plain-copy")
+			b.ReportMetric(side.Seconds()/flushed.Seconds(), "side-copy-x-flushed-copy")
+			b.ReportMetric(mbs(backup.BytesHeld, laid), "lay-out-MB/s")
+			b.ReportMetric(resident(b, s.PID()), "service-MiB")
+			b.ReportMetric(0, "ns/op")
+		})
+	}
+}
+
+// layOut lays a backup out from the store, in an empty directory or over what is there, and
+// says how long that took.
+func layOut(b *testing.B, bed *testbed.Bed, s *testbed.Service, backup wire.Backup,
+	how func(context.Context, *vault.Vault, *host.Host, string, string, restore.Trees, int64, task.Report) (restore.Laid, error)) (restore.Laid, time.Duration) {
+	v := storebed.Open(bed, s)
+	trees := restore.Trees{Data: bed.Path("laid", "data"), Tablespaces: bed.Path("laid", "tablespaces"), Config: bed.Path("laid", "config")}
+	for _, d := range []string{bed.Path("laid"), trees.Data, trees.Tablespaces, trees.Config} {
+		require.NoError(b, bed.Host.MakeDir(d, 0o700))
+	}
 	started := time.Now()
-	s.JSON(&k, "restore", "start", "original", "latest")
-	restored := time.Since(started)
-	s.Must("copy", "open", k.ID) // so that nothing is written while it is copied
-	plain := bed.Path("plain")
-	started = time.Now()
-	out, err := exec.Command("cp", "-a", k.Directory, plain).CombinedOutput()
-	require.NoError(b, err, string(out))
-	copied := time.Since(started)
-	b.ReportMetric(restored.Seconds()/copied.Seconds(), "x-plain-copy")
-	b.ReportMetric(mbs(backup.BytesRead, restored), "restore-MB/s")
-	b.ReportMetric(resident(b, s.PID()), "service-MiB")
-	b.ReportMetric(0, "ns/op")
-	s.Must("copy", "discard", k.ID, "--confirm", "original")
+	laid, err := how(context.Background(), v, bed.Host, cluster(s).ID, backup.ID, trees, backup.BytesHeld, task.Silent)
+	require.NoError(b, err)
+	return laid, time.Since(started)
 }

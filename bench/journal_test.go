@@ -22,9 +22,9 @@ import (
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/index"
 	"velvetrewind/engine/store"
-	"velvetrewind/engine/store/dir"
 	"velvetrewind/service/wire"
 	"velvetrewind/testbed"
+	"velvetrewind/testbed/storebed"
 )
 
 // BenchmarkReader reads WAL, records, CRC, journal and blocks, on one core, and has
@@ -159,7 +159,7 @@ func BenchmarkMonth(b *testing.B) {
 	p := bed.Postgres("original", true)
 	p.Exec("postgres", "create table booking (id int)", "insert into booking select generate_series(1, 5000)")
 	s := bed.Service()
-	r := s.VelvetWith(testbed.Password, "cluster", "add", "original", "--connect", p.DSN(testbed.Superuser, "postgres"), "--password-file", "-")
+	r := s.VelvetWith(testbed.Password, "cluster", "add", "original", "--connect", p.DSN(testbed.Superuser, "postgres"), "--password-file", "-", "--no-base")
 	require.Zero(b, r.Code, r.Err)
 	bed.Eventually("capture streams", func() bool { return cluster(s).Capture.State == "streaming" })
 	s.Must("backup", "take", "original", "--at-once")
@@ -203,8 +203,7 @@ func BenchmarkMonth(b *testing.B) {
 // server, and records their segments. It returns the size of the indexes.
 func makeMonth(b *testing.B, bed *testbed.Bed, s *testbed.Service, k wire.Cluster, first uint64) int64 {
 	ctx := context.Background()
-	objects, err := dir.Open(bed.Path("home", "store"), 0)
-	require.NoError(b, err)
+	objects := storebed.Open(bed, s)
 	z := pg.DefaultSegmentSize
 	x := &index.Indexes{Store: objects, Codec: layout.Zstd, Cluster: catalog.Cluster{ID: k.ID, SegmentSize: z}}
 	m := maker{at: z.Start(first), xid: 1_000_000, time: time.Now().Add(-time.Second), z: z}

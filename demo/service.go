@@ -13,6 +13,8 @@ import (
 	"strings"
 	"syscall"
 	"time"
+
+	"filippo.io/age"
 )
 
 // service is the `velvet serve` that the demo started.
@@ -29,7 +31,15 @@ func (r *run) startService(ctx context.Context) error {
 	if err := os.Mkdir(home, 0o711); err != nil {
 		return err
 	}
-	config := fmt.Sprintf("catalogue: postgres://velvet:%s@127.0.0.1:%d/postgres?sslmode=disable\n", cataloguePassword, r.catalogue.Port)
+	key, err := age.GenerateX25519Identity()
+	if err != nil {
+		return err
+	}
+	if err := os.WriteFile(r.path("store-key"), []byte(key.String()+"\n"), 0o600); err != nil {
+		return err
+	}
+	config := fmt.Sprintf("catalogue: postgres://velvet:%s@127.0.0.1:%d/postgres?sslmode=disable\nstore-key: %s\nsecond-store: %s\n",
+		cataloguePassword, r.catalogue.Port, r.path("store-key"), r.path("second-store"))
 	if err := os.WriteFile(r.path("home", "velvet.yaml"), []byte(config), 0o600); err != nil {
 		return err
 	}

@@ -44,7 +44,7 @@ func (r *run) load(ctx context.Context) error {
 		return err
 	}
 	defer func() { _ = db.Close(context.WithoutCancel(ctx)) }()
-	for _, q := range []string{saltmarsh, "grant execute on function pg_read_file(text), pg_read_binary_file(text, bigint, bigint, boolean) to velvet"} {
+	for _, q := range []string{saltmarsh, "grant execute on function pg_read_file(text), pg_read_binary_file(text, bigint, bigint, boolean), pg_backup_start(text, boolean), pg_backup_stop(boolean), pg_ls_dir(text, boolean, boolean), pg_stat_file(text, boolean) to velvet"} {
 		if _, err := db.Exec(ctx, q); err != nil {
 			return err
 		}
@@ -70,7 +70,7 @@ func (r *run) protect(ctx context.Context) error {
 		return err
 	}
 	conn := fmt.Sprintf("host=127.0.0.1 port=%d user=velvet dbname=saltmarsh sslmode=disable", r.ferries.Port)
-	if err := r.velvet(ctx, "cluster", "add", "ferries", "--connect", conn, "--password-file", secret); err != nil {
+	if err := r.velvet(ctx, "cluster", "add", "ferries", "--connect", conn, "--password-file", secret, "--no-base"); err != nil {
 		return err
 	}
 	if err := r.await(ctx, func(k clusterState) bool { return k.Capture.State == "streaming" }); err != nil {
@@ -118,10 +118,36 @@ func (r *run) startTraffic(ctx context.Context) error {
 }
 
 func (r *run) backup(ctx context.Context) error {
+	return r.velvet(ctx, "backup", "take", "ferries", "--at-once")
+}
+
+// backupAgain takes a second base backup, and shows what both hold and take.
+func (r *run) backupAgain(ctx context.Context) error {
+	if err := r.traffic.await(ctx, 200); err != nil {
+		return err
+	}
 	if err := r.velvet(ctx, "backup", "take", "ferries", "--at-once"); err != nil {
 		return err
 	}
-	return r.velvet(ctx, "backup", "list", "ferries")
+	if err := r.velvet(ctx, "backup", "list", "ferries"); err != nil {
+		return err
+	}
+	return r.velvet(ctx, "store", "show")
+}
+
+// runByItself sets a keep rule and a calendar, and shows what they come to.
+func (r *run) runByItself(ctx context.Context) error {
+	for _, command := range [][]string{
+		{"keep", "set", "ferries", "--span", "31d", "--monthly", "12", "--zone", "Europe/Lisbon"},
+		{"calendar", "add", "backup", "--cluster", "ferries", "--at", "02:30", "--zone", "Europe/Lisbon"},
+		{"calendar", "add", "keep", "--cluster", "ferries", "--cron", "0 5 * * sun", "--zone", "Europe/Lisbon"},
+		{"keep", "preview", "ferries"},
+	} {
+		if err := r.velvet(ctx, command...); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // ordinary is what else happens on such a day, and is no accident.
