@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -72,6 +73,19 @@ func (s *stage) captured() {
 	at, err := pg.ParseLSN(testbed.One[string](s.Bed, s.db, "select pg_current_wal_flush_lsn()::text"))
 	require.NoError(s, err)
 	s.Eventually("capture is complete", func() bool { return s.cluster().Capture.Flushed >= at })
+}
+
+// indexes lists the index objects in the store, and tells whether every segment that is
+// finished is there and has one.
+func (s *stage) indexes() (paths []string, complete bool) {
+	k := s.cluster()
+	list := func(kind string) []string {
+		paths, err := filepath.Glob(s.Path("home", "store", "clusters", k.ID, kind, "00000001", strings.Repeat("[0-9A-F]", 24)))
+		require.NoError(s, err)
+		return paths
+	}
+	paths = list("journal")
+	return paths, len(paths) == len(list("wal")) && k.Capture.Stored+16<<20 > k.Capture.Flushed
 }
 
 // commit inserts a number into the journal and returns the transaction's id.

@@ -177,8 +177,8 @@ func TestSecondStore(t *testing.T) {
 	s.captured()
 	root := s.Path("home", "store")
 	s.Eventually("everything is in both", func() bool {
-		k := s.cluster().Capture
-		return k.Stored+16<<20 > k.Flushed && strings.Contains(s.service.Must("store", "audit"), "and nothing else") && len(s.objects(root)) == len(s.objects(second))
+		_, complete := s.indexes()
+		return complete && strings.Contains(s.service.Must("store", "audit"), "and nothing else") && len(s.objects(root)) == len(s.objects(second))
 	})
 	assert.NotContains(t, s.service.Must("store", "audit", "--full"), "does not have")
 	whole := s.objects(root)
@@ -254,7 +254,7 @@ func TestAFlippedBitIsFound(t *testing.T) {
 	s.exec("select pg_switch_wal()")
 	s.service.Must("backup", "take", "ferries", "--at-once")
 	s.captured()
-	s.Eventually("WAL is in the store", func() bool { k := s.cluster().Capture; return k.Stored+16<<20 > k.Flushed })
+	s.Eventually("WAL and its journal are in the store", func() bool { _, complete := s.indexes(); return complete })
 	whole := s.objects(s.Path("home", "store"))
 	var paths []string
 	for p := range whole {
