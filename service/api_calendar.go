@@ -413,6 +413,9 @@ func (s *Service) setLabels(ctx context.Context, in *setLabels) (*body[wire.Clus
 		return nil, err
 	}
 	s.events.publish(eventCluster, k.ID)
+	if err := s.keepRecord(ctx, k); err != nil {
+		return nil, err
+	}
 	return answer(s.clusterView(ctx, k))
 }
 

@@ -14,7 +14,6 @@ import (
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/changes"
 	"velvetrewind/engine/problem"
-	"velvetrewind/engine/record"
 	"velvetrewind/service/wire"
 )
 
@@ -213,7 +212,7 @@ func (s *Service) setRule(ctx context.Context, in *ruleIn) (*body[wire.Rule], er
 	if k, err = s.catalog.Cluster(ctx, k.ID); err != nil {
 		return nil, err
 	}
-	return answer(r, record.Put(ctx, s.store, k))
+	return answer(r, s.keepRecord(ctx, k))
 }
 
 func (s *Service) showRule(ctx context.Context, in *ClusterPath) (*body[wire.Rule], error) {

@@ -14,7 +14,6 @@ import (
 	"velvetrewind/engine/catalog"
 	engine "velvetrewind/engine/keep"
 	"velvetrewind/engine/problem"
-	"velvetrewind/engine/record"
 	"velvetrewind/engine/schedule"
 	"velvetrewind/service/wire"
 )
@@ -121,7 +120,7 @@ func (s *Service) changeKeep(ctx context.Context, cluster string, r *keep.Rule) 
 		return nil, err
 	}
 	s.events.publish(eventCluster, k.ID)
-	if err := record.Put(ctx, s.store, k); err != nil {
+	if err := s.keepRecord(ctx, k); err != nil {
 		return nil, err
 	}
 	return s.keepView(ctx, k)

@@ -10,6 +10,7 @@ import (
 	"velvetrewind/engine/mirror"
 	"velvetrewind/engine/place"
 	"velvetrewind/engine/problem"
+	"velvetrewind/engine/record"
 	"velvetrewind/engine/schedule"
 	"velvetrewind/engine/task"
 	"velvetrewind/engine/vault"
@@ -159,6 +160,16 @@ func (s *Service) mirrorIfDue(ctx context.Context, k catalog.Cluster) error {
 	return err
 }
 
+// keepRecord puts a cluster's record, which has changed, into the store, and has it
+// copied to the second one.
+func (s *Service) keepRecord(ctx context.Context, k catalog.Cluster) error {
+	if err := record.Put(ctx, s.store, k); err != nil {
+		return err
+	}
+	s.mirrorAgain(k.ID)
+	return nil
+}
+
 // mirrorAgain has a cluster be looked at again.
 func (s *Service) mirrorAgain(cluster string) {
 	s.mirrors.mu.Lock()
@@ -175,8 +186,29 @@ func (s *Service) copyToSecond(ctx context.Context, t catalog.Task, report task.
 		return err == nil, err
 	}
 	r, err := mirror.Run(ctx, s.store, t.ClusterID.String, stands, report)
-	if err != nil {
+	if err != nil || r.Objects > 0 { // what was written meanwhile, as the index of a segment that was copied
 		s.mirrorAgain(t.ClusterID.String)
 	}
 	return r, err
+}
+
+// sweepSecond removes what a copy that was cut short left unfinished in the second store.
+// Others who write there, tidying, must not be at it.
+func (s *Service) sweepSecond(ctx context.Context, t catalog.Task) (whole bool, err error) {
+	if s.cfg.SecondStore == "" {
+		return false, nil
+	}
+	second := s.store.Second()
+	if second == nil {
+		return false, errors.New("the second store cannot be reached")
+	}
+	lease, ok, err := s.catalog.ShareContent(ctx, t.ClusterID.String)
+	if err != nil {
+		return false, err
+	}
+	if !ok {
+		return false, errors.New("the cluster's part of the store is being tidied")
+	}
+	defer lease.Release()
+	return false, second.Sweep(ctx, "clusters/"+t.ClusterID.String+"/")
 }

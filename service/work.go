@@ -48,7 +48,7 @@ func (s *Service) kinds() map[string]kind {
 		taskDrop:    {work: s.dropBackup, undo: s.undoDrop},
 		taskAudit:   {work: s.auditStore, undo: s.leaveAsIs},
 		taskRebuild: {work: s.rebuildCatalogue, undo: s.undoRebuild},
-		taskMirror:  {work: s.copyToSecond, undo: s.leaveAsIs},
+		taskMirror:  {work: s.copyToSecond, undo: s.sweepSecond},
 		taskKeep:    {work: s.applyRule, undo: s.undoApply},
 	}
 }

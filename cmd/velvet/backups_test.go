@@ -164,11 +164,7 @@ func randomWorkload(t *testing.T, seed uint64, serve []string) {
 		k, conn := s.restore("mark " + id)
 		assert.Equal(t, id, k.Plan.Base)
 		require.NoError(t, conn.Close(context.Background()))
-		got := fingerprint(t, func(database string) *pgx.Conn {
-			conn, err := pgx.Connect(context.Background(), fmt.Sprintf("host=127.0.0.1 port=%d user=%s password='%s' dbname=%s", k.Port, testbed.Superuser, testbed.Password, database))
-			require.NoError(t, err)
-			return conn
-		})
+		got := fingerprint(t, func(database string) *pgx.Conn { return s.connect(k.Port, database) })
 		assert.Equal(t, content, got, "base %s after\n%s", id, strings.Join(log, "\n"))
 		assert.Contains(t, s.service.Must("prove", "run", k.ID), "verdict: passed")
 		s.discard(k)
@@ -330,11 +326,7 @@ func TestDropsAtAnyMoment(t *testing.T) {
 		want := fingerprint(t, s.ferries.Connect)
 		k, conn := s.restore("latest")
 		require.NoError(t, conn.Close(context.Background()))
-		assert.Equal(t, want, fingerprint(t, func(database string) *pgx.Conn {
-			conn, err := pgx.Connect(context.Background(), fmt.Sprintf("host=127.0.0.1 port=%d user=%s password='%s' dbname=%s", k.Port, testbed.Superuser, testbed.Password, database))
-			require.NoError(t, err)
-			return conn
-		}))
+		assert.Equal(t, want, fingerprint(t, func(database string) *pgx.Conn { return s.connect(k.Port, database) }))
 		s.discard(k)
 	}
 	first := take()

@@ -11,7 +11,6 @@ import (
 	"testing"
 	"time"
 
-	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -304,8 +303,7 @@ func (s *stage) openAndDiscard(t *testing.T) {
 	assert.Equal(t, "work_mem = '5MB'\n", string(saved), "a configuration file from outside the data directory")
 	assert.FileExists(t, filepath.Join(k.Directory, "original-configuration", "postgresql.conf"))
 	s.service.Must("copy", "open", k.ID)
-	conn, err := pgx.Connect(context.Background(), fmt.Sprintf("host=127.0.0.1 port=%d user=%s password='%s' dbname=postgres", port, testbed.Superuser, testbed.Password))
-	require.NoError(t, err)
+	conn := s.connect(port, "postgres")
 	_, err = conn.Exec(context.Background(), "insert into journal values (-7)")
 	require.NoError(t, err, "an open copy can be written")
 	for setting, want := range map[string]string{"archive_mode": "off", "synchronous_standby_names": "", "listen_addresses": "127.0.0.1", "shared_preload_libraries": ""} {

@@ -123,10 +123,17 @@ func (s *stage) stands(moment string, command ...string) (wire.Copy, *pgx.Conn) 
 	require.Equal(s, "paused", k.State)
 	require.Equal(s, moment, k.Moment)
 	require.Equal(s, k.Plan.Boundary.End, k.Replayed, "replay stopped where it was planned, %s", moment)
-	conn, err := pgx.Connect(context.Background(), fmt.Sprintf("host=127.0.0.1 port=%d user=%s password='%s' dbname=postgres", k.Port, testbed.Superuser, testbed.Password))
-	require.NoError(s, err, "the original's logins work on the copy")
+	conn := s.connect(k.Port, "postgres")
 	s.Cleanup(func() { _ = conn.Close(context.Background()) })
 	return k, conn
+}
+
+// connect opens a session on a copy.
+func (s *stage) connect(port int, database string) *pgx.Conn {
+	s.Helper()
+	conn, err := pgx.Connect(context.Background(), fmt.Sprintf("host=127.0.0.1 port=%d user=%s password='%s' dbname=%s", port, testbed.Superuser, testbed.Password, database))
+	require.NoError(s, err, "the original's logins work on the copy")
+	return conn
 }
 
 func (s *stage) discard(k wire.Copy) {

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"math/rand/v2"
 	"net/http/httptest"
 	"os"
@@ -13,17 +14,23 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"filippo.io/age"
+	"github.com/jackc/pgx/v5"
 	"github.com/johannesboyne/gofakes3"
 	"github.com/johannesboyne/gofakes3/backend/s3mem"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	coreaudit "velvetrewind/core/audit"
+	"velvetrewind/core/layout"
 	"velvetrewind/engine/audit"
+	"velvetrewind/engine/backup"
+	"velvetrewind/engine/store"
 	"velvetrewind/service/wire"
 	"velvetrewind/testbed"
+	"velvetrewind/testbed/storebed"
 )
 
 // objects lists the files of a store with their content, but its own record.
@@ -287,4 +294,87 @@ func (s *stage) newest() string {
 	var list []wire.Backup
 	s.service.JSON(&list, "backup", "list", "ferries")
 	return list[0].ID
+}
+
+// TestTheSecondStoreAlone kills the service while it copies to the second store, which
+// never lists a backup that is not whole there, and then loses the first store.
+func TestTheSecondStoreAlone(t *testing.T) {
+	bed := testbed.New(t)
+	second := bed.Path("second")
+	s := newStage(t, "--second-store", second)
+	s.protect()
+	id := s.cluster().ID
+	random := rand.New(rand.NewPCG(4, 4))
+	for n := range 6 {
+		// Much that does not shrink: the copy takes a while.
+		s.exec(fmt.Sprintf("create table foam%d as select n, (select string_agg(sha256((n::text || m || random())::bytea)::text, '') from generate_series(1, 12) m) from generate_series(1, 40000) n", n))
+		s.service.Must("backup", "take", "ferries", "--at-once")
+		s.service.Kill()
+		for range 2 {
+			s.service.Start()                                              // what is new is copied at once
+			time.Sleep(time.Duration(random.IntN(400)) * time.Millisecond) // not to wait for anything: to be killed anywhere
+			s.service.Kill()
+			s.wholeAlone(second, id)
+		}
+		s.service.Start()
+	}
+	s.streaming()
+	s.service.Must("cluster", "edit", "ferries", "--alert-rows", "77")
+	root := s.Path("home", "store")
+	s.Eventually("both are the same", func() bool {
+		return maps.EqualFunc(below(s.objects(root), root), below(s.objects(second), second), bytes.Equal)
+	})
+	s.service.Must("cluster", "edit", "ferries", "--alert-rows", "78") // a record as long as before
+	s.commit(1)
+	s.exec("select pg_switch_wal()")
+	s.commit(2)
+	s.captured()
+	s.Eventually("both are the same again, and nothing unfinished is left", func() bool {
+		_, complete := s.indexes()
+		left, err := filepath.Glob(filepath.Join(second, "clusters", id, "*", "*.unfinished"))
+		require.NoError(t, err)
+		return complete && len(left) == 0 && maps.EqualFunc(below(s.objects(root), root), below(s.objects(second), second), bytes.Equal)
+	})
+	assert.Len(t, s.wholeAlone(second, id), 6)
+
+	want := fingerprint(t, s.ferries.Connect)
+	s.service.Stop()
+	require.NoError(t, os.RemoveAll(root))
+	s.service.UseCatalogue(s.Postgres("another-catalogue", false))
+	s.service.With("--store", second, "--adopt-store")
+	s.service.Start()
+	assert.Contains(t, s.service.Must("store", "rebuild"), "6 base backups")
+	assert.Contains(t, s.service.Must("cluster", "edit", "ferries"), "78 or more")
+	s.streaming()
+	s.captured()
+	k, conn := s.restore("latest")
+	require.NoError(t, conn.Close(t.Context()))
+	assert.Equal(t, want, fingerprint(t, func(database string) *pgx.Conn { return s.connect(k.Port, database) }))
+	assert.Contains(t, s.service.Must("prove", "run", k.ID), "verdict: passed")
+}
+
+// below makes paths relative.
+func below(objects map[string][]byte, root string) map[string][]byte {
+	all := make(map[string][]byte, len(objects))
+	for path, content := range objects {
+		all[strings.TrimPrefix(path, root)] = content
+	}
+	return all
+}
+
+// wholeAlone lists the backups of a store, and looks that it has every pack that they name.
+func (s *stage) wholeAlone(root, cluster string) (backups []string) {
+	v := storebed.OpenAt(s.Bed, s.service, root)
+	manifests, err := filepath.Glob(filepath.Join(root, "clusters", cluster, "bases", "*", "manifest"))
+	require.NoError(s, err)
+	for _, m := range manifests {
+		id := filepath.Base(filepath.Dir(m))
+		backups = append(backups, id)
+		_, err := backup.ReadManifest(s.Context(), v, cluster, id, layout.Visit{Pack: func(u layout.Use) error {
+			_, err := v.Stat(s.Context(), store.PackKey(cluster, u.Pack, 0))
+			return err
+		}})
+		require.NoError(s, err, "base %s", id)
+	}
+	return backups
 }

@@ -10,7 +10,6 @@ import (
 	"syscall"
 	"testing"
 
-	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -208,8 +207,7 @@ func TestSynchronousCapture(t *testing.T) {
 	s.ferries.Stop("immediate")
 	var k wire.Copy
 	s.service.JSON(&k, "restore", "start", "ferries", "latest")
-	conn, err := pgx.Connect(context.Background(), fmt.Sprintf("host=127.0.0.1 port=%d user=%s password='%s' dbname=postgres", k.Port, testbed.Superuser, testbed.Password))
-	require.NoError(t, err)
+	conn := s.connect(k.Port, "postgres")
 	assert.Equal(t, 200, testbed.One[int](s.Bed, conn, "select count(*) from journal"))
 	require.NoError(t, conn.Close(context.Background()))
 	assert.Contains(t, s.service.Must("prove", "run", k.ID), "not compared with the live cluster")

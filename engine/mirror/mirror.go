@@ -6,14 +6,17 @@
 package mirror
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"slices"
 	"strings"
 
 	"velvetrewind/core/figures"
 	"velvetrewind/core/layout"
+	"velvetrewind/engine/backup"
 	"velvetrewind/engine/store"
 	"velvetrewind/engine/task"
 	"velvetrewind/engine/vault"
@@ -26,44 +29,33 @@ type Result struct {
 	Damaged int64 `json:"damaged" doc:"objects that were not copied because they are damaged"`
 }
 
-// Run copies every object of a cluster that the second store lacks. stands tells whether
-// a backup has not been dropped meanwhile.
+// Run copies every object of a cluster that the second store lacks, or has as it was
+// before. stands tells whether a backup has not been dropped meanwhile.
 func Run(ctx context.Context, v *vault.Vault, cluster string, stands func(backup string) (bool, error), report task.Report) (r Result, err error) {
 	second := v.Second()
 	if second == nil {
 		return r, errors.New("there is no second store; name one when the service starts: --second-store")
 	}
-	prefix := "clusters/" + cluster + "/"
-	there := make(map[string]int64)
-	if err := second.List(ctx, prefix, func(i store.Info) error { there[i.Key] = i.Size; return ctx.Err() }); err != nil {
-		return r, fmt.Errorf("the second store: %w", err)
-	}
-	var lacking []store.Info
-	var total int64
-	err = v.List(ctx, prefix, func(i store.Info) error {
-		if size, ok := there[i.Key]; !ok || size != i.Size {
-			lacking = append(lacking, i)
-			total += i.Size
-		}
-		return ctx.Err()
-	})
+	c := &copier{vault: v, cluster: cluster, packs: make(map[string]bool), stands: stands}
+	lacking, err := c.lacking(ctx)
 	if err != nil {
 		return r, err
 	}
-	slices.SortFunc(lacking, inOrder)
+	var total int64
+	for _, i := range lacking {
+		total += i.Size
+	}
 	for _, i := range lacking {
 		report.Progress(r.Bytes, total, task.Bytes, "copying "+i.Key)
-		err := v.Copy(ctx, i.Key, v.First(), second)
-		if id, ok := backupOf(i.Key, prefix); ok && err == nil {
-			err = keepIfStands(ctx, second, i.Key, id, stands)
-		} else if err == nil {
-			err = keepIfThere(ctx, v, second, i.Key)
-		}
+		err := c.copy(ctx, i.Key)
 		switch {
 		case err == nil:
 			r.Objects++
 			r.Bytes += i.Size
+			c.note(i.Key)
 		case errors.Is(err, store.ErrNotFound): // dropped meanwhile
+		case errors.Is(err, errIncomplete):
+			report.Warn("%v", err)
 		case errors.Is(err, layout.ErrCorrupt) && ctx.Err() == nil:
 			report.Warn("%v; see: velvet store audit --full", err)
 			r.Damaged++
@@ -73,6 +65,107 @@ func Run(ctx context.Context, v *vault.Vault, cluster string, stands func(backup
 	}
 	report.Log("%s copied to %s, %s", figures.Of(int(r.Objects), "object"), second, figures.Size(r.Bytes))
 	return r, nil
+}
+
+// copier copies objects of one cluster.
+type copier struct {
+	vault   *vault.Vault
+	cluster string
+	packs   map[string]bool // those that the second store has by now, in whatever generation
+	stands  func(backup string) (bool, error)
+}
+
+// lacking lists what is to be copied, in order, and notes what is there.
+func (c *copier) lacking(ctx context.Context) ([]store.Info, error) {
+	prefix := "clusters/" + c.cluster + "/"
+	there := make(map[string]int64)
+	if err := c.vault.Second().List(ctx, prefix, func(i store.Info) error { there[i.Key] = i.Size; return ctx.Err() }); err != nil {
+		return nil, fmt.Errorf("the second store: %w", err)
+	}
+	record, list, err := recordIfChanged(ctx, c.vault.First(), c.vault.Second(), c.cluster)
+	if err != nil {
+		return nil, err
+	}
+	err = c.vault.List(ctx, prefix, func(i store.Info) error {
+		if size, ok := there[i.Key]; i.Key != record && (!ok || size != i.Size) {
+			list = append(list, i)
+			delete(there, i.Key)
+		}
+		return ctx.Err()
+	})
+	for key := range there {
+		c.note(key)
+	}
+	slices.SortFunc(list, inOrder)
+	return list, err
+}
+
+func (c *copier) copy(ctx context.Context, key string) error {
+	second := c.vault.Second()
+	id, manifest := backupOf(key, "clusters/"+c.cluster+"/")
+	if manifest {
+		if err := c.complete(ctx, id); err != nil {
+			return err
+		}
+	}
+	if err := c.vault.Copy(ctx, key, c.vault.First(), second); err != nil {
+		return err
+	}
+	if manifest {
+		return keepIfStands(ctx, second, key, id, c.stands)
+	}
+	return keepIfThere(ctx, c.vault, second, key)
+}
+
+// errIncomplete is that a backup's manifest waits for what it names.
+var errIncomplete = errors.New("its manifest is not copied before the second store has all that it names")
+
+// complete tells whether the second store has every pack that a backup names.
+func (c *copier) complete(ctx context.Context, id string) error {
+	_, err := backup.ReadManifest(ctx, c.vault, c.cluster, id, layout.Visit{Pack: func(u layout.Use) error {
+		if !c.packs[u.Pack] {
+			return fmt.Errorf("base %s: pack %s is not there: %w", id, u.Pack, errIncomplete)
+		}
+		return nil
+	}})
+	return err
+}
+
+// note notes that the second store has an object.
+func (c *copier) note(key string) {
+	if pack, _, ok := store.ParsePackKey(c.cluster, key); ok {
+		c.packs[pack] = true
+	}
+}
+
+// recordIfChanged lists a cluster's record unless both stores have the same: it is
+// written anew under its name, and may be as long as before.
+func recordIfChanged(ctx context.Context, first, second store.Store, cluster string) (key string, changed []store.Info, err error) {
+	key = store.RecordKey(cluster)
+	mine, err := read(ctx, first, key)
+	if errors.Is(err, store.ErrNotFound) {
+		return key, nil, nil
+	}
+	if err != nil {
+		return key, nil, err
+	}
+	its, err := read(ctx, second, key)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return key, nil, fmt.Errorf("the second store: %w", err)
+	}
+	if bytes.Equal(mine, its) {
+		return key, nil, nil
+	}
+	return key, []store.Info{{Key: key, Size: int64(len(mine))}}, nil
+}
+
+func read(ctx context.Context, s store.Store, key string) ([]byte, error) {
+	src, err := s.Open(ctx, key, 0)
+	if err != nil {
+		return nil, err
+	}
+	content, err := io.ReadAll(src)
+	return content, errors.Join(err, src.Close())
 }
 
 // backupOf tells whose manifest a key names.

@@ -15,8 +15,13 @@ import (
 
 // Open opens the store of a service as the service does.
 func Open(b *testbed.Bed, s *testbed.Service) *vault.Vault {
+	return OpenAt(b, s, b.Path("home", "store"))
+}
+
+// OpenAt opens a store in another directory with a service's key, as its second one.
+func OpenAt(b *testbed.Bed, s *testbed.Service, root string) *vault.Vault {
 	ctx := context.Background()
-	d, err := dir.Open(b.Path("home", "store"), 0)
+	d, err := dir.Open(root, 0)
 	require.NoError(b, err)
 	records, err := catalog.Open(ctx, s.Catalogue)
 	require.NoError(b, err)
