@@ -1,8 +1,11 @@
 package main
 
 import (
+	"math/rand/v2"
 	"os"
+	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -78,11 +81,14 @@ func TestRebuild(t *testing.T) {
 	})
 	s.service.Stop()
 	require.NoError(t, os.Remove(lost))
-	s.service.UseCatalogue(s.Postgres("catalogue-with-a-gap", false))
+	catalogue := s.Postgres("catalogue-with-a-gap", false)
+	s.service.UseCatalogue(catalogue)
 	s.service.Start()
 	assert.Contains(t, s.service.Must("store", "rebuild"), "1 base backup")
 	assert.Contains(t, s.service.Must("reach", "ferries"), "it was not in the store when the catalogue was recorded again")
 	assert.Contains(t, s.service.Must("keep", "show", "ferries"), "any moment of the last 9 days")
+
+	s.rebuildKilled(bases, catalogue)
 
 	require.NoError(t, os.Remove(s.Path("home", "store", "clusters", before.ID, "record")))
 	s.service.Stop()
@@ -92,4 +98,35 @@ func TestRebuild(t *testing.T) {
 	assert.Contains(t, out, "unclear")
 	assert.Contains(t, out, before.ID)
 	assert.Contains(t, s.service.Must("cluster", "list"), "No cluster is protected yet")
+}
+
+// rebuildKilled kills the service while it makes its catalogue anew: a cluster is there
+// with all that the store holds of it, or not at all.
+func (s *stage) rebuildKilled(bases []wire.Backup, catalogue *testbed.Postgres) {
+	random := rand.New(rand.NewPCG(2, 2))
+	for range 5 {
+		s.service.Stop()
+		catalogue.Exec("template1", "drop database postgres with (force)", "create database postgres")
+		s.service.Start()
+		status, text := s.call("POST", "/store/rebuilds", nil)
+		require.Equal(s, 202, status, text)
+		var begun wire.Task
+		for s.decode(text, &begun); begun.State == "waiting"; s.decode(text, &begun) {
+			_, text = s.call("GET", "/tasks/"+begun.ID, nil)
+		}
+		time.Sleep(time.Duration(random.IntN(60)) * time.Millisecond) // not to wait for anything: to be killed anywhere
+		s.service.Kill()
+		s.service.Start()
+		s.Eventually("the rebuild is put right", func() bool { return len(s.active()) == 0 })
+		if out := s.service.Must("cluster", "list"); strings.Contains(out, "No cluster is protected yet") {
+			assert.Contains(s, s.service.Must("store", "rebuild"), "1 base backup")
+		}
+		var again []wire.Backup
+		s.service.JSON(&again, "backup", "list", "ferries")
+		require.Len(s, again, 1)
+		again[0].Task = bases[0].Task
+		assert.Equal(s, bases, again)
+		assert.Contains(s, s.service.Must("reach", "ferries"), "it was not in the store when the catalogue was recorded again")
+		assert.Contains(s, s.service.Must("keep", "show", "ferries"), "any moment of the last 9 days")
+	}
 }
