@@ -221,10 +221,29 @@ func b2i(v bool) int {
 	return 0
 }
 
-// Losses are the base backups and WAL segments of a cluster that cannot be read.
+// Losses are the base backups and WAL segments of a cluster that cannot be read, as long
+// as no audit finds otherwise.
 type Losses struct {
-	Backups  []string
-	Segments []pg.Segment
+	Backups  []string     `json:"backups,omitempty"`
+	Segments []pg.Segment `json:"segments,omitempty"`
+}
+
+// None tells that nothing is lost.
+func (l Losses) None() bool { return len(l.Backups)+len(l.Segments) == 0 }
+
+// With adds what else is lost.
+func (l Losses) With(more Losses) Losses {
+	for _, b := range more.Backups {
+		if !slices.Contains(l.Backups, b) {
+			l.Backups = append(slices.Clip(l.Backups), b)
+		}
+	}
+	for _, s := range more.Segments {
+		if !slices.Contains(l.Segments, s) {
+			l.Segments = append(slices.Clip(l.Segments), s)
+		}
+	}
+	return l
 }
 
 // Without gives what is left of a cluster's bases and WAL.

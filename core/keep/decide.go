@@ -32,7 +32,27 @@ type ledger struct {
 
 // Decide tells what a rule needs of a history at a time. Days, weeks, months and
 // years are those of a zone. The rule has passed Check.
+//
+// What an audit found lost stands in for nothing: what is needed without it is needed as
+// well. It is itself judged as if it were whole, for an audit may have been mistaken.
 func Decide(h History, r Rule, at time.Time, zone *time.Location) Decision {
+	l, since := gather(h, r, at, zone)
+	sound := l
+	if !h.Lost.None() {
+		left := h
+		left.Bases, left.WAL = h.Lost.Without(h.Bases, h.WAL, h.Size)
+		sound, since = gather(left, r, at, zone)
+		l.takeIn(sound)
+	}
+	d := Decision{AsOf: at, Promised: since}
+	l.verdicts(&d)
+	sound.reaches(&d)
+	sound.judge(&d)
+	return d
+}
+
+// gather notes what is needed and why, and since when moments are promised.
+func gather(h History, r Rule, at time.Time, zone *time.Location) (*ledger, time.Time) {
 	l := &ledger{h: h, at: at, zone: zone, runs: reach.Join(slices.DeleteFunc(slices.Clone(h.WAL), empty)), forks: make(map[pg.Timeline]reach.Fork), why: make(map[string][]Reason)}
 	for _, f := range h.Forks {
 		l.forks[f.Timeline] = f
@@ -43,10 +63,10 @@ func Decide(h History, r Rule, at time.Time, zone *time.Location) Decision {
 		}
 	}
 	slices.SortFunc(l.bases, byStopTime)
-	d := Decision{AsOf: at, Promised: at}
+	promised := at
 	if r.SpanHours > 0 {
-		d.Promised = at.Add(-r.Span())
-		l.promise(d.Promised, func(b reach.Base) Reason {
+		promised = at.Add(-r.Span())
+		l.promise(promised, func(b reach.Base) Reason {
 			return Reason{"span", "taken within the last " + Hours(r.SpanHours)}
 		})
 	}
@@ -55,15 +75,31 @@ func Decide(h History, r Rule, at time.Time, zone *time.Location) Decision {
 		l.promise(since, func(b reach.Base) Reason {
 			return Reason{"count", "one of the newest " + figures.Of(r.Count, "base backup")}
 		})
-		if since.Before(d.Promised) {
-			d.Promised = since
+		if since.Before(promised) {
+			promised = since
 		}
 	}
 	l.longTerm(r)
 	l.held()
 	l.safety()
-	l.finish(&d)
-	return d
+	return l, promised
+}
+
+// takeIn adds what is needed when only what is sound counts.
+func (l *ledger) takeIn(sound *ledger) {
+	if len(sound.bases) == 0 {
+		l.nothing("no base backup of the cluster can be read, as an audit found, so nothing is let go")
+		return
+	}
+	l.needs = append(l.needs, sound.needs...)
+	for id, reasons := range sound.why {
+		if len(l.why[id]) == 0 {
+			reasons = append(slices.Clone(reasons), Reason{"damaged", "an audit found that what would stand in for it cannot be read"})
+		}
+		for _, r := range reasons {
+			l.keepBase(id, r)
+		}
+	}
 }
 
 func empty(w reach.WAL) bool { return w.End <= w.Start }
@@ -247,12 +283,7 @@ func (l *ledger) safety() {
 		}
 	}
 	if len(l.bases) == 0 {
-		for _, b := range l.h.Bases {
-			l.keepBase(b.ID, Reason{"last", "no base backup of the cluster can be restored, so nothing is let go"})
-		}
-		for _, r := range l.runs {
-			l.needs = append(l.needs, need{r.Timeline, r.Start, r.End, Reason{"last", "no base backup of the cluster can be restored, so nothing is let go"}})
-		}
+		l.nothing("no base backup of the cluster can be restored, so nothing is let go")
 		return
 	}
 	if capturing {
@@ -267,6 +298,16 @@ func (l *ledger) safety() {
 	l.last(newest, []need{{timeline: run.Timeline, from: newest.Start, to: run.End}})
 }
 
+// nothing keeps everything.
+func (l *ledger) nothing(because string) {
+	for _, b := range l.h.Bases {
+		l.keepBase(b.ID, Reason{"last", because})
+	}
+	for _, r := range l.runs {
+		l.needs = append(l.needs, need{r.Timeline, r.Start, r.End, Reason{"last", because}})
+	}
+}
+
 func (l *ledger) last(base reach.Base, path []need) {
 	l.keepBase(base.ID, Reason{"last", "the newest that can be restored"})
 	for _, n := range path {
@@ -275,8 +316,8 @@ func (l *ledger) last(base reach.Base, path []need) {
 	}
 }
 
-// finish puts the verdicts together.
-func (l *ledger) finish(d *Decision) {
+// verdicts tells of each base and each part of the WAL whether it is needed.
+func (l *ledger) verdicts(d *Decision) {
 	for _, b := range l.h.Bases {
 		v := Base{ID: b.ID, Timeline: b.Timeline, Start: b.Start, Stop: b.Stop, StopTime: b.StopTime, Reasons: l.why[b.ID]}
 		if v.Needed = len(v.Reasons) > 0; !v.Needed {
@@ -288,21 +329,24 @@ func (l *ledger) finish(d *Decision) {
 	for _, r := range l.runs {
 		d.WAL = append(d.WAL, l.cut(r)...)
 	}
+}
+
+// reaches computes what can be reached now, and what with no more than is needed.
+func (l *ledger) reaches(d *Decision) {
 	d.Before, _ = reach.Compute(slices.Clone(l.h.Bases), l.runs, l.h.Forks)
-	var bases []reach.Base
-	var wal []reach.WAL
-	for _, b := range l.h.Bases {
-		if len(l.why[b.ID]) > 0 {
-			bases = append(bases, b)
-		}
+	needed := make(map[string]bool)
+	for _, b := range d.Bases {
+		needed[b.ID] = b.Needed
 	}
+	bases := slices.DeleteFunc(slices.Clone(l.h.Bases), func(b reach.Base) bool { return !needed[b.ID] })
+	var wal []reach.WAL
 	for _, w := range d.WAL {
 		if w.Needed {
 			wal = append(wal, reach.WAL{Timeline: w.Timeline, Start: w.From, End: w.To, LastCommit: l.lastCommit(w)})
 		}
 	}
+	_, wal = l.h.Lost.Without(nil, wal, l.h.Size)
 	d.After, _ = reach.Compute(bases, wal, l.h.Forks)
-	l.judge(d)
 }
 
 // lastCommit is the newest commit time of a run, for the part that holds its end.

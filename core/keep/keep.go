@@ -14,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	"velvetrewind/core/audit"
 	"velvetrewind/core/figures"
 	"velvetrewind/core/pg"
 	"velvetrewind/core/reach"
@@ -123,11 +124,12 @@ type History struct {
 	Live  pg.Timeline // that is being captured
 	Pins  []Pin
 	Uses  []Use
+	Lost  audit.Losses // of Bases and WAL, what an audit could not read
 }
 
 // Reason is why something is kept or let go.
 type Reason struct {
-	Kind string `json:"kind" enum:"promise,span,count,day,week,month,year,pin,copy,last,own,arriving,over,superseded,broken,stranded"`
+	Kind string `json:"kind" enum:"promise,span,count,day,week,month,year,pin,copy,last,own,arriving,over,superseded,broken,stranded,damaged"`
 	Text string `json:"text"`
 }
 
