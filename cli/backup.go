@@ -53,13 +53,21 @@ func (a *app) backupTake() *cobra.Command {
 	return cmd
 }
 
+// lostMark is a base's id, with a word if it cannot be read.
+func lostMark(b wire.Backup) string {
+	if b.Lost {
+		return b.ID + " (lost)"
+	}
+	return b.ID
+}
+
 func drawBackup(w io.Writer, b wire.Backup) {
 	faults := "every one right"
 	if b.PageFaults > 0 {
 		faults = figures.Count(b.PageFaults) + " damaged; see the task's log"
 	}
 	facts(w,
-		"base", b.ID, "of", b.Cluster, "kind", b.Kind,
+		"base", lostMark(b), "of", b.Cluster, "kind", b.Kind,
 		"from", when(b.StartedAt), "to", when(b.StoppedAt),
 		"LSN", fmt.Sprintf("%s to %s on timeline %d", b.Start, b.Stop, b.Timeline),
 		"holds", fmt.Sprintf("%s in %s files", figures.Size(b.BytesHeld), figures.Count(b.Files)),
@@ -91,10 +99,15 @@ func (a *app) backupList() *cobra.Command {
 					return
 				}
 				t := grid(w, "base", "kind", "ended", "stop LSN>", "holds>", "read>", "stored>", "shared>", "damaged pages>")
+				lost := false
 				for _, b := range list {
-					t.AppendRow([]any{b.ID, b.Kind, when(b.StoppedAt), b.Stop, figures.Size(b.BytesHeld), figures.Size(b.BytesRead), figures.Size(b.BytesStored), figures.Size(b.BytesShared), b.PageFaults})
+					lost = lost || b.Lost
+					t.AppendRow([]any{lostMark(b), b.Kind, when(b.StoppedAt), b.Stop, figures.Size(b.BytesHeld), figures.Size(b.BytesRead), figures.Size(b.BytesStored), figures.Size(b.BytesShared), b.PageFaults})
 				}
 				t.Render()
+				if lost {
+					_, _ = fmt.Fprintf(w, "\nlost: an audit found that it cannot be read. Which object is at fault: velvet store audit --full\n")
+				}
 			})
 		},
 	}

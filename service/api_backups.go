@@ -33,9 +33,13 @@ func (s *Service) listBackups(ctx context.Context, in *ClusterPath) (*body[[]wir
 	if err != nil {
 		return nil, err
 	}
+	lost, err := s.catalog.Losses(ctx, k.ID)
+	if err != nil {
+		return nil, err
+	}
 	views := make([]wire.Backup, len(list))
 	for i, b := range list {
-		if views[i], err = backupView(b, k.Name); err != nil {
+		if views[i], err = backupView(b, k.Name, lost); err != nil {
 			return nil, err
 		}
 	}
@@ -61,7 +65,11 @@ func (s *Service) showBackup(ctx context.Context, in *BackupPath) (*body[wire.Ba
 	if err != nil {
 		return nil, err
 	}
-	return answer(backupView(b, k.Name))
+	lost, err := s.catalog.Losses(ctx, k.ID)
+	if err != nil {
+		return nil, err
+	}
+	return answer(backupView(b, k.Name, lost))
 }
 
 func (s *Service) showContent(ctx context.Context, in *BackupPath) (*body[backup.Content], error) {

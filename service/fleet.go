@@ -89,7 +89,7 @@ func (f *fleet) view(k catalog.Cluster) (v wire.Cluster, err error) {
 	}
 	newest := f.all.Newest[k.ID]
 	if newest.ID != "" {
-		b, err := backupView(newest, k.Name)
+		b, err := backupView(newest, k.Name, f.all.Lost[k.ID])
 		if err != nil {
 			return v, err
 		}
@@ -167,6 +167,12 @@ func (f *fleet) holes(k catalog.Cluster, spans []reach.Span, holes []reach.Hole)
 				v.Cause, v.Meant = c.Cause, false
 			}
 		}
+		lost := f.all.Lost[k.ID]
+		for _, s := range lost.Segments {
+			if s.Timeline == h.Timeline && h.From <= k.SegmentSize.Start(s.Number) && k.SegmentSize.Start(s.Number) < h.To {
+				v.Cause, v.Meant = "it cannot be read, as the audit of "+lost.FoundAt.Format("2006-01-02")+" found", false
+			}
+		}
 		for _, s := range spans {
 			if s.Timeline == h.Timeline && s.From >= h.To && (v.Until == nil || s.FromTime.Before(*v.Until)) {
 				until := s.FromTime.UTC()
@@ -189,6 +195,7 @@ func (f *fleet) needs(k catalog.Cluster, policy *catalog.Policy, c catalog.Captu
 		CaptureProblem: c.Problem, CaptureAlert: alert, Bases: v.Backups, BaseRunning: f.all.Backing[k.ID],
 		Promised: v.Promise.Since, Incidents: len(v.Incidents),
 	}
+	facts.LostBases = len(f.all.Lost[k.ID].Backups)
 	if !v.Promise.Held {
 		facts.HeldFrom = v.Promise.HeldFrom
 	}

@@ -2,6 +2,7 @@ package service
 
 import (
 	"encoding/json"
+	"slices"
 	"time"
 
 	"velvetrewind/engine/catalog"
@@ -29,12 +30,13 @@ func captureView(c catalog.Capture) wire.Capture {
 	return v
 }
 
-func backupView(b catalog.Backup, cluster string) (wire.Backup, error) {
+func backupView(b catalog.Backup, cluster string, lost catalog.Losses) (wire.Backup, error) {
 	v := wire.Backup{
 		ID: b.ID, Cluster: cluster, Kind: b.Kind, Timeline: uint32(b.Timeline), Start: b.Start, Stop: b.Stop,
 		StartedAt: b.StartedAt.UTC(), StoppedAt: b.StoppedAt.UTC(), Files: b.Files, BytesRead: b.BytesRead, BytesStored: b.BytesStored,
 		Pages: b.Pages, PageFaults: b.PageFaults, Task: b.TaskID, Beside: b.Beside, BytesHeld: b.BytesHeld, BytesShared: b.BytesShared,
 		Extents: b.Extents, NewExtents: b.NewExtents, ZeroExtents: b.ZeroExtents,
+		Lost: slices.Contains(lost.Backups, b.ID),
 	}
 	return v, json.Unmarshal(b.Tablespaces, &v.Tablespaces)
 }

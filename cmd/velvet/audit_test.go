@@ -42,6 +42,8 @@ func TestAudit(t *testing.T) {
 	below := func(names ...string) string {
 		return filepath.Join(append([]string{s.Path("home", "store"), "clusters", k.ID}, names...)...)
 	}
+	pack, err := os.ReadFile(below("packs", backups[1].ID+"-000001"))
+	require.NoError(t, err)
 	require.NoError(t, os.Remove(below("packs", backups[1].ID+"-000001")))
 	require.NoError(t, os.WriteFile(s.Path("home", "store", "letters"), []byte("to nobody"), 0o600))
 	require.NoError(t, os.WriteFile(below("packs", backups[0].ID+"-000099"), []byte("of nothing"), 0o600))
@@ -75,6 +77,42 @@ func TestAudit(t *testing.T) {
 	assert.Equal(t, []string{backups[1].ID, backups[0].ID}, found.Losses[0].Backups, "the newer one shares the pack")
 	assert.NotEmpty(t, found.Losses[0].Reach, "the moments behind the damaged segment")
 	assert.FileExists(t, s.Path("home", "store", "letters"), "an audit changes nothing")
+	s.goOnWithoutWhatIsLost(backups, func() {
+		require.NoError(t, os.WriteFile(below("packs", backups[1].ID+"-000001"), pack, 0o600))
+		content[len(content)/2] ^= 1
+		require.NoError(t, os.WriteFile(below("wal", "00000001", l.Segment), content, 0o600))
+	})
+}
+
+// goOnWithoutWhatIsLost holds that nothing is planned through what an audit could not
+// read, and nothing new stands on it, until it was mended and read again.
+func (s *stage) goOnWithoutWhatIsLost(backups []wire.Backup, mend func()) {
+	reached := func() string { return s.service.Must("reach", "ferries") }
+	assert.Contains(s, reached(), "it cannot be read, as the audit of")
+	assert.Contains(s, s.service.Must("backup", "list", "ferries"), "(lost)")
+	assert.Contains(s, s.service.Must("cluster", "list"), "2 base backups cannot be read, as an audit found")
+	s.refused(1, []string{"no base backup of ferries can be read"}, "restore", "plan", "ferries", "latest")
+	assert.Contains(s, s.service.Must("keep", "preview", "ferries", "--span", "1h", "--as-of", "2099-01-01"), "no base backup of the cluster can be read")
+	assert.Equal(s, 1, s.service.Velvet("store", "audit").Code) // which does not read all of it, and takes nothing back
+	var fresh wire.Backup
+	s.service.JSON(&fresh, "backup", "take", "ferries", "--at-once")
+	assert.Equal(s, "full", fresh.Kind, "nothing is shared with what is lost")
+	assert.Zero(s, fresh.BytesShared)
+	assert.NotContains(s, s.service.Must("backup", "show", fresh.ID), "(lost)")
+	s.commit(30)
+	s.captured()
+	k, conn := s.restore("latest")
+	assert.Equal(s, fresh.ID, k.Plan.Base)
+	assert.Equal(s, "1,10,11,12,20,30", testbed.One[string](s.Bed, conn, numbersOf))
+	s.discard(k)
+	s.refused(1, []string{"cannot be read, as an audit found"}, "restore", "plan", "ferries", "base "+backups[0].ID)
+
+	mend()
+	assert.Contains(s, reached(), "it cannot be read", "nobody has looked yet")
+	s.service.Must("store", "audit", "--full")
+	assert.NotContains(s, reached(), "it cannot be read")
+	assert.NotContains(s, s.service.Must("backup", "list", "ferries"), "(lost)")
+	s.service.Must("restore", "plan", "ferries", "base "+backups[0].ID)
 }
 
 // TestAuditBesideWork looks through a store while backups are taken and dropped and WAL

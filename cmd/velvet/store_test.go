@@ -272,6 +272,10 @@ func TestAFlippedBitIsFound(t *testing.T) {
 	for range 12 {
 		p := paths[random.IntN(len(paths))]
 		flip(t, p, whole[p], random)
+		if strings.Contains(p, "-000001") || strings.HasSuffix(p, "manifest") && strings.Contains(p, s.newest()) {
+			assert.NotZero(t, s.service.Velvet("restore", "start", "ferries", "latest").Code, "%s was restored silently", p)
+			assert.Contains(t, s.service.Must("copy", "list"), "There is no copy")
+		}
 		var found audit.Result
 		r := s.service.Velvet("store", "audit", "--full", "--output", "json")
 		s.decode(r.Out, &found)
@@ -281,13 +285,9 @@ func TestAFlippedBitIsFound(t *testing.T) {
 		assert.True(t, strings.HasSuffix(p, f.Key), "%s was flipped, %s found", p, f.Key)
 		remade := strings.Contains(p, "/journal/") || strings.HasSuffix(p, "/record")
 		assert.Equal(t, !remade, f.Costs, p)
-		if strings.Contains(p, "-000001") || strings.HasSuffix(p, "manifest") && strings.Contains(p, s.newest()) {
-			assert.NotZero(t, s.service.Velvet("restore", "start", "ferries", "latest").Code, "%s was restored silently", p)
-			assert.Contains(t, s.service.Must("copy", "list"), "There is no copy")
-		}
 		require.NoError(t, os.WriteFile(p, whole[p], 0o640))
+		assert.Contains(t, s.service.Must("store", "audit", "--full"), "and nothing else")
 	}
-	assert.Contains(t, s.service.Must("store", "audit", "--full"), "and nothing else")
 }
 
 func (s *stage) newest() string {

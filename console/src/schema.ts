@@ -995,6 +995,8 @@ export interface components {
              * @enum {string}
              */
             kind: "full" | "incremental";
+            /** @description an audit found that it cannot be read; no plan begins with it */
+            lost?: boolean;
             /**
              * Format: int64
              * @description that no older backup held
@@ -1456,7 +1458,7 @@ export interface components {
         };
         KeepReason: {
             /** @enum {string} */
-            kind: "promise" | "span" | "count" | "day" | "week" | "month" | "year" | "pin" | "copy" | "last" | "own" | "arriving" | "over" | "superseded" | "broken" | "stranded";
+            kind: "promise" | "span" | "count" | "day" | "week" | "month" | "year" | "pin" | "copy" | "last" | "own" | "arriving" | "over" | "superseded" | "broken" | "stranded" | "damaged";
             text: string;
         };
         KeepRule: {

@@ -24,7 +24,7 @@ const (
 	Promise  Kind = "promise"  // the keep rule promises more than can be reached
 	Late     Kind = "late"     // a base backup of the calendar did not come
 	Incident Kind = "incident" // somebody deleted a lot
-	Damage   Kind = "damage"   // damaged pages in the newest base backup
+	Damage   Kind = "damage"   // damaged base backups, or damaged pages in the newest
 )
 
 var order = []Kind{Capture, NoBase, Hole, Promise, Late, Incident, Damage}
@@ -57,6 +57,7 @@ type Cluster struct {
 	LateSince      time.Time  // when the calendar's base backup was due that did not come; zero: none
 	Incidents      int
 	PageFaults     int64
+	LostBases      int // base backups that audits could not read
 }
 
 // Gap is WAL that is missing.
@@ -110,6 +111,9 @@ func Needs(k Cluster, now time.Time) []Need {
 	}
 	if k.PageFaults > 0 {
 		add(Damage, "velvet backup list "+k.Name, "The newest base backup found %s: the server's disk or memory is suspect.", figures.Of(int(k.PageFaults), "damaged page"))
+	}
+	if k.LostBases > 0 {
+		add(Damage, "velvet store audit --full", "%s cannot be read, as an audit found: mend the store, or drop what is damaged.", figures.Of(k.LostBases, "base backup"))
 	}
 	slices.SortStableFunc(list, func(a, b Need) int { return cmp.Compare(slices.Index(order, a.Kind), slices.Index(order, b.Kind)) })
 	return list

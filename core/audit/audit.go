@@ -8,6 +8,7 @@ package audit
 import (
 	"cmp"
 	"slices"
+	"time"
 
 	"velvetrewind/core/pg"
 	"velvetrewind/core/reach"
@@ -27,10 +28,10 @@ const (
 // Object is something that a store should hold.
 type Object struct {
 	Key     string
-	Cluster string     // id
-	Backups []string   // ids of the base backups that need it, none for WAL
-	Segment pg.Segment // that it holds, for WAL
-	Remade  bool       // it is made again when it is needed
+	Cluster string      // id
+	Backups []string    // ids of the base backups that need it, none for WAL
+	Segment LostSegment // that it holds, for WAL, and would be lost
+	Remade  bool        // it is made again when it is needed
 }
 
 // Discrepancy is one difference.
@@ -224,8 +225,19 @@ func b2i(v bool) int {
 // Losses are the base backups and WAL segments of a cluster that cannot be read, as long
 // as no audit finds otherwise.
 type Losses struct {
-	Backups  []string     `json:"backups,omitempty"`
-	Segments []pg.Segment `json:"segments,omitempty"`
+	Backups  []string      `json:"backups,omitempty"`
+	Segments []LostSegment `json:"segments,omitempty"`
+}
+
+// LostSegment is a WAL segment that cannot be read.
+type LostSegment struct {
+	pg.Segment
+	Before time.Time `json:"before,omitzero"` // newest commit time in the WAL that leads to it; zero if there is none
+}
+
+// Has tells whether a segment is lost.
+func (l Losses) Has(s pg.Segment) bool {
+	return slices.ContainsFunc(l.Segments, func(x LostSegment) bool { return x.Segment == s })
 }
 
 // None tells that nothing is lost.
@@ -239,7 +251,7 @@ func (l Losses) With(more Losses) Losses {
 		}
 	}
 	for _, s := range more.Segments {
-		if !slices.Contains(l.Segments, s) {
+		if !l.Has(s.Segment) {
 			l.Segments = append(slices.Clip(l.Segments), s)
 		}
 	}
@@ -251,13 +263,13 @@ func (l Losses) Without(bases []reach.Base, wal []reach.WAL, z pg.SegmentSize) (
 	bases = slices.DeleteFunc(slices.Clone(bases), func(b reach.Base) bool { return slices.Contains(l.Backups, b.ID) })
 	left := slices.Clone(wal)
 	for _, s := range l.Segments {
-		left = cut(left, s.Timeline, z.Start(s.Number), z.Start(s.Number+1))
+		left = cut(left, s.Timeline, z.Start(s.Number), z.Start(s.Number+1), s.Before)
 	}
 	return bases, left
 }
 
-// cut takes a range out of stretches of WAL.
-func cut(list []reach.WAL, t pg.Timeline, from, to pg.LSN) (left []reach.WAL) {
+// cut takes a range out of stretches of WAL. newest is the last commit before it.
+func cut(list []reach.WAL, t pg.Timeline, from, to pg.LSN, newest time.Time) (left []reach.WAL) {
 	for _, w := range list {
 		if w.Timeline != t || w.End <= from || w.Start >= to {
 			left = append(left, w)
@@ -266,6 +278,9 @@ func cut(list []reach.WAL, t pg.Timeline, from, to pg.LSN) (left []reach.WAL) {
 		if w.Start < from {
 			before := w
 			before.End = from
+			if newest.Before(w.LastCommit) {
+				before.LastCommit = newest
+			}
 			left = append(left, before)
 		}
 		if w.End > to {
@@ -290,7 +305,7 @@ func Difference(before, after []reach.Span) []LostReach {
 	for _, b := range before {
 		rest := []reach.WAL{{Timeline: b.Timeline, Start: b.From, End: b.To}}
 		for _, a := range after {
-			rest = cut(rest, a.Timeline, a.From, a.To)
+			rest = cut(rest, a.Timeline, a.From, a.To, time.Time{})
 		}
 		for _, r := range rest {
 			lost = append(lost, LostReach{r.Timeline, r.Start, r.End})

@@ -15,7 +15,7 @@ import (
 
 const z = pg.SegmentSize(1 << 20)
 
-func seg(n uint64) pg.Segment { return pg.Segment{Timeline: 1, Number: n} }
+func seg(n uint64) LostSegment { return LostSegment{Segment: pg.Segment{Timeline: 1, Number: n}} }
 
 func TestFindings(t *testing.T) {
 	b := NewBooks([]string{"ferries"})
@@ -40,7 +40,7 @@ func TestFindings(t *testing.T) {
 	}
 	assert.Equal(t, []string{"damaged wal-5!", "missing pack-1!", "missing wal-6!", "foreign letters", "foreign wal-9", "missing journal-5", "unreferenced pack-9"}, said)
 	assert.Equal(t, []string{"01a"}, lost["ferries"].Backups)
-	assert.ElementsMatch(t, []pg.Segment{seg(5), seg(6)}, lost["ferries"].Segments)
+	assert.ElementsMatch(t, []LostSegment{seg(5), seg(6)}, lost["ferries"].Segments)
 }
 
 // TestLostReachAgainstAModel takes segments away at random: a place is lost if it
@@ -170,7 +170,7 @@ func TestWhatOnlyPassesIsTakenBack(t *testing.T) {
 	findings, lost := b.Close()
 	require.Len(t, findings, 3)
 	assert.Equal(t, []string{"recorded meanwhile", "lost", "stray"}, []string{findings[0].Key, findings[1].Key, findings[2].Key})
-	assert.Equal(t, map[string]Losses{"ferries": {Backups: []string{"b"}, Segments: []pg.Segment{seg(2)}}}, lost)
+	assert.Equal(t, map[string]Losses{"ferries": {Backups: []string{"b"}, Segments: []LostSegment{seg(2)}}}, lost)
 
 	b = NewBooks(nil)
 	b.See("letters", "")

@@ -40,7 +40,7 @@ func TestDecideWithLosses(t *testing.T) {
 		for range rapid.IntRange(0, 2).Draw(t, "segments") {
 			w := rapid.SampledFrom(m.h.WAL).Draw(t, "of")
 			n := rapid.Uint64Range(size.Number(w.Start), size.Number(w.End-1)).Draw(t, "number")
-			lost.Segments = append(lost.Segments, pg.Segment{Timeline: w.Timeline, Number: n})
+			lost.Segments = append(lost.Segments, audit.LostSegment{Segment: pg.Segment{Timeline: w.Timeline, Number: n}, Before: clock(size.Start(n))})
 		}
 		m.h.Lost = lost
 		d := Decide(m.h, r, m.at, time.UTC)
@@ -87,7 +87,7 @@ func TestAnAuditMovesThePromise(t *testing.T) {
 	h := daily(10)
 	rule := Rule{SpanHours: 3 * 24}
 	assert.Equal(t, []string{"d6", "d7", "d8", "d9"}, needed(Decide(h, rule, clock(day(10)), time.UTC)))
-	h.Lost = audit.Losses{Backups: []string{"d6"}, Segments: []pg.Segment{{Timeline: 1, Number: size.Number(day(8) + 4*cell)}}}
+	h.Lost = audit.Losses{Backups: []string{"d6"}, Segments: []audit.LostSegment{{Segment: pg.Segment{Timeline: 1, Number: size.Number(day(8) + 4*cell)}, Before: clock(day(8) + 2*cell)}}}
 	d := Decide(h, rule, clock(day(10)), time.UTC)
 	assert.Equal(t, []string{"d5", "d6", "d7", "d8", "d9"}, needed(d))
 	for _, b := range d.Bases {
@@ -99,4 +99,5 @@ func TestAnAuditMovesThePromise(t *testing.T) {
 	assert.Equal(t, clock(day(9)+2*cell), *d.HeldFrom)
 	require.Len(t, d.Before, 2)
 	assert.Equal(t, d.Before[1], d.After[1])
+	assert.Equal(t, clock(day(8)+2*cell), d.Before[0].ToTime, "not the newest commit of all")
 }

@@ -16,6 +16,7 @@ import (
 	"slices"
 	"time"
 
+	"velvetrewind/core/audit"
 	"velvetrewind/core/pg"
 	"velvetrewind/core/plan"
 	"velvetrewind/core/reach"
@@ -29,13 +30,15 @@ import (
 type Archive struct {
 	Cluster  catalog.Cluster
 	Capture  catalog.Capture
-	Bases    []reach.Base
-	Timeline pg.Timeline // the newest
+	Bases    []reach.Base // those that no audit found lost
+	Timeline pg.Timeline  // the newest
 	// Ancestors are the forks that lead to Timeline, oldest first.
 	Ancestors []pg.Fork
 
+	Lost  audit.Losses // what audits could not read; nothing leads through it
 	Store *vault.Vault
 
+	bases []reach.Base  // all that are recorded
 	runs  []catalog.Run // what is in the store
 	tails map[pg.Segment]capture.Tail
 	forks []reach.Fork
@@ -66,7 +69,11 @@ func Open(ctx context.Context, c *catalog.Catalog, s *vault.Vault, spool string,
 	if err != nil {
 		return nil, err
 	}
-	return assemble(k, s, state, tails, runs, backups, timelines)
+	lost, err := c.Losses(ctx, k.ID)
+	if err != nil {
+		return nil, err
+	}
+	return assemble(k, s, state, tails, runs, backups, timelines, lost.Losses)
 }
 
 // Glance is an Archive good for its reach alone: of the base backups it knows only those
@@ -76,11 +83,11 @@ func Glance(s *vault.Vault, k catalog.Cluster, all catalog.Standings, tails []ca
 	if newest, ok := all.Newest[k.ID]; ok { // its WAL may all be in the spool
 		backups = append(backups, newest)
 	}
-	return assemble(k, s, all.Captures[k.ID], tails, all.Runs[k.ID], backups, all.Timelines[k.ID])
+	return assemble(k, s, all.Captures[k.ID], tails, all.Runs[k.ID], backups, all.Timelines[k.ID], all.Lost[k.ID].Losses)
 }
 
-func assemble(k catalog.Cluster, s *vault.Vault, state catalog.Capture, tails []capture.Tail, runs []catalog.Run, backups []catalog.Backup, timelines []catalog.Timeline) (*Archive, error) {
-	a := &Archive{Cluster: k, Capture: state, Store: s, runs: runs, tails: make(map[pg.Segment]capture.Tail)}
+func assemble(k catalog.Cluster, s *vault.Vault, state catalog.Capture, tails []capture.Tail, runs []catalog.Run, backups []catalog.Backup, timelines []catalog.Timeline, lost audit.Losses) (*Archive, error) {
+	a := &Archive{Cluster: k, Capture: state, Store: s, Lost: lost, runs: runs, tails: make(map[pg.Segment]capture.Tail)}
 	for _, t := range tails {
 		a.tails[t.Segment] = t
 		a.Timeline = max(a.Timeline, t.Segment.Timeline)
@@ -89,8 +96,9 @@ func assemble(k catalog.Cluster, s *vault.Vault, state catalog.Capture, tails []
 		a.Timeline = max(a.Timeline, r.Timeline)
 	}
 	for _, b := range backups {
-		a.Bases = append(a.Bases, reach.Base{ID: b.ID, Timeline: b.Timeline, Start: b.Start, Stop: b.Stop, StopTime: b.StoppedAt})
+		a.bases = append(a.bases, reach.Base{ID: b.ID, Timeline: b.Timeline, Start: b.Start, Stop: b.Stop, StopTime: b.StoppedAt})
 	}
+	a.Bases, _ = lost.Without(a.bases, nil, k.SegmentSize)
 	for _, t := range timelines {
 		a.forks = append(a.forks, reach.Fork{Timeline: t.Timeline, Parent: t.Parent, At: t.ForkedAt})
 	}
@@ -112,20 +120,26 @@ func (a *Archive) SegmentOf(n uint64) pg.Segment {
 
 // Reach computes the spans and holes of the cluster.
 func (a *Archive) Reach() ([]reach.Span, []reach.Hole) {
-	return reach.Compute(a.Bases, a.stretches(), a.forks)
+	return reach.Compute(a.Known())
 }
 
 // Known gives what Reach is computed from.
 func (a *Archive) Known() ([]reach.Base, []reach.WAL, []reach.Fork) {
-	return a.Bases, a.stretches(), a.forks
+	return a.Bases, a.stretches(a.Lost), a.forks
+}
+
+// Recorded gives what Reach would be computed from if no audit had found anything lost.
+func (a *Archive) Recorded() ([]reach.Base, []reach.WAL, []reach.Fork) {
+	return a.bases, a.stretches(audit.Losses{}), a.forks
 }
 
 // stretches is the WAL that is there, in store and spool.
-func (a *Archive) stretches() []reach.WAL {
+func (a *Archive) stretches(lost audit.Losses) []reach.WAL {
 	var stretches []reach.WAL
 	for _, r := range a.runs {
 		stretches = append(stretches, reach.WAL{Timeline: r.Timeline, Start: r.Start, End: r.End, LastCommit: r.LastCommit.Time})
 	}
+	_, stretches = lost.Without(nil, stretches, a.Cluster.SegmentSize) // what is in the spool still is read from there
 	for _, t := range a.tails {
 		w := reach.WAL{Timeline: t.Segment.Timeline, Start: a.Cluster.SegmentSize.Start(t.Segment.Number), End: t.End}
 		if w.Timeline == a.Timeline {
@@ -136,10 +150,10 @@ func (a *Archive) stretches() []reach.WAL {
 	return stretches
 }
 
-// Has tells whether a segment, or the beginning of one, is there.
+// Has tells whether a segment, or the beginning of one, is there, and no audit found it lost.
 func (a *Archive) Has(s pg.Segment) bool {
 	_, tail := a.tails[s]
-	return tail || a.Stored(s)
+	return tail || a.Stored(s) && !a.Lost.Has(s)
 }
 
 // Stored tells whether a segment is in the store, whole or cut.
@@ -155,7 +169,7 @@ func (a *Archive) Stored(s pg.Segment) bool {
 // Covers tells whether all WAL of a timeline from one place to another is there.
 func (a *Archive) Covers(t pg.Timeline, from, to pg.LSN) bool {
 	var stretches []reach.WAL
-	for _, w := range a.stretches() {
+	for _, w := range a.stretches(a.Lost) {
 		if w.Timeline == t {
 			stretches = append(stretches, w)
 		}

@@ -4,6 +4,8 @@
 //
 // Invariant: it changes nothing in a store, unless it is told to mend: then what is
 // missing or damaged in one store is brought back from the other, verified on the way.
+// What cannot be read is noted in the catalogue: nothing is planned through it from then
+// on, and no rule counts on it, until an audit reads every byte and finds otherwise.
 package audit
 
 import (
@@ -12,6 +14,7 @@ import (
 	"fmt"
 	"path"
 	"slices"
+	"time"
 
 	"velvetrewind/core/audit"
 	"velvetrewind/core/journal"
@@ -21,6 +24,7 @@ import (
 	"velvetrewind/engine/archive"
 	"velvetrewind/engine/backup"
 	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/problem"
 	"velvetrewind/engine/store"
 	"velvetrewind/engine/task"
 	"velvetrewind/engine/vault"
@@ -59,6 +63,11 @@ const mostFindings = 1000
 // Run looks through the store.
 func (a *Auditor) Run(ctx context.Context, report task.Report) (r Result, err error) {
 	r.Full = a.Full
+	if _, err := a.Store.Stat(ctx, store.NameKey); errors.Is(err, store.ErrNotFound) {
+		return r, problem.New(problem.Failed, "See whether its disk is mounted.", "the store was not looked through", "%s does not hold the store's own record: something else is in its place", a.Store)
+	} else if err != nil {
+		return r, err
+	}
 	clusters, err := a.Catalog.Clusters(ctx)
 	if err != nil {
 		return r, err
@@ -105,6 +114,11 @@ func (a *Auditor) Run(ctx context.Context, report task.Report) (r Result, err er
 	}
 	if r.Losses, err = a.losses(ctx, clusters, lost); err != nil {
 		return r, err
+	}
+	for _, k := range clusters {
+		if err := a.Catalog.NoteLosses(ctx, k.ID, lost[k.ID], a.Full); err != nil {
+			return r, fmt.Errorf("note what %s has lost: %w", k.Name, err)
+		}
 	}
 	for _, f := range r.Findings {
 		if f.Costs {
@@ -185,8 +199,15 @@ func (a *Auditor) want(ctx context.Context, books *audit.Books, k catalog.Cluste
 	}
 	books.Want(audit.Object{Key: store.RecordKey(k.ID), Cluster: k.ID, Remade: true})
 	chapters := make(map[string]bool)
-	for _, s := range segments {
-		seg := pg.Segment{Timeline: s.Timeline, Number: s.Number}
+	var newest time.Time         // commit in the WAL that leads to the segment
+	for i, s := range segments { // in order
+		if i == 0 || segments[i-1].Timeline != s.Timeline || segments[i-1].Number+1 != s.Number {
+			newest = time.Time{}
+		}
+		seg := audit.LostSegment{Segment: pg.Segment{Timeline: s.Timeline, Number: s.Number}, Before: newest}
+		if s.LastCommit.Time.After(newest) {
+			newest = s.LastCommit.Time.UTC()
+		}
 		books.Want(audit.Object{Key: store.SegmentKey(k.ID, s.Timeline, s.Name), Cluster: k.ID, Segment: seg})
 		books.Want(audit.Object{Key: store.IndexKey(k.ID, s.Timeline, s.Name), Cluster: k.ID, Segment: seg, Remade: true})
 		chapters[store.ChapterKey(k.ID, s.Timeline, s.Number/journal.ChapterSize)] = true
@@ -203,7 +224,7 @@ func (a *Auditor) want(ctx context.Context, books *audit.Books, k catalog.Cluste
 		return err
 	}
 	for _, t := range timelines {
-		books.Want(audit.Object{Key: store.HistoryKey(k.ID, t.Timeline), Cluster: k.ID, Segment: pg.Segment{Timeline: t.Timeline}})
+		books.Want(audit.Object{Key: store.HistoryKey(k.ID, t.Timeline), Cluster: k.ID, Segment: audit.LostSegment{Segment: pg.Segment{Timeline: t.Timeline}}})
 	}
 	backups, err := a.Catalog.Backups(ctx, k.ID)
 	if err != nil {
@@ -366,8 +387,8 @@ func (a *Auditor) losses(ctx context.Context, clusters []catalog.Cluster, lost m
 		if err != nil {
 			return nil, err
 		}
-		before, _ := ar.Reach()
-		bases, wal, forks := ar.Known()
+		bases, wal, forks := ar.Recorded()
+		before, _ := reach.Compute(bases, wal, forks)
 		bases, wal = l.Without(bases, wal, k.SegmentSize)
 		after, _ := reach.Compute(bases, wal, forks)
 		loss := Loss{Cluster: k.Name, Backups: append([]string{}, l.Backups...), Reach: append([]audit.LostReach{}, audit.Difference(before, after)...)}

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"time"
 
 	"velvetrewind/core/figures"
@@ -172,13 +173,22 @@ func (t *Taker) take(ctx context.Context, opt Options, report task.Report) (*wri
 	return t.full(ctx, opt, old, report)
 }
 
-// former opens the newest backup whose manifest can be read; nil if there is none.
+// former opens the newest backup whose manifest can be read and of which no audit found
+// anything damaged, for that would be shared; nil if there is none.
 func (t *Taker) former(ctx context.Context, report task.Report) (*former, error) {
 	list, err := t.Catalog.Backups(ctx, t.Cluster.ID)
 	if err != nil {
 		return nil, err
 	}
+	lost, err := t.Catalog.Losses(ctx, t.Cluster.ID)
+	if err != nil {
+		return nil, err
+	}
 	for _, b := range list {
+		if slices.Contains(lost.Backups, b.ID) {
+			report.Warn("base %s is not compared with: an audit found that it cannot be read", b.ID)
+			continue
+		}
 		old, err := openFormer(ctx, t.Store, t.Cluster.ID, b.ID, t.Spool)
 		if err == nil {
 			return old, nil

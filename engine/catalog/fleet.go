@@ -16,6 +16,7 @@ type Standings struct {
 	Causes    map[string][]HoleCause
 	Incidents map[string][]Incident // that nobody has settled
 	Backing   map[string]bool       // a backup is being taken
+	Lost      map[string]Losses     // of these clusters, Firsts has every backup
 }
 
 // Standings reads how a cluster stands; all clusters when cluster is "".
@@ -88,6 +89,14 @@ func (c *Catalog) readBackups(ctx context.Context, cluster string, s *Standings)
 	}
 	for _, v := range firsts {
 		s.Firsts[v.ClusterID] = append(s.Firsts[v.ClusterID], v)
+	}
+	if s.Lost, err = c.losses(ctx, cluster); err != nil {
+		return err
+	}
+	for id := range s.Lost { // reach may begin with any
+		if s.Firsts[id], err = c.Backups(ctx, id); err != nil {
+			return err
+		}
 	}
 	var newest []Backup
 	err = c.db.SelectContext(ctx, &newest, `select b.* from velvet.clusters k cross join lateral (

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"time"
 
 	"velvetrewind/core/journal"
@@ -258,6 +259,9 @@ func (j *Journal) byBase(m moment.Moment) (place, error) {
 		if b.ID == m.Name {
 			return place{b.Stop, true}, nil
 		}
+	}
+	if slices.Contains(j.archive.Lost.Backups, m.Name) {
+		return place{}, j.archive.OutOfReach(m, "the base backup cannot be read, as an audit found; see: velvet store audit --full")
 	}
 	return place{}, problem.New(problem.NotFound, "List them with: velvet backup list "+j.archive.Cluster.Name, "the moment was not found", "%s has no base backup %q", j.archive.Cluster.Name, m.Name)
 }

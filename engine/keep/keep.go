@@ -65,7 +65,8 @@ func (k *Keeper) history(ctx context.Context, c catalog.Cluster) (h keep.History
 		return h, nil, err
 	}
 	h = keep.History{Size: c.SegmentSize, Live: a.Timeline}
-	h.Bases, h.WAL, h.Forks = a.Known()
+	h.Bases, h.WAL, h.Forks = a.Recorded()
+	h.Lost = a.Lost
 	pins, err := k.Catalog.Pins(ctx, c.ID)
 	if err != nil {
 		return h, nil, err

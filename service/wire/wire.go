@@ -97,6 +97,7 @@ type Backup struct {
 	PageFaults  int64                    `json:"pageFaults" doc:"damaged pages found"`
 	Tablespaces []layout.TablespaceEntry `json:"tablespaces"`
 	Task        string                   `json:"task" doc:"whose log tells how it was taken"`
+	Lost        bool                     `json:"lost,omitempty" doc:"an audit found that it cannot be read; no plan begins with it"`
 }
 
 // Copy is a restored cluster that we run.

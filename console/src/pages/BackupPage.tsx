@@ -46,6 +46,7 @@ export function BackupPage() {
       <div className="my-4">
         <Facts
           rows={[
+            ["readable", b.lost && <Mark key="r" state="failed">no: an audit found that something of it is missing or damaged. No plan begins with it.</Mark>],
             ["kind", b.kind === "full" ? "full: every byte was read" : "incremental: only what had changed was read; it is complete in itself"],
             ["compared with", b.beside && <code key="b">{b.beside}</code>],
             ["taken", <span key="t"><Time at={b.startedAt} /> to <Time at={b.stoppedAt} /></span>],

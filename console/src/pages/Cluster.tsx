@@ -171,6 +171,7 @@ function Backups({ list }: { list: Backup[] }) {
                 <Link to="/backups/$backup" params={{ backup: b.id }} className="mono">
                   {b.id}
                 </Link>
+                {b.lost && <> <Mark state="failed">lost</Mark></>}
               </td>
               <td>
                 <Time at={b.stoppedAt} />

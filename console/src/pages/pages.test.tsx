@@ -170,12 +170,13 @@ describe("the store", () => {
 describe("a base backup", () => {
   test("says what dropping it costs before anything is dropped", async () => {
     const { user, router } = show("/backups/01b", {
-      "GET /backups/01b": base({ pageFaults: 2 }),
+      "GET /backups/01b": base({ pageFaults: 2, lost: true }),
       "GET /backups/01b/content": { databases: [{ oid: 0, name: "", files: 60, bytes: 1 }, { oid: 9, name: "", files: 1, bytes: 1 }], tablespaces: [], relations: [], moreTables: 0, catalogs: 5, other: 7, packs: 3, alone: 2 << 20, firstWal: "A", lastWal: "B" },
       "DELETE /backups/01b": (_: unknown, url: URL) => (url.searchParams.get("confirm") === "ferries" ? task({ kind: "drop backup" }) : new Refusal(428, { title: "not dropped", detail: "ferries can no longer be rewound to moments before noon" })),
       "GET /clusters/ferries": ferries(),
     });
     await sees("2 of 14,072 damaged");
+    await sees(/No plan begins with it/);
     await sees("shared catalogs");
     await sees("database 9");
     await sees(/The log is not kept/);
