@@ -231,7 +231,7 @@ func drawPreview(w io.Writer, p engine.Preview) {
 		_, _ = fmt.Fprintln(w, "\nEverything there is is needed: nothing would go.")
 		return
 	}
-	frees := "not measured"
+	frees := "an unknown amount"
 	if p.FreesBackups != nil {
 		frees = figures.Size(*p.FreesBackups)
 	}

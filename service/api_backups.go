@@ -144,12 +144,16 @@ func (s *Service) dropLoss(ctx context.Context, k catalog.Cluster, b catalog.Bac
 	after, _ := reach.Compute(bases, wal, forks)
 	lost := audit.Difference(before, after)
 	alone, err := backup.Alone(ctx, s.store, s.catalog, k.ID, b.ID)
-	if err != nil {
+	text := fmt.Sprintf("dropping base %s, taken %s, frees ", b.ID, b.StoppedAt.UTC().Format("2006-01-02 15:04:05 UTC"))
+	switch {
+	case backup.Unreadable(err):
+		text += "nothing yet: what another base backup needs cannot be read"
+	case err != nil:
 		return "", err
-	}
-	text := fmt.Sprintf("dropping base %s, taken %s, frees %s that no other backup needs", b.ID, b.StoppedAt.UTC().Format("2006-01-02 15:04:05 UTC"), figures.Size(alone))
-	if alone == 0 {
-		text = fmt.Sprintf("dropping base %s, taken %s, frees little: other backups share its packs", b.ID, b.StoppedAt.UTC().Format("2006-01-02 15:04:05 UTC"))
+	case alone == 0:
+		text += "little: other backups share its packs"
+	default:
+		text += figures.Size(alone) + " that no other backup needs"
 	}
 	why, err := s.neededFor(ctx, k, b.ID)
 	if err != nil {

@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"errors"
+	"fmt"
 	"sync"
 	"time"
 
@@ -96,17 +97,15 @@ func (s *Service) lookAfterStoreOnce(ctx context.Context) error {
 			k.SecondStore = p.SecondStore.Bool
 		}
 		if k.TidyDue {
-			if err := s.keepEngine().Tidy(ctx, k, task.Silent); err != nil {
-				return err
+			if e := s.keepEngine().Tidy(ctx, k, task.Silent); e != nil { // no matter of the other clusters
+				err = errors.Join(err, fmt.Errorf("%s: %w", k.Name, e))
 			}
 		}
 		if k.SecondStore && s.store.Second() != nil {
-			if err := s.mirrorIfDue(ctx, k); err != nil {
-				return err
-			}
+			err = errors.Join(err, s.mirrorIfDue(ctx, k))
 		}
 	}
-	return nil
+	return err
 }
 
 // reachSecond opens a second store that could not be reached before.

@@ -82,6 +82,7 @@ func TestAudit(t *testing.T) {
 		content[len(content)/2] ^= 1
 		require.NoError(t, os.WriteFile(below("wal", "00000001", l.Segment), content, 0o600))
 	})
+	s.dropWhatIsLost(below("bases", backups[1].ID, "manifest"), backups[0], backups[1])
 }
 
 // goOnWithoutWhatIsLost holds that nothing is planned through what an audit could not
@@ -113,6 +114,28 @@ func (s *stage) goOnWithoutWhatIsLost(backups []wire.Backup, mend func()) {
 	assert.NotContains(s, reached(), "it cannot be read")
 	assert.NotContains(s, s.service.Must("backup", "list", "ferries"), "(lost)")
 	s.service.Must("restore", "plan", "ferries", "base "+backups[0].ID)
+}
+
+// dropWhatIsLost drops base backups of which one cannot even be looked into, and another
+// beside it: the space is freed when it is known again what the rest needs.
+func (s *stage) dropWhatIsLost(manifest string, sound, lost wire.Backup) {
+	content, err := os.ReadFile(manifest)
+	require.NoError(s, err)
+	content[len(content)/2] ^= 1
+	require.NoError(s, os.WriteFile(manifest, content, 0o600))
+	assert.Equal(s, 1, s.service.Velvet("store", "audit", "--full").Code)
+	s.service.Must("keep", "preview", "ferries")
+	s.refused(3, []string{"frees nothing yet", "cannot be read"}, "backup", "drop", sound.ID)
+	r := s.service.Velvet("backup", "drop", sound.ID, "--confirm", "ferries")
+	assert.Zero(s, r.Code, r.Err)
+	assert.Contains(s, r.Out+r.Err, "the space is not freed yet")
+	assert.Contains(s, s.service.Must("backup", "drop", lost.ID, "--confirm", "ferries"), "that no backup needs")
+	for _, id := range []string{sound.ID, lost.ID} {
+		left, err := filepath.Glob(s.Path("home", "store", "clusters", "*", "*", id+"*"))
+		require.NoError(s, err)
+		assert.Empty(s, left)
+	}
+	s.service.Must("store", "audit", "--full")
 }
 
 // TestAuditBesideWork looks through a store while backups are taken and dropped and WAL

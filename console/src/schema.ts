@@ -1428,7 +1428,7 @@ export interface components {
             before: components["schemas"]["Span"][] | null;
             /**
              * Format: int64
-             * @description bytes of packs that would go, where it was measured
+             * @description bytes of packs that would go, where it was measured and can be known
              */
             freesBackups?: number;
             /**

@@ -168,12 +168,13 @@ func (d *describer) largest() (list []RelationContent, more int) {
 	return list[:n], len(list) - n
 }
 
-// Alone adds up the packs that some backups need and no other does.
+// Alone adds up the packs that some backups need and no other does. It is Unreadable if
+// it cannot be known what another one needs; of those themselves what is known counts.
 func Alone(ctx context.Context, v *vault.Vault, c *catalog.Catalog, cluster string, ids ...string) (bytes int64, err error) {
 	if len(ids) == 0 {
 		return 0, nil
 	}
-	t := tidier{vault: v, catalog: c, cluster: cluster}
+	t := tidier{vault: v, catalog: c, cluster: cluster, going: ids}
 	if err := t.look(ctx); err != nil {
 		return 0, err
 	}

@@ -40,10 +40,20 @@ func Remove(ctx context.Context, v *vault.Vault, c *catalog.Catalog, cluster, id
 	}
 	report.Log("base %s is gone; WAL and other base backups are untouched", id)
 	done, err := TidyIfFree(ctx, v, c, cluster, report)
-	if err == nil && !done {
+	switch {
+	case Unreadable(err):
+		report.Warn("the space is not freed yet: %v. Drop that base too, or mend the store", err)
+	case err == nil && !done:
 		report.Log("a base backup is being taken: what only base %s needed is removed when that has ended", id)
+	default:
+		return err
 	}
-	return err
+	return nil
+}
+
+// Unreadable tells whether an error is that a manifest is missing or damaged.
+func Unreadable(err error) bool {
+	return errors.Is(err, layout.ErrCorrupt) || errors.Is(err, store.ErrNotFound)
 }
 
 // TidyIfFree tidies a cluster's part of the store unless a backup is being taken there.

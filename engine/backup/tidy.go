@@ -27,6 +27,7 @@ type tidier struct {
 	report  task.Report
 	held    func(context.Context) bool // the right to do so is still ours
 
+	going   []string // backups that are to be dropped: that one cannot be read is no matter
 	backups []string
 	packs   map[string]*packState
 	used    map[string]bool // packs that any manifest names
@@ -129,7 +130,7 @@ func (t *tidier) look(ctx context.Context) error {
 			}
 			return nil
 		}})
-		if err != nil {
+		if err != nil && !(slices.Contains(t.going, id) && Unreadable(err)) {
 			return fmt.Errorf("nothing was removed, because it is not known what base %s needs: %w", id, err)
 		}
 	}

@@ -42,7 +42,7 @@ type Preview struct {
 	Rule         keep.Rule `json:"rule"`
 	Words        string    `json:"words" doc:"the rule in words"`
 	Token        string    `json:"token" doc:"names just what would go; give it to apply"`
-	FreesBackups *int64    `json:"freesBackups,omitempty" doc:"bytes of packs that would go, where it was measured"`
+	FreesBackups *int64    `json:"freesBackups,omitempty" doc:"bytes of packs that would go, where it was measured and can be known"`
 	FreesWAL     int64     `json:"freesWal" doc:"bytes of WAL that would go"`
 }
 
@@ -120,10 +120,11 @@ func (k *Keeper) preview(ctx context.Context, c catalog.Cluster, r keep.Rule, at
 	}
 	if measure {
 		n, err := backup.Alone(ctx, k.Store, k.Catalog, c.ID, bases...)
-		if err != nil {
+		if err == nil {
+			p.FreesBackups = &n
+		} else if !backup.Unreadable(err) {
 			return p, nil, fmt.Errorf("how much would come free: %w", err)
 		}
-		p.FreesBackups = &n
 	}
 	return p, places, nil
 }

@@ -108,7 +108,7 @@ function Preview({ keep, preview: p, hypothetical }: { keep: Keep; preview: Keep
   const apply = useApplyKeep(keep.cluster);
   const going = (p.bases ?? []).filter((b) => !b.needed).length;
   const segments = (p.wal ?? []).filter((w) => !w.needed).reduce((n, w) => n + w.last - w.first + 1, 0);
-  const frees = `${size(p.freesBackups ?? 0)} of base backups and ${size(p.freesWal)} of WAL`;
+  const frees = `${p.freesBackups === undefined ? "an unknown amount" : size(p.freesBackups)} of base backups and ${size(p.freesWal)} of WAL`;
   return (
     <>
       <KeepPicture preview={p} />
