@@ -154,8 +154,8 @@ func (s *Service) JSON(out any, args ...string) {
 	require.NoError(s.bed, json.Unmarshal([]byte(text), out), text)
 }
 
-// Eventually waits until something holds, at most a minute.
+// Eventually waits until something holds, at most three minutes: machines are busy.
 func (b *Bed) Eventually(what string, holds func() bool) {
 	b.Helper()
-	require.Eventually(b, holds, time.Minute, 100*time.Millisecond, what)
+	require.Eventually(b, holds, 3*time.Minute, 100*time.Millisecond, what)
 }
