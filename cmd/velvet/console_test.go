@@ -76,7 +76,7 @@ func (b *browser) open(path string) { b.Helper(); b.do(chromedp.Navigate(b.base 
 func (b *browser) press(label string) {
 	b.Helper()
 	script := fmt.Sprintf(`(() => { const e = [...document.querySelectorAll("button, a")].find(e => e.innerText.trim() === %q && !e.disabled); e?.click(); return !!e })()`, label)
-	require.Eventually(b, func() bool { return eval[bool](b, script) }, 30*time.Second, 100*time.Millisecond, "pressing %q; the page shows:\n%s", label, b.text())
+	require.Eventually(b, func() bool { return eval[bool](b, script) }, time.Minute, 100*time.Millisecond, "pressing %q; the page shows:\n%s", label, b.text())
 }
 
 const momentField = `input[aria-describedby="meaning"]`
@@ -96,7 +96,7 @@ func (b *browser) accessible(page string) {
 	for _, theme := range []string{"light", "dark"} {
 		eval[bool](b, fmt.Sprintf(`document.documentElement.dataset.theme = %q; true`, theme))
 		eval[bool](b, `window.axeResult = undefined; axe.run(document, {resultTypes: ["violations"]}).then(r => { window.axeResult = JSON.stringify(r.violations.map(v => v.id + ": " + v.nodes.map(n => n.html + " " + n.failureSummary).join(" | "))) }); true`)
-		require.Eventually(b, func() bool { return eval[bool](b, "window.axeResult !== undefined") }, 30*time.Second, 50*time.Millisecond)
+		require.Eventually(b, func() bool { return eval[bool](b, "window.axeResult !== undefined") }, time.Minute, 50*time.Millisecond)
 		var found []string
 		require.NoError(b, json.Unmarshal([]byte(eval[string](b, "window.axeResult")), &found))
 		assert.Empty(b, found, "%s, %s", page, theme)
@@ -110,7 +110,7 @@ func (b *browser) playhead(moment string) {
 	b.Helper()
 	require.Eventually(b, func() bool {
 		return eval[string](b, `document.querySelector("#meaning code")?.innerText ?? ""`) == moment
-	}, 30*time.Second, 50*time.Millisecond, "the playhead at %q; the page shows:\n%s", moment, b.text())
+	}, time.Minute, 50*time.Millisecond, "the playhead at %q; the page shows:\n%s", moment, b.text())
 }
 
 // deckByKeys moves the playhead and the window without the mouse, from before a
@@ -126,7 +126,7 @@ func (b *browser) deckByKeys(xid string) {
 	key("ArrowLeft", false)
 	b.playhead("before tx " + xid)
 	key("+", false)
-	require.Eventually(b, func() bool { return strings.Contains(eval[string](b, "location.href"), "from=") }, 10*time.Second, 50*time.Millisecond, "the window is in the address")
+	require.Eventually(b, func() bool { return strings.Contains(eval[string](b, "location.href"), "from=") }, time.Minute, 50*time.Millisecond, "the window is in the address")
 	b.accessible("the deck, closer")
 	key("End", false)
 	b.playhead("latest")
@@ -136,7 +136,7 @@ func (b *browser) deckByKeys(xid string) {
 	b.accessible("the keys")
 	b.press("Close")
 	key("l", false)
-	require.Eventually(b, func() bool { return !strings.Contains(eval[string](b, "location.href"), "from=") }, 10*time.Second, 50*time.Millisecond, "all of the reach again")
+	require.Eventually(b, func() bool { return !strings.Contains(eval[string](b, "location.href"), "from=") }, time.Minute, 50*time.Millisecond, "all of the reach again")
 	b.write("before tx " + xid)
 	b.playhead("before tx " + xid)
 }
@@ -161,7 +161,7 @@ func TestIncidentAtTheConsole(t *testing.T) {
 	b.playhead("before tx " + xid)
 	b.accessible("before an incident")
 	b.press("It was meant")
-	require.Eventually(t, func() bool { return !strings.Contains(b.text(), "It was meant") }, 30*time.Second, 100*time.Millisecond)
+	require.Eventually(t, func() bool { return !strings.Contains(b.text(), "It was meant") }, time.Minute, 100*time.Millisecond)
 	b.open("/")
 	b.sees("Every cluster is captured and can be rewound.")
 }
@@ -296,7 +296,7 @@ func TestStoreAtTheConsole(t *testing.T) {
 	b.do(chromedp.SendKeys(chromedp.CSS("[role=dialog] input"), "ferries"))
 	eval[bool](b, `[...document.querySelectorAll("[role=dialog] button")].find(e => e.innerText === "Drop it").click(); true`)
 	b.sees("can be rewound to any moment since")
-	require.Eventually(t, func() bool { return !strings.Contains(b.text(), list[0].ID) }, 30*time.Second, 100*time.Millisecond)
+	require.Eventually(t, func() bool { return !strings.Contains(b.text(), list[0].ID) }, time.Minute, 100*time.Millisecond)
 
 	b.open("/store")
 	b.sees("ferries", "Use over time", "never")
