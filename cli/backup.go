@@ -117,8 +117,12 @@ func (a *app) backupList() *cobra.Command {
 const mostTables = 20
 
 func drawContent(w io.Writer, c engine.Content) {
+	alone := "not known: what another base backup needs cannot be read"
+	if c.Alone != nil {
+		alone = figures.Size(*c.Alone) + " in the store that no other backup needs"
+	}
 	facts(w,
-		"alone", figures.Size(c.Alone)+" in the store that no other backup needs",
+		"alone", alone,
 		"needs", fmt.Sprintf("%d packs, and the WAL from %s to %s", c.Packs, c.FirstWAL, c.LastWAL))
 	_, _ = fmt.Fprintln(w)
 	t := grid(w, "database", "files>", "holds>")

@@ -63,7 +63,8 @@ func TestBackupsAreDrawn(t *testing.T) {
 	b.PageFaults = 2
 	saying(t, func(w io.Writer) { drawBackup(w, b) }, `^pages +1,000 checked, 2 damaged; see the task's log$`)
 
-	c := backup.Content{Packs: 3, Alone: 2 << 20, FirstWAL: "00A", LastWAL: "00B", Other: 9 << 10, Catalogs: 7 << 20, MoreTables: 4,
+	alone := int64(2 << 20)
+	c := backup.Content{Packs: 3, Alone: &alone, FirstWAL: "00A", LastWAL: "00B", Other: 9 << 10, Catalogs: 7 << 20, MoreTables: 4,
 		Databases:   []backup.DatabaseContent{{OID: 5, Name: "saltmarsh", Files: 1200, Bytes: 90 << 20}, {OID: 0, Files: 60, Bytes: 1 << 20}, {OID: 9, Files: 1, Bytes: 1}},
 		Tablespaces: []backup.TablespaceContent{{Location: "/ledger", Bytes: 5 << 20}},
 	}

@@ -125,6 +125,8 @@ func (s *stage) dropWhatIsLost(manifest string, sound, lost wire.Backup) {
 	require.NoError(s, os.WriteFile(manifest, content, 0o600))
 	assert.Equal(s, 1, s.service.Velvet("store", "audit", "--full").Code)
 	s.service.Must("keep", "preview", "ferries")
+	assert.Contains(s, s.service.Must("backup", "show", sound.ID), "what another base backup needs cannot be read")
+	s.refused(1, []string{"what the base backup holds cannot be read", "velvet store audit --full"}, "backup", "show", lost.ID)
 	s.refused(3, []string{"frees nothing yet", "cannot be read"}, "backup", "drop", sound.ID)
 	r := s.service.Velvet("backup", "drop", sound.ID, "--confirm", "ferries")
 	assert.Zero(s, r.Code, r.Err)

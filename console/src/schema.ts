@@ -1229,9 +1229,9 @@ export interface components {
         Content: {
             /**
              * Format: int64
-             * @description bytes of packs that no other backup needs: dropping it frees them
+             * @description bytes of packs that no other backup needs: dropping it frees them; left out while what another one needs cannot be read
              */
-            alone: number;
+            alone?: number;
             /**
              * Format: int64
              * @description bytes of system catalogs, which are not listed

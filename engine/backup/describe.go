@@ -10,6 +10,7 @@ import (
 	"velvetrewind/core/layout"
 	"velvetrewind/core/pg"
 	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/problem"
 	"velvetrewind/engine/store"
 	"velvetrewind/engine/vault"
 )
@@ -24,7 +25,7 @@ type Content struct {
 	Catalogs    int64               `json:"catalogs" doc:"bytes of system catalogs, which are not listed"`
 	Other       int64               `json:"other" doc:"bytes of files that are no relations"`
 	Packs       int                 `json:"packs"`
-	Alone       int64               `json:"alone" doc:"bytes of packs that no other backup needs: dropping it frees them"`
+	Alone       *int64              `json:"alone,omitempty" doc:"bytes of packs that no other backup needs: dropping it frees them; left out while what another one needs cannot be read"`
 	FirstWAL    string              `json:"firstWal" doc:"name of the first WAL segment that it needs"`
 	LastWAL     string              `json:"lastWal" doc:"name of the last WAL segment without which it cannot be restored"`
 }
@@ -65,6 +66,9 @@ func Describe(ctx context.Context, v *vault.Vault, c *catalog.Catalog, b catalog
 		Head: func(h layout.Head) error { head = h; return ctx.Err() },
 		File: func(f *layout.File) error { d.file(f); return ctx.Err() },
 	})
+	if Unreadable(err) {
+		return Content{}, problem.Wrap(err, problem.Failed, "what the base backup holds cannot be read", "See what of the store is at fault: velvet store audit --full")
+	}
 	if err != nil {
 		return Content{}, err
 	}
@@ -90,8 +94,14 @@ func Describe(ctx context.Context, v *vault.Vault, c *catalog.Catalog, b catalog
 	}
 	slices.SortFunc(out.Tablespaces, func(a, b TablespaceContent) int { return cmp.Compare(a.OID, b.OID) })
 	out.Relations, out.MoreTables = d.largest()
-	out.Alone, err = Alone(ctx, v, c, b.ClusterID, b.ID)
-	return out, err
+	alone, err := Alone(ctx, v, c, b.ClusterID, b.ID)
+	switch {
+	case err == nil:
+		out.Alone = &alone
+	case !Unreadable(err):
+		return out, err
+	}
+	return out, nil
 }
 
 // pinned are databases to which nobody may connect, and which are known by their oid

@@ -54,7 +54,7 @@ export function BackupPage() {
             ["needs the WAL", content.data && <span key="w"><code>{content.data.firstWal}</code> to <code>{content.data.lastWal}</code></span>],
             ["pages", b.pageFaults === 0 ? <Mark key="p" state="passed">{count(b.pages)} checked, every one right</Mark> : <Mark key="p" state="failed">{count(b.pageFaults)} of {count(b.pages)} damaged</Mark>],
             ["extents", `${count(b.extents)}, of which ${count(b.newExtents)} were new and ${count(b.zeroExtents)} are zeroes`],
-            ["alone", content.data && `${size(content.data.alone)} in the store that no other backup needs`],
+            ["alone", content.data && (content.data.alone === undefined ? "not known: what another base backup needs cannot be read" : `${size(content.data.alone)} in the store that no other backup needs`)],
           ]}
         />
       </div>
