@@ -88,7 +88,7 @@ func gather(h History, r Rule, at time.Time, zone *time.Location) (*ledger, time
 // takeIn adds what is needed when only what is sound counts.
 func (l *ledger) takeIn(sound *ledger) {
 	if len(sound.bases) == 0 {
-		l.nothing("no base backup of the cluster can be read, as an audit found, so nothing is let go")
+		l.keepAll("no base backup of the cluster can be read, as an audit found, so nothing is let go")
 		return
 	}
 	l.needs = append(l.needs, sound.needs...)
@@ -283,7 +283,7 @@ func (l *ledger) safety() {
 		}
 	}
 	if len(l.bases) == 0 {
-		l.nothing("no base backup of the cluster can be restored, so nothing is let go")
+		l.keepAll("no base backup of the cluster can be restored, so nothing is let go")
 		return
 	}
 	if capturing {
@@ -298,8 +298,8 @@ func (l *ledger) safety() {
 	l.last(newest, []need{{timeline: run.Timeline, from: newest.Start, to: run.End}})
 }
 
-// nothing keeps everything.
-func (l *ledger) nothing(because string) {
+// keepAll keeps everything.
+func (l *ledger) keepAll(because string) {
 	for _, b := range l.h.Bases {
 		l.keepBase(b.ID, Reason{"last", because})
 	}
