@@ -110,7 +110,8 @@ func TestTheStoreIsDrawn(t *testing.T) {
 	}, Losses: []audit.Loss{{Cluster: "ferries", Backups: []string{"01a", "01b"}, Reach: []coreaudit.LostReach{{Timeline: 1, From: 0x5000000, To: 0x6000000}}}}}
 	saying(t, func(w io.Writer) { drawAudit(w, r) },
 		`^looked at +1,234 objects, 5\.0 MiB, every byte$`, `^second +/far does not have 2 objects yet$`, `^! +damaged +wal/5 +a frame's hash is wrong$`, `^ +missing +pack-1 +the second store has it whole$`,
-		`^ +damaged +pack-2 +mended from the other store; torn$`, `^ferries: these base backups cannot be restored: 01a, 01b$`, `^ferries can no longer be rewound to moments from 0/5000000 to 0/6000000 on timeline 1$`)
+		`^ +damaged +pack-2 +mended from the other store; torn$`, `^ferries: these base backups cannot be restored: 01a, 01b$`, `^ferries can no longer be rewound to moments from 0/5000000 to 0/6000000 on timeline 1$`,
+		`^ +velvet backup take ferries$`, `velvet store audit --full$`)
 	r.Losses = nil
 	saying(t, func(w io.Writer) { drawAudit(w, r) }, `^Nothing that is needed is lost\.$`)
 	r.Findings = nil

@@ -210,5 +210,11 @@ func drawAudit(w io.Writer, r audit.Result) {
 	}
 	if len(r.Losses) == 0 {
 		_, _ = fmt.Fprintln(w, "\nNothing that is needed is lost.")
+		return
 	}
+	_, _ = fmt.Fprintln(w, "\nNo plan leads through it any more. Moments from now on are safe with a new base backup:")
+	for _, l := range r.Losses {
+		_, _ = fmt.Fprintf(w, "    velvet backup take %s\n", l.Cluster)
+	}
+	_, _ = fmt.Fprintln(w, "If it can be brought back whole, read it again afterwards: velvet store audit --full")
 }
