@@ -9,13 +9,16 @@ SHELL := /bin/bash
 .DEFAULT_GOAL := build
 
 console_sources := $(shell find console/src console/index.html console/vite.config.ts console/package.json 2>/dev/null)
-go_sources := $(shell find . -name '*.go' -o -name '*.sql' | grep -v node_modules)
+go_sources := $(shell find . -name node_modules -prune -o \( -name '*.go' -o -name '*.sql' \) -print)
 
-.PHONY: build demo test bench lint prepare generate clean
+.PHONY: build demo test bench lint prepare prepare-tests generate clean
 build: bin/velvet
 
 prepare:
 	./prepare.sh
+
+prepare-tests:
+	./prepare.sh tests
 
 console/node_modules/.stamp: console/package.json console/package-lock.json
 	cd console && npm ci --no-audit --no-fund --loglevel=error
@@ -46,11 +49,11 @@ lint: console/dist/index.html
 	@cd console && npx --no-install openapi-typescript ../docs/openapi.yaml -o /tmp/velvet-schema.$$$$.ts >/dev/null && \
 		{ cmp -s /tmp/velvet-schema.$$$$.ts src/schema.ts || { echo "console/src/schema.ts is stale: run make generate"; exit 1; }; }; rm -f /tmp/velvet-schema.$$$$.ts
 
-test: prepare bin/velvet lint
+test: prepare-tests bin/velvet lint
 	cd console && npm test --silent
 	go test -timeout 45m ./...
 
-bench: prepare bin/velvet
+bench: prepare-tests bin/velvet
 	go test -run '^$$' -bench . -benchtime 1x -timeout 60m ./bench ./engine/backup
 
 clean:

@@ -1,15 +1,24 @@
 #!/bin/bash
-# Installs from Debian's packages what the demo and the tests need and the machine
-# lacks: a PostgreSQL server, and Chromium for the console's test.
+# Installs what the machine lacks. For the demo: a PostgreSQL server from Debian's packages. With
+# the argument "tests" also Chromium for the console's tests, and servers of the other supported
+# versions, in testbed/servers.
 set -euo pipefail
+cd "$(dirname "$0")"
 
-missing=()
-ls /usr/lib/postgresql/1[5-7]/bin/initdb >/dev/null 2>&1 && ls /usr/lib/postgresql/1[5-7]/bin/pgbench >/dev/null 2>&1 || missing+=(postgresql)
-command -v psql >/dev/null || missing+=(postgresql-client)
-command -v chromium >/dev/null || missing+=(chromium)
 for need in go node npm; do
 	command -v "$need" >/dev/null || { echo "prepare: $need is needed and not installed" >&2; exit 1; }
 done
+missing=()
+ls /usr/lib/postgresql/1[4-8]/bin/pgbench >/dev/null 2>&1 && ls /usr/lib/postgresql/1[4-8]/bin/initdb >/dev/null 2>&1 || missing+=(postgresql)
+command -v psql >/dev/null || missing+=(postgresql-client)
+if [ "${1:-}" = tests ]; then
+	command -v chromium >/dev/null || missing+=(chromium)
+	if ! cmp -s testbed/servers/package-lock.json testbed/servers/node_modules/.installed; then
+		echo "prepare: installing servers of the other versions into testbed/servers"
+		npm ci --prefix testbed/servers --no-audit --no-fund --loglevel=error
+		cp testbed/servers/package-lock.json testbed/servers/node_modules/.installed
+	fi
+fi
 [ ${#missing[@]} -gt 0 ] || exit 0
 
 as_root=()

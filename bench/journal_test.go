@@ -274,7 +274,7 @@ func (m *maker) segment(b *testing.B, r *journal.Recorder, n uint64) {
 func (m *maker) see(b *testing.B, r *journal.Recorder, rec *wal.Record) {
 	rec.Start, rec.End = m.at, m.at+80
 	m.at += 80
-	if _, err := r.See(rec, 15); err != nil {
+	if _, err := r.See(rec, pg.Major(15)); err != nil {
 		b.Fatal(err)
 	}
 }

@@ -204,6 +204,7 @@ func drawCheck(w io.Writer, c readiness.Check) {
 
 func (a *app) clusterRole() *cobra.Command {
 	var role string
+	var major int
 	cmd := &cobra.Command{
 		Use: "role", Short: "Print SQL that makes a role with just the rights that are needed", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -212,13 +213,14 @@ func (a *app) clusterRole() *cobra.Command {
 				return err
 			}
 			var s wire.Script
-			if err := c.get(cmd.Context(), "/readiness/role?role="+url.QueryEscape(role), &s); err != nil {
+			if err := c.get(cmd.Context(), fmt.Sprintf("/readiness/role?role=%s&version=%d", url.QueryEscape(role), major), &s); err != nil {
 				return err
 			}
 			return a.show(cmd, s, func(w io.Writer) { _, _ = io.WriteString(w, s.Text) })
 		},
 	}
 	cmd.Flags().StringVar(&role, "name", "velvet", "name of the role")
+	cmd.Flags().IntVar(&major, "server", 0, "major version of the cluster's server, where functions had other names (14)")
 	return cmd
 }
 

@@ -11,7 +11,6 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
-	"velvetrewind/core/pg"
 	"velvetrewind/engine/host"
 )
 
@@ -45,7 +44,7 @@ func Run(ctx context.Context, opt Options) (err error) {
 		return err
 	}
 	r := &run{Options: opt, host: h}
-	if r.major, err = h.InstalledMajor(pg.OldestSupported, pg.NewestSupported); err != nil {
+	if r.major, err = h.InstalledMajor(); err != nil {
 		return err
 	}
 	if err := r.clean(ctx); err != nil {

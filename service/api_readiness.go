@@ -7,6 +7,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"velvetrewind/core/pg"
 	"velvetrewind/core/readiness"
 	"velvetrewind/engine/access"
 	"velvetrewind/engine/problem"
@@ -149,10 +150,18 @@ func (s *Service) accessOf(ctx context.Context, cluster string, l *wire.Login) (
 }
 
 func (s *Service) scriptRole(_ context.Context, in *struct {
-	Role string `query:"role" default:"velvet" maxLength:"63"`
+	Role    string `query:"role" default:"velvet" maxLength:"63"`
+	Version int    `query:"version" doc:"major version of the server; its functions have other names in some; 0 is the newest"`
 }) (*body[wire.Script], error) {
 	if strings.ContainsAny(in.Role, "\n\r\x00") {
 		return nil, problem.New(problem.Invalid, "Name it in one line.", "there is no script", "the role's name has a line break")
 	}
-	return answer(wire.Script{Text: readiness.RoleScript(in.Role)}, nil)
+	all := pg.Versions()
+	v := all[len(all)-1]
+	if in.Version != 0 {
+		if v = pg.Major(in.Version); v == nil {
+			return nil, problem.New(problem.Invalid, "Name the server's major version.", "there is no script", "PostgreSQL %d is not supported; versions %s are", in.Version, pg.SupportedVersions())
+		}
+	}
+	return answer(wire.Script{Text: readiness.RoleScript(in.Role, v)}, nil)
 }

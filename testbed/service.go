@@ -62,7 +62,9 @@ func (s *Service) UseCatalogue(records *Postgres) {
 
 // With has the service be started with these flags besides the usual ones.
 func (s *Service) With(args ...string) {
-	s.args = append([]string{"serve", "--listen", "127.0.0.1:0", "--store-key", s.StoreKey}, args...)
+	tools, err := programs()
+	require.NoError(s.bed, err)
+	s.args = append([]string{"serve", "--listen", "127.0.0.1:0", "--programs", tools, "--store-key", s.StoreKey}, args...)
 }
 
 // Start starts the service, and waits until it is ready.

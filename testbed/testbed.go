@@ -19,7 +19,6 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
-	"velvetrewind/core/pg"
 	"velvetrewind/engine/host"
 )
 
@@ -28,14 +27,18 @@ type Bed struct {
 	testing.TB
 	Host  *host.Host
 	Dir   string
-	Major int
+	Major int // version of its servers
 }
 
-// New makes a bed. Its directory can be entered by the servers' OS user.
-func New(t testing.TB) *Bed {
-	h, err := host.Local("", "")
+// New makes a bed with servers of Debian's version. Its directory can be entered by the
+// servers' OS user.
+func New(t testing.TB) *Bed { return NewOf(t, packaged) }
+
+// NewOf makes a bed with servers of a version.
+func NewOf(t testing.TB, major int) *Bed {
+	tools, err := programs()
 	require.NoError(t, err)
-	major, err := h.InstalledMajor(pg.OldestSupported, pg.NewestSupported)
+	h, err := host.Local("", tools)
 	require.NoError(t, err)
 	dir, err := os.MkdirTemp("", "velvet-test-")
 	require.NoError(t, err)
@@ -135,9 +138,10 @@ func One[T any](b *Bed, conn *pgx.Conn, query string, args ...any) T {
 	return v
 }
 
-// Program runs one of PostgreSQL's own client programs for tests, psql or pgbench.
+// Program runs one of PostgreSQL's own client programs for tests, psql or pgbench; those of
+// Debian's version talk to servers of every version.
 func (p *Postgres) Program(name string, args ...string) *exec.Cmd {
-	cmd := exec.Command(fmt.Sprintf(host.DefaultTools, p.Major)+"/"+name, append([]string{"-h", "127.0.0.1", "-p", fmt.Sprint(p.Port), "-U", Superuser}, args...)...)
+	cmd := exec.Command(fmt.Sprintf(host.DefaultTools, packaged)+"/"+name, append([]string{"-h", "127.0.0.1", "-p", fmt.Sprint(p.Port), "-U", Superuser}, args...)...)
 	cmd.Env = append(os.Environ(), "PGPASSWORD="+Password)
 	return cmd
 }

@@ -1782,6 +1782,11 @@ export interface components {
              */
             bytes: number;
             /**
+             * Format: int32
+             * @description CATALOG_VERSION_NO of the server; 0 where it was not asked
+             */
+            catalogVersion: number;
+            /**
              * Format: int64
              * @description by how much the server's clock is before the service's
              */
@@ -1826,6 +1831,7 @@ export interface components {
             settings: {
                 [key: string]: string;
             };
+            sizes: components["schemas"]["ReadinessSizes"];
             /** @description our own slot is there already */
             slotExists: boolean;
             /** Format: int64 */
@@ -1847,6 +1853,23 @@ export interface components {
         ReadinessReport: {
             checks: components["schemas"]["ReadinessCheck"][] | null;
             facts: components["schemas"]["ReadinessFacts"];
+        };
+        ReadinessSizes: {
+            /**
+             * Format: int64
+             * @description bytes of a page
+             */
+            block: number;
+            /**
+             * Format: int64
+             * @description pages of a relation's file before the next one begins
+             */
+            blocksPerFile: number;
+            /**
+             * Format: int64
+             * @description bytes of a WAL page
+             */
+            walBlock: number;
         };
         Record: {
             end: string;
@@ -3971,6 +3994,8 @@ export interface operations {
         parameters: {
             query?: {
                 role?: string;
+                /** @description major version of the server; its functions have other names in some; 0 is the newest */
+                version?: number;
             };
             header?: never;
             path?: never;

@@ -10,6 +10,7 @@ import (
 	"cmp"
 	"slices"
 
+	"velvetrewind/core/pg"
 	"velvetrewind/core/wal"
 )
 
@@ -47,7 +48,7 @@ type pages struct {
 }
 
 // See notes what a record of a server's major version changes.
-func (s *Set) See(r *wal.Record, version int) error {
+func (s *Set) See(r *wal.Record, v *pg.Version) error {
 	for i := range r.Blocks {
 		b := &r.Blocks[i]
 		s.of(Fork{b.Relation(), b.Fork}).add(b.Number)
@@ -55,7 +56,7 @@ func (s *Set) See(r *wal.Record, version int) error {
 	if r.Manager != wal.ManagerStorage && r.Manager != wal.ManagerDatabase {
 		return nil
 	}
-	body, err := wal.Decode(r, version)
+	body, err := wal.Decode(r, v)
 	if err != nil {
 		return err
 	}

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"velvetrewind/core/pg"
 	"velvetrewind/core/wal"
 )
 
@@ -28,7 +29,7 @@ func TestSetAgainstAModel(t *testing.T) {
 				}
 				model[f][b.Number] = true
 			}
-			require.NoError(t, s.See(r, 15))
+			require.NoError(t, s.See(r, pg.Major(15)))
 		}
 		list := s.List()
 		require.Len(t, list, len(model))
@@ -49,7 +50,7 @@ func TestTruncation(t *testing.T) {
 		main = binary.LittleEndian.AppendUint32(main, v)
 	}
 	var s Set
-	require.NoError(t, s.See(&wal.Record{Manager: wal.ManagerStorage, Info: 0x20, Main: main}, 15))
+	require.NoError(t, s.See(&wal.Record{Manager: wal.ManagerStorage, Info: 0x20, Main: main}, pg.Major(15)))
 	require.Equal(t, []Changed{{Fork: Fork{Relation: wal.RelationRef{Space: 1663, Database: 5, Filenode: 16385}}, Cut: 7, Blocks: nil}}, s.List())
-	require.Error(t, s.See(&wal.Record{Manager: wal.ManagerStorage, Info: 0x20, Main: main[:9]}, 15))
+	require.Error(t, s.See(&wal.Record{Manager: wal.ManagerStorage, Info: 0x20, Main: main[:9]}, pg.Major(15)))
 }

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"velvetrewind/core/pg"
 	"velvetrewind/core/wal"
 )
 
@@ -95,7 +96,7 @@ func TestSinceIsEnough(t *testing.T) {
 			var one Set
 			for range rapid.IntRange(0, 12).Draw(t, "records") {
 				if r := d.change(t); r != nil {
-					require.NoError(t, one.See(r, 15))
+					require.NoError(t, one.See(r, pg.Major(15)))
 				}
 			}
 			for _, c := range one.List() {
@@ -129,7 +130,7 @@ func TestSinceIsEnough(t *testing.T) {
 func TestAnUntouchedFileIsNotRead(t *testing.T) {
 	var s Set
 	touched := wal.RelationRef{Space: 1663, Database: 5, Filenode: 1}
-	require.NoError(t, s.See(&wal.Record{Manager: wal.ManagerHeap, Blocks: []wal.Block{{Space: 1663, Database: 5, Filenode: 1, Number: 70}}}, 15))
+	require.NoError(t, s.See(&wal.Record{Manager: wal.ManagerHeap, Blocks: []wal.Block{{Space: 1663, Database: 5, Filenode: 1, Number: 70}}}, pg.Major(15)))
 	for name, c := range map[string]struct {
 		fork       Fork
 		first, end uint32
@@ -146,7 +147,7 @@ func TestAnUntouchedFileIsNotRead(t *testing.T) {
 		require.ElementsMatch(t, c.changed, changed, name)
 		require.Equal(t, c.end, cut, name)
 	}
-	require.NoError(t, s.See(&wal.Record{Manager: wal.ManagerDatabase, Info: 0x00, Main: words32(6, 1663, 1, 1663)}, 15))
+	require.NoError(t, s.See(&wal.Record{Manager: wal.ManagerDatabase, Info: 0x00, Main: words32(6, 1663, 1, 1663)}, pg.Major(15)))
 	_, cut := s.Since(Fork{Relation: wal.RelationRef{Space: 1663, Database: 6, Filenode: 1}}, 64, 128)
 	require.Equal(t, uint32(64), cut, "of a database that was copied as files nothing is as it was")
 	_, cut = s.Since(Fork{Relation: wal.RelationRef{Space: 1664, Filenode: 1}}, 64, 128)

@@ -6,6 +6,7 @@ import (
 	"strconv"
 	"strings"
 
+	"velvetrewind/core/pg"
 	"velvetrewind/core/wal"
 )
 
@@ -21,18 +22,15 @@ type Named struct {
 	Copy   bool   // the new form of a table that is rewritten
 }
 
-// Places of columns in a row of pg_class (catalog/pg_class.h), the same from
-// PostgreSQL 13 to 17. None of them can be NULL.
+// Places of columns in a row of pg_class (catalog/pg_class.h), the same in all supported
+// versions; that of relpersistence differs. None of them can be NULL.
 const (
-	classOID       = 0
-	className      = 4
-	classSchema    = 68
-	classFile      = 88
-	classSpace     = 92
-	classTemporary = 114 // relpersistence
-	classKind      = 115
-	classRow       = 116
-	nameSize       = 64
+	classOID    = 0
+	className   = 4
+	classSchema = 68
+	classFile   = 88
+	classSpace  = 92
+	nameSize    = 64
 )
 
 // transient begins the name of the table into which another is rewritten, by its oid.
@@ -40,8 +38,9 @@ const transient = "pg_temp_"
 
 // decodeClass reads a row of pg_class that lies in the file of ref. ok is false if the
 // relation has no file of its own that the WAL tells of.
-func decodeClass(ref wal.RelationRef, row []byte) (n Named, ok bool) {
-	if len(row) < classRow {
+func decodeClass(ref wal.RelationRef, row []byte, v *pg.Version) (n Named, ok bool) {
+	persistence, kind := v.ClassPersistence, v.ClassPersistence+1
+	if len(row) <= kind {
 		return n, false
 	}
 	u32 := func(at int) uint32 { return binary.LittleEndian.Uint32(row[at:]) }
@@ -51,7 +50,7 @@ func decodeClass(ref wal.RelationRef, row []byte) (n Named, ok bool) {
 	}
 	name, _, _ := bytes.Cut(row[className:className+nameSize], []byte{0})
 	n.OID, n.Schema, n.Name = u32(classOID), u32(classSchema), string(name)
-	switch row[classKind] {
+	switch row[kind] {
 	case 'r', 'm':
 	case 't':
 		n.Part = Toast
@@ -65,7 +64,7 @@ func decodeClass(ref wal.RelationRef, row []byte) (n Named, ok bool) {
 			n.OID, n.Name, n.Copy = uint32(old), "", true
 		}
 	}
-	return n, n.File.Filenode != 0 && row[classTemporary] != 't'
+	return n, n.File.Filenode != 0 && row[persistence] != 't'
 }
 
 // Replacements pairs the files of a transaction that gives relations new files in their

@@ -48,8 +48,8 @@ func (r *Recorder) Next() (next, prev pg.LSN) { return r.builder.state.Next, r.b
 func (r *Recorder) From() pg.LSN { return r.head.From }
 
 // See takes the next record; what it returns is as Builder.See says.
-func (r *Recorder) See(rec *wal.Record, version int) (*Transaction, error) {
-	t, err := r.builder.See(rec, version)
+func (r *Recorder) See(rec *wal.Record, v *pg.Version) (*Transaction, error) {
+	t, err := r.builder.See(rec, v)
 	if err != nil {
 		return nil, err
 	}
@@ -60,7 +60,7 @@ func (r *Recorder) See(rec *wal.Record, version int) (*Transaction, error) {
 		r.ledger.add(t)
 	}
 	if rec.Manager == wal.ManagerXLOG {
-		body, err := wal.Decode(rec, version)
+		body, err := wal.Decode(rec, v)
 		if err != nil {
 			return nil, err
 		}
@@ -68,7 +68,7 @@ func (r *Recorder) See(rec *wal.Record, version int) (*Transaction, error) {
 			r.head.Marks = append(r.head.Marks, Mark{m.Name, rec.Start, m.Time})
 		}
 	}
-	return t, r.blocks.See(rec, version)
+	return t, r.blocks.See(rec, v)
 }
 
 // Segment gives the journal of what was seen so far, of bytes that end at end. The

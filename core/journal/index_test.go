@@ -83,12 +83,12 @@ func TestSegmentsCarryOver(t *testing.T) {
 			if r.Info == 0x70 && r.Manager == wal.ManagerXLOG {
 				wantMarks++
 			}
-			tx, err := whole.See(r, 15)
+			tx, err := whole.See(r, pg.Major(15))
 			require.NoError(t, err)
 			if tx != nil {
 				want = append(want, *kept(tx))
 			}
-			_, err = piece.See(r, 15)
+			_, err = piece.See(r, pg.Major(15))
 			require.NoError(t, err)
 			if rapid.IntRange(0, 9).Draw(t, "cut") == 0 {
 				cut()
@@ -121,7 +121,7 @@ func TestHeadSumsWhatCommitted(t *testing.T) {
 		l.checkpoint(0x10, 1<<32|100), l.running(100), l.insert(130, booking), l.end(0, 130, nil), l.remove(131, booking, 0), l.remove(131, booking, 0), l.remove(131, passenger, 0),
 		l.end(0, 131, nil), l.remove(132, booking, 0), l.end(0x20, 132, nil), l.mark("low tide"), l.remove(133, booking, 0), l.end(0, 133, nil), l.insert(134, booking),
 	} {
-		_, err := r.See(rec, 15)
+		_, err := r.See(rec, pg.Major(15))
 		require.NoError(t, err)
 	}
 	s, err := r.Segment(l.at+64, names(known))
@@ -254,7 +254,7 @@ func fuzzSeeds(f *testing.F) {
 	var l log
 	r := NewRecorder(pg.Segment{Timeline: 1, Number: 7}, z, State{})
 	for _, rec := range []*wal.Record{l.insert(10, booking), l.mark("m"), l.end(0, 10, []pg.XID{12}, passenger), l.insert(11, booking)} {
-		if _, err := r.See(rec, 15); err != nil {
+		if _, err := r.See(rec, pg.Major(15)); err != nil {
 			f.Fatal(err)
 		}
 	}

@@ -117,7 +117,7 @@ func (b *Builder) State() State {
 // See takes the next record, and returns the transaction that it ends, if any, good
 // until See is called again. The rollback of a sub-transaction looks like that of a
 // transaction: it ends its own work, and is returned as not committed.
-func (b *Builder) See(r *wal.Record, version int) (*Transaction, error) {
+func (b *Builder) See(r *wal.Record, v *pg.Version) (*Transaction, error) {
 	b.state.Prev, b.state.Next = r.Start, r.End
 	var o *Open
 	if r.XID != 0 {
@@ -126,9 +126,9 @@ func (b *Builder) See(r *wal.Record, version int) (*Transaction, error) {
 	}
 	switch r.Manager {
 	case wal.ManagerHeap, wal.ManagerHeap2:
-		return nil, b.seeHeap(r, o, version)
+		return nil, b.seeHeap(r, o, v)
 	case wal.ManagerTransaction:
-		end, ok, err := wal.EndOf(r, version)
+		end, ok, err := wal.EndOf(r, v)
 		if ok {
 			return b.finish(r, end), nil
 		}
@@ -139,7 +139,7 @@ func (b *Builder) See(r *wal.Record, version int) (*Transaction, error) {
 	default:
 		return nil, nil
 	}
-	body, err := wal.Decode(r, version)
+	body, err := wal.Decode(r, v)
 	if _, images := body.(wal.PageImages); images && o != nil {
 		o.seeImages(r)
 	}
@@ -159,7 +159,7 @@ func (o *Open) seeImages(r *wal.Record) {
 	}
 }
 
-func (b *Builder) seeHeap(r *wal.Record, o *Open, version int) error {
+func (b *Builder) seeHeap(r *wal.Record, o *Open, v *pg.Version) error {
 	if o == nil {
 		return nil // pruning, freezing, visibility
 	}
@@ -167,14 +167,14 @@ func (b *Builder) seeHeap(r *wal.Record, o *Open, version int) error {
 	if ok {
 		o.add(Change{c.Relation, c.Inserted, c.Updated, c.Deleted})
 		if c.Inserted == 1 && b.isClass(c.Relation) {
-			return o.seeClass(r, c.Relation, version)
+			return o.seeClass(r, c.Relation, v)
 		}
 		return nil
 	}
 	if err != nil || r.Manager != wal.ManagerHeap || len(r.Blocks) > 0 {
 		return err
 	}
-	body, err := wal.Decode(r, version)
+	body, err := wal.Decode(r, v)
 	if t, ok := body.(wal.HeapTruncate); ok {
 		o.Truncated = append(o.Truncated, t.Relations...)
 	}
@@ -190,9 +190,9 @@ func (b *Builder) isClass(ref wal.RelationRef) bool {
 }
 
 // seeClass learns the name of a relation from its new row in pg_class.
-func (o *Open) seeClass(r *wal.Record, ref wal.RelationRef, version int) error {
-	row, ok, err := wal.InsertedRow(r, version)
-	if n, is := decodeClass(ref, row); ok && is {
+func (o *Open) seeClass(r *wal.Record, ref wal.RelationRef, v *pg.Version) error {
+	row, ok, err := wal.InsertedRow(r, v)
+	if n, is := decodeClass(ref, row, v); ok && is {
 		o.Named = append(o.Named, n)
 	}
 	return err

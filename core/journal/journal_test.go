@@ -131,7 +131,7 @@ func kept(tx *Transaction) *Transaction {
 func see(t require.TestingT, b *Builder, records ...*wal.Record) []*Transaction {
 	var ended []*Transaction
 	for _, r := range records {
-		tx, err := b.See(r, 15)
+		tx, err := b.See(r, pg.Major(15))
 		require.NoError(t, err)
 		if tx != nil {
 			ended = append(ended, kept(tx))
@@ -187,7 +187,7 @@ func TestWhatACrashLeftIsForgotten(t *testing.T) {
 	b := NewBuilder(State{})
 	see(t, b, l.insert(0xfffffff0, booking), l.insert(10, booking), l.running(10))
 	assert.Equal(t, []pg.XID{10}, opened(b), "in the circular order of ids")
-	_, err := b.See(l.record(wal.ManagerHeap, 0x10, 10, []byte{1}, booking), 15)
+	_, err := b.See(l.record(wal.ManagerHeap, 0x10, 10, []byte{1}, booking), pg.Major(15))
 	assert.ErrorContains(t, err, "ends within its fields")
 }
 

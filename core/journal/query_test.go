@@ -24,7 +24,7 @@ func randomSegments(t *rapid.T) []*Segment {
 		r = NewRecorder(pg.Segment{Timeline: 1, Number: s.Segment.Number + 1}, z, s.State)
 	}
 	for range rapid.IntRange(1, 120).Draw(t, "records") {
-		_, err := r.See(randomRecord(t, &l), 15)
+		_, err := r.See(randomRecord(t, &l), pg.Major(15))
 		require.NoError(t, err)
 		if rapid.IntRange(0, 14).Draw(t, "cut") == 0 {
 			cut()

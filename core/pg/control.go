@@ -10,15 +10,14 @@ import (
 // Control is what Velvet Rewind needs of global/pg_control (ControlFileData in
 // catalog/pg_control.h, 64-bit little-endian layout).
 type Control struct {
-	SystemID       uint64
-	ControlVersion uint32 // 1300 for PostgreSQL 13 to 16, 1300 also for 17
-	CatalogVersion uint32
-	State          uint32 // DBState
-	Checkpoint     LSN    // last checkpoint record
-	Redo           LSN    // where its redo begins
-	Timeline       Timeline
-	MinRecovery    LSN
-	BackupStart    LSN
+	SystemID    uint64
+	Version     *Version // of the server that wrote it
+	State       uint32   // DBState
+	Checkpoint  LSN      // last checkpoint record
+	Redo        LSN      // where its redo begins
+	Timeline    Timeline
+	MinRecovery LSN
+	BackupStart LSN
 
 	MaxConnections   int32
 	MaxWorkers       int32
@@ -33,8 +32,8 @@ type Control struct {
 // ControlFileSize is the size of global/pg_control; only its first sector carries data.
 const ControlFileSize = 8192
 
-// Offsets within ControlFileData, the same from PostgreSQL 13 to 17. The
-// checkpoint copy starts at 40 and takes 88 bytes.
+// Offsets within ControlFileData, the same in all supported versions. The
+// checkpoint copy starts at 40 and takes 88 bytes. Where the CRC stands differs.
 const (
 	ctlVersion        = 8
 	ctlCatalog        = 12
@@ -52,24 +51,28 @@ const (
 	ctlBlockSize      = 216
 	ctlSegmentSize    = 228
 	ctlDataChecksums  = 252
-	ctlCRC            = 288
 )
 
 // ParseControl decodes a control file and verifies its CRC.
 func ParseControl(b []byte) (Control, error) {
-	if len(b) < ctlCRC+4 {
+	if len(b) < ControlFileSize {
 		return Control{}, fmt.Errorf("control file: %d bytes are too few", len(b))
 	}
 	u32 := func(at int) uint32 { return binary.LittleEndian.Uint32(b[at:]) }
 	u64 := func(at int) uint64 { return binary.LittleEndian.Uint64(b[at:]) }
-	if v := u32(ctlVersion); v != 1300 {
-		return Control{}, fmt.Errorf("control file: version %d is not one of PostgreSQL 13 to 17 (1300)", v)
+	layout := find(func(v *Version) bool { return v.ControlVersion == u32(ctlVersion) })
+	if layout == nil {
+		return Control{}, fmt.Errorf("control file: its version %d is of no supported PostgreSQL, %s", u32(ctlVersion), SupportedVersions())
 	}
-	if crc32.Checksum(b[:ctlCRC], Castagnoli) != u32(ctlCRC) {
+	if crc32.Checksum(b[:layout.ControlCRC], Castagnoli) != u32(layout.ControlCRC) {
 		return Control{}, errors.New("control file: its CRC is wrong; the file is damaged or was torn while it was read")
 	}
+	version := find(func(v *Version) bool { return v.CatalogVersion == u32(ctlCatalog) })
+	if version == nil || version.ControlVersion != layout.ControlVersion {
+		return Control{}, fmt.Errorf("control file: catalog version %d is of no release of PostgreSQL %s", u32(ctlCatalog), SupportedVersions())
+	}
 	c := Control{
-		SystemID: u64(0), ControlVersion: u32(ctlVersion), CatalogVersion: u32(ctlCatalog), State: u32(ctlState),
+		SystemID: u64(0), Version: version, State: u32(ctlState),
 		Checkpoint: LSN(u64(ctlCheckpoint)), Redo: LSN(u64(ctlRedo)), Timeline: Timeline(u32(ctlTimeline)),
 		MinRecovery: LSN(u64(ctlMinRecovery)), BackupStart: LSN(u64(ctlBackupStart)),
 		MaxConnections: int32(u32(ctlMaxConnections)), MaxWorkers: int32(u32(ctlMaxWorkers)),

@@ -4,5 +4,6 @@
 //
 // Invariant: every value here is a plain value decoded from bytes or text that
 // somebody else read; nothing in this package opens a file or a connection.
-// Formats follow the headers of PostgreSQL 13 to 17, named beside each decoder.
+// Formats follow the headers named beside each decoder; what differs between
+// versions of PostgreSQL stands in one table, in version.go.
 package pg

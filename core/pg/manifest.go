@@ -22,7 +22,7 @@ type ManifestRange struct {
 	Start, End LSN
 }
 
-// ReadManifest streams a backup manifest of PostgreSQL 13 or later, as the server
+// ReadManifest streams a backup manifest, as the server
 // sends it with MANIFEST_CHECKSUMS 'CRC32C' (backup-manifest format, version 1 or 2),
 // handing over each file and returning the WAL ranges. It never holds the list whole.
 func ReadManifest(r io.Reader, each func(ManifestFile) error) ([]ManifestRange, error) {

@@ -9,6 +9,9 @@ import (
 // with the default are supported, and the control file is checked for it.
 const BlockSize = 8192
 
+// WALBlockSize is the size of a WAL page in bytes (XLOG_BLCKSZ), of which only the default is supported.
+const WALBlockSize = 8192
+
 // BlocksPerFile is how many pages a relation's file has before the next file
 // ("16385.1") begins: 1 GiB (RELSEG_SIZE).
 const BlocksPerFile = 131072

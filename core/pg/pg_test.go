@@ -181,34 +181,68 @@ func TestJoinedChecksums(t *testing.T) {
 }
 
 func TestControlFileIsRefusedUnlessWhole(t *testing.T) {
-	b := make([]byte, ControlFileSize)
-	binary.LittleEndian.PutUint64(b, 7711250609914397501)
-	binary.LittleEndian.PutUint32(b[ctlVersion:], 1300)
-	binary.LittleEndian.PutUint32(b[ctlMaxConnections:], 100)
-	binary.LittleEndian.PutUint32(b[ctlBlockSize:], BlockSize)
-	binary.LittleEndian.PutUint32(b[ctlSegmentSize:], 16<<20)
-	binary.LittleEndian.PutUint32(b[ctlDataChecksums:], 1)
-	seal := func() { binary.LittleEndian.PutUint32(b[ctlCRC:], crc32.Checksum(b[:ctlCRC], Castagnoli)) }
-	seal()
-	c, err := ParseControl(b)
-	require.NoError(t, err)
-	assert.Equal(t, uint64(7711250609914397501), c.SystemID)
-	assert.Equal(t, int32(100), c.MaxConnections)
-	assert.True(t, c.DataChecksums)
+	for _, v := range Versions() {
+		b := make([]byte, ControlFileSize)
+		binary.LittleEndian.PutUint64(b, 7711250609914397501)
+		binary.LittleEndian.PutUint32(b[ctlVersion:], v.ControlVersion)
+		binary.LittleEndian.PutUint32(b[ctlCatalog:], v.CatalogVersion)
+		binary.LittleEndian.PutUint32(b[ctlMaxConnections:], 100)
+		binary.LittleEndian.PutUint32(b[ctlBlockSize:], BlockSize)
+		binary.LittleEndian.PutUint32(b[ctlSegmentSize:], 16<<20)
+		binary.LittleEndian.PutUint32(b[ctlDataChecksums:], 1)
+		seal := func() {
+			binary.LittleEndian.PutUint32(b[v.ControlCRC:], crc32.Checksum(b[:v.ControlCRC], Castagnoli))
+		}
+		seal()
+		c, err := ParseControl(b)
+		require.NoError(t, err)
+		assert.Equal(t, uint64(7711250609914397501), c.SystemID)
+		assert.Equal(t, int32(100), c.MaxConnections)
+		assert.Equal(t, v, c.Version)
+		assert.True(t, c.DataChecksums)
 
-	b[20] ^= 1
-	_, err = ParseControl(b)
-	assert.ErrorContains(t, err, "CRC")
-	binary.LittleEndian.PutUint32(b[ctlVersion:], 900)
-	_, err = ParseControl(b)
-	assert.ErrorContains(t, err, "version 900")
-	_, err = ParseControl(b[:100])
-	assert.ErrorContains(t, err, "too few")
-	binary.LittleEndian.PutUint32(b[ctlVersion:], 1300)
-	binary.LittleEndian.PutUint32(b[ctlBlockSize:], 16384)
-	seal()
-	_, err = ParseControl(b)
-	assert.ErrorContains(t, err, "16384")
+		b[20] ^= 1
+		_, err = ParseControl(b)
+		assert.ErrorContains(t, err, "CRC")
+		_, err = ParseControl(b[:300])
+		assert.ErrorContains(t, err, "too few")
+		binary.LittleEndian.PutUint32(b[ctlBlockSize:], 16384)
+		seal()
+		_, err = ParseControl(b)
+		assert.ErrorContains(t, err, "16384")
+		binary.LittleEndian.PutUint32(b[ctlCatalog:], v.CatalogVersion-1)
+		seal()
+		_, err = ParseControl(b)
+		assert.ErrorContains(t, err, "catalog version")
+		binary.LittleEndian.PutUint32(b[ctlVersion:], 900)
+		_, err = ParseControl(b)
+		assert.ErrorContains(t, err, "version 900")
+	}
+}
+
+// TestVersionsAreFound looks versions up by everything that tells one.
+func TestVersionsAreFound(t *testing.T) {
+	seen := make(map[any]bool)
+	for i, v := range Versions() {
+		assert.Equal(t, Versions()[0].Major+i, v.Major, "no gap")
+		assert.Same(t, v, PageVersion(v.PageMagic))
+		assert.False(t, seen[v.CatalogVersion] || seen[v.PageMagic], "they tell versions apart")
+		seen[v.CatalogVersion], seen[v.PageMagic] = true, true
+	}
+	for text, major := range map[string]int{"15.18 (Debian 15.18-0+deb12u1)": 15, "14.23": 14, "18beta1": 18} {
+		v, err := ReportedVersion(text)
+		require.NoError(t, err)
+		assert.Equal(t, major, v.Major)
+	}
+	for _, text := range []string{"", "13.22", "19devel", "x15", "9.6.24"} {
+		_, err := ReportedVersion(text)
+		assert.ErrorContains(t, err, "versions 14 to 18 are")
+	}
+	v, err := ServerVersion(170010)
+	require.NoError(t, err)
+	assert.Equal(t, "PG_17_202406281", v.TablespaceDirectory())
+	_, err = ServerVersion(190000)
+	assert.ErrorContains(t, err, "PostgreSQL 19 is not supported")
 }
 
 const manifest = `{ "PostgreSQL-Backup-Manifest-Version": 1,
@@ -234,5 +268,16 @@ func TestServerManifest(t *testing.T) {
 	for _, bad := range []string{"", "[]", `{"Files": {}}`, manifest[:200], strings.Replace(manifest, "CRC32C", "SHA256", 1), strings.Replace(manifest, "01020304", "xyz", 1)} {
 		_, err := ReadManifest(strings.NewReader(bad), func(ManifestFile) error { return nil })
 		assert.Error(t, err, bad)
+	}
+}
+
+func TestBackupLabel(t *testing.T) {
+	text := "START WAL LOCATION: 0/2000028 (file 000000010000000000000002)\nCHECKPOINT LOCATION: 0/2000060\nBACKUP METHOD: streamed\nBACKUP FROM: primary\nSTART TIME: 2026-11-23 14:03:07 WET\nLABEL: velvet x\nSTART TIMELINE: 3\n"
+	l, err := ParseBackupLabel([]byte(text))
+	require.NoError(t, err)
+	assert.Equal(t, BackupLabel{0x2000028, 0x2000060, 3}, l)
+	for bad, says := range map[string]string{"": "names no start", strings.Replace(text, "0/2000028", "nowhere", 1): "START WAL LOCATION", strings.Replace(text, "TIMELINE: 3", "TIMELINE: x", 1): "START TIMELINE", text + "INCREMENTAL FROM LSN: 0/1\n": "not whole"} {
+		_, err := ParseBackupLabel([]byte(bad))
+		assert.ErrorContains(t, err, says)
 	}
 }

@@ -61,6 +61,8 @@ func (r Report) Count(s State) (n int) {
 // Facts is what was found out about a cluster, its server's host and the service.
 type Facts struct {
 	ServerVersion int            `json:"serverVersion" doc:"server_version_num"`
+	Catalog       uint32         `json:"catalogVersion" doc:"CATALOG_VERSION_NO of the server; 0 where it was not asked"`
+	Sizes         Sizes          `json:"sizes"`
 	VersionText   string         `json:"versionText"`
 	SystemID      uint64         `json:"systemId,string"`
 	Timeline      pg.Timeline    `json:"timeline"`
@@ -93,10 +95,20 @@ type Facts struct {
 	CopiesFailure string `json:"copiesFailure,omitempty" doc:"why copies cannot be run on the service's host"`
 }
 
+// Sizes are what a server was built with.
+type Sizes struct {
+	Block         int `json:"block" doc:"bytes of a page"`
+	WALBlock      int `json:"walBlock" doc:"bytes of a WAL page"`
+	BlocksPerFile int `json:"blocksPerFile" doc:"pages of a relation's file before the next one begins"`
+}
+
+// supportedSizes are those of every packaged server.
+var supportedSizes = Sizes{Block: pg.BlockSize, WALBlock: pg.WALBlockSize, BlocksPerFile: pg.BlocksPerFile}
+
 // Seen are the settings of a server that are looked at.
 var Seen = []string{
 	"wal_level", "max_wal_senders", "max_replication_slots", "max_slot_wal_keep_size", "wal_keep_size", "archive_mode", "full_page_writes",
-	"wal_log_hints", "track_commit_timestamp", "synchronous_standby_names", "TimeZone", "data_directory",
+	"wal_log_hints", "track_commit_timestamp", "synchronous_standby_names", "TimeZone", "data_directory", "idle_replication_slot_timeout",
 }
 
 const (
@@ -109,11 +121,11 @@ const (
 // Judge makes the checks.
 func Judge(f Facts) []Check {
 	j := judge{f: f, role: quote(f.Role), replicationRole: quote(f.ReplicationRole)}
-	if !j.version() {
+	if !j.serverVersion() || !j.sizes() {
 		return j.checks
 	}
 	for _, check := range []func(){
-		j.replication, j.walLevel, j.senders, j.slots, j.retained, j.files, j.changes, j.tables, j.superuser,
+		j.replication, j.walLevel, j.senders, j.slots, j.retained, j.idleSlots, j.files, j.changes, j.tables, j.superuser,
 		j.checksums, j.fullPages, j.hints, j.commitTimes, j.archiving, j.synchronous, j.tablespaces, j.clocks, j.zones,
 		j.serverDisk, j.storeDisk, j.storeKey, j.copies,
 	} {
@@ -124,6 +136,7 @@ func Judge(f Facts) []Check {
 
 type judge struct {
 	f                     Facts
+	version               *pg.Version
 	role, replicationRole string
 	checks                []Check
 }
@@ -142,13 +155,30 @@ func (j *judge) setting(name string, c *Check) (string, bool) {
 	return v, ok
 }
 
-func (j *judge) version() bool {
-	c := Check{ID: "version", Title: "Version of the server", State: OK, Found: "PostgreSQL " + j.f.VersionText, Why: "WAL and base-backup protocol differ between versions."}
-	major := j.f.ServerVersion / 10000
-	if major < pg.OldestSupported || major > pg.NewestSupported {
+func (j *judge) serverVersion() bool {
+	c := Check{ID: "version", Title: "Version of the server", State: OK, Found: "PostgreSQL " + j.f.VersionText, Why: "A server of a version that is not known could not be restored."}
+	var err error
+	if j.version, err = pg.ServerVersion(j.f.ServerVersion); err != nil {
 		c.State = Needed
-		c.Found = fmt.Sprintf("PostgreSQL %s; versions %d to %d are supported", j.f.VersionText, pg.OldestSupported, pg.NewestSupported)
+		c.Found = fmt.Sprintf("PostgreSQL %s; versions %s are supported", j.f.VersionText, pg.SupportedVersions())
 		c.Edit = []string{"Use a server of a supported version."}
+	} else if j.f.Catalog != 0 && j.f.Catalog != j.version.CatalogVersion {
+		c.State = Needed
+		c.Found = fmt.Sprintf("PostgreSQL %s with catalog version %d, where the releases of %d have %d", j.f.VersionText, j.f.Catalog, j.version.Major, j.version.CatalogVersion)
+		c.Edit = []string{"Use a released server; a beta or a fork cannot be restored with the released one."}
+	}
+	j.add(c)
+	return c.State == OK
+}
+
+// sizes refuses servers that were built with other sizes than usual: nothing of theirs could be read.
+func (j *judge) sizes() bool {
+	c := Check{ID: "sizes", Title: "Sizes of pages and files", State: OK, Found: "the usual ones", Why: "Pages, WAL pages and files of other sizes cannot be read."}
+	if j.f.Sizes != supportedSizes {
+		c.State = Needed
+		c.Found = fmt.Sprintf("pages of %d bytes, WAL pages of %d, %d pages a file; only %d, %d and %d are supported", j.f.Sizes.Block, j.f.Sizes.WALBlock, j.f.Sizes.BlocksPerFile,
+			supportedSizes.Block, supportedSizes.WALBlock, supportedSizes.BlocksPerFile)
+		c.Edit = []string{"Use a server that was built with the default sizes."}
 	}
 	j.add(c)
 	return c.State == OK
@@ -265,7 +295,12 @@ func (j *judge) files() {
 func (j *judge) changes() {
 	j.grant("read_changes", "Reading only what has changed", "Incremental base backups are cheap with it; without it each reads everything.",
 		"the role "+j.f.Role+" may not take base backups through SQL", j.f.ReadsChanges,
-		"GRANT EXECUTE ON FUNCTION pg_backup_start(text, boolean), pg_backup_stop(boolean), pg_ls_dir(text, boolean, boolean), pg_stat_file(text, boolean) TO "+j.role+";")
+		"GRANT EXECUTE ON FUNCTION "+strings.Join(OnlineBackupFunctions(j.version), ", ")+" TO "+j.role+";")
+}
+
+// OnlineBackupFunctions are the signatures of what an incremental base backup calls.
+func OnlineBackupFunctions(v *pg.Version) []string {
+	return []string{v.StartBackupSignature, v.StopBackupSignature, "pg_ls_dir(text, boolean, boolean)", "pg_stat_file(text, boolean)"}
 }
 
 func (j *judge) tables() {
@@ -290,6 +325,17 @@ func (j *judge) checksums() {
 		c.Effect = "The server takes a few percent longer to read and write pages."
 	}
 	j.add(c)
+}
+
+// idleSlots warns of a limit after which the server invalidates a slot that nobody uses.
+func (j *judge) idleSlots() {
+	v, ok := j.f.Settings["idle_replication_slot_timeout"]
+	if !ok || v == "0" {
+		return // not a setting of this version, or off
+	}
+	j.add(Check{ID: "idle_replication_slot_timeout", Title: "idle_replication_slot_timeout", State: Advised, Found: v + " s", After: "reload",
+		Why: "When capture is down for longer than that, the server drops the WAL that it retained: a hole.",
+		SQL: []string{"ALTER SYSTEM SET idle_replication_slot_timeout = 0;"}, Effect: "Slots that nobody uses retain WAL without an end; max_slot_wal_keep_size still limits it."})
 }
 
 // onOff is a check for a setting that should be on.
@@ -416,26 +462,26 @@ func (j *judge) storeKey() {
 }
 
 func (j *judge) copies() {
-	c := Check{ID: "copies", Title: "Running copies here", State: OK, Found: fmt.Sprintf("PostgreSQL %d, as OS user %s", j.f.ServerVersion/10000, j.f.CopiesUser),
-		Why: "A side copy runs the same major version of the server on the service's host."}
+	c := Check{ID: "copies", Title: "Running copies here", State: OK, Found: fmt.Sprintf("PostgreSQL %d, as OS user %s", j.version.Major, j.f.CopiesUser),
+		Why: "A copy runs the same major version of the server on the service's host; without its programs nothing could be restored."}
 	if j.f.CopiesFailure != "" {
-		c.State, c.Found = Advised, j.f.CopiesFailure
-		c.Edit = []string{fmt.Sprintf("Install the server's programs of version %d on the service's host.", j.f.ServerVersion/10000)}
+		c.State, c.Found = Needed, j.f.CopiesFailure
+		c.Edit = []string{fmt.Sprintf("Install the server's programs of version %d on the service's host.", j.version.Major)}
 	}
 	j.add(c)
 }
 
 // RoleScript is SQL and a line of pg_hba.conf for a role with just the rights that are
-// needed, to be run by a superuser in the database that the connection string names.
-func RoleScript(role string) string {
+// needed on a server of this version, to be run by a superuser in the database that the
+// connection string names.
+func RoleScript(role string, v *pg.Version) string {
 	q := quote(role)
 	return `-- Run this as a superuser, in the database that Velvet Rewind connects to.
 CREATE ROLE ` + q + ` LOGIN REPLICATION;
 \password ` + q + `
 GRANT pg_read_all_settings, pg_read_server_files, pg_read_all_data TO ` + q + `;
 GRANT EXECUTE ON FUNCTION pg_read_file(text), pg_read_binary_file(text, bigint, bigint, boolean),
-  pg_backup_start(text, boolean), pg_backup_stop(boolean),
-  pg_ls_dir(text, boolean, boolean), pg_stat_file(text, boolean) TO ` + q + `;
+  ` + strings.Join(OnlineBackupFunctions(v), ", ") + ` TO ` + q + `;
 
 -- In pg_hba.conf, with the address of the service's host; then: SELECT pg_reload_conf();
 -- host  all          ` + role + `  ADDRESS/32  scram-sha-256

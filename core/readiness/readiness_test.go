@@ -7,12 +7,14 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"velvetrewind/core/pg"
 )
 
 // good is a cluster of which nothing is missing.
 func good() Facts {
 	return Facts{
-		ServerVersion: 150018, VersionText: "15.18", Role: "velvet", ReplicationRole: "velvet", Replication: true, Checksums: true,
+		ServerVersion: 150018, VersionText: "15.18", Catalog: 202209061, Sizes: supportedSizes, Role: "velvet", ReplicationRole: "velvet", Replication: true, Checksums: true,
 		ReadsFiles: true, ReadsTables: true, ReadsChanges: true, StoreSealed: true, ServerFree: 90 << 30, StoreFree: 90 << 30, Bytes: 30 << 30, ServiceZone: "UTC", CopiesUser: "postgres",
 		Settings: map[string]string{"wal_level": "replica", "max_wal_senders": "10", "max_replication_slots": "10", "max_slot_wal_keep_size": "51200", "wal_keep_size": "0",
 			"archive_mode": "off", "full_page_writes": "on", "wal_log_hints": "off", "track_commit_timestamp": "off", "synchronous_standby_names": "velvet", "TimeZone": "Europe/Lisbon", "data_directory": "/srv"},
@@ -40,7 +42,12 @@ func TestJudge(t *testing.T) {
 		after             string
 		of                func(*Facts)
 	}{
-		{"version", "supported version", "PostgreSQL 14.9", Needed, "", func(f *Facts) { f.ServerVersion, f.VersionText = 140009, "14.9" }},
+		{"version", "supported version", "PostgreSQL 13.22", Needed, "", func(f *Facts) { f.ServerVersion, f.VersionText = 130022, "13.22" }},
+		{"version", "supported version", "versions 14 to 18", Needed, "", func(f *Facts) { f.ServerVersion, f.VersionText = 190000, "19beta1" }},
+		{"version", "a beta", "catalog version 202505071", Needed, "", func(f *Facts) { f.ServerVersion, f.VersionText, f.Catalog = 180000, "18beta1", 202505071 }},
+		{"sizes", "default sizes", "pages of 32768 bytes", Needed, "", func(f *Facts) { f.Sizes.Block = 32768 }},
+		{"idle_replication_slot_timeout", "timeout = 0", "3600 s", Advised, "reload", func(f *Facts) { f.Settings["idle_replication_slot_timeout"] = "3600" }},
+		{"read_changes", "pg_start_backup(text, boolean, boolean)", "through SQL", Advised, "", func(f *Facts) { f.ServerVersion, f.Catalog, f.ReadsChanges = 140009, 202107181, false }},
 		{"wal_level", "wal_level = 'replica'", "minimal", Needed, "restart", func(f *Facts) { f.Settings["wal_level"] = "minimal" }},
 		{"replication", `ALTER ROLE "velvet" REPLICATION;`, "lacks", Needed, "", func(f *Facts) { f.Replication = false }},
 		{"replication", "host  replication  carrier", "no entry", Needed, "reload", func(f *Facts) { f.ReplicationRole, f.ReplicationFail = "carrier", "no entry" }},
@@ -66,7 +73,7 @@ func TestJudge(t *testing.T) {
 		{"store_disk", "another store", "databases hold 200.0 GiB", Advised, "", func(f *Facts) { f.Bytes = 200 << 30 }},
 		{"store_disk", "", "no limit", OK, "", func(f *Facts) { f.StoreFree = -1 }},
 		{"store_key", "--store-key", "off", Choice, "", func(f *Facts) { f.StoreSealed = false }},
-		{"copies", "version 15", "not installed", Advised, "", func(f *Facts) { f.CopiesFailure = "not installed" }},
+		{"copies", "version 15", "not installed", Needed, "", func(f *Facts) { f.CopiesFailure = "not installed" }},
 		{"archive_mode", "pg_read_all_settings", "may not see archive_mode", Unknown, "", func(f *Facts) { delete(f.Settings, "archive_mode") }},
 		{"wal_level", "pg_read_all_settings", "may not see wal_level", Unknown, "", func(f *Facts) { f.Settings = nil }},
 		{"max_replication_slots", "pg_read_all_settings", "may not see", Unknown, "", func(f *Facts) { f.Settings = nil }},
@@ -85,5 +92,6 @@ func TestJudge(t *testing.T) {
 }
 
 func TestRoleScriptQuotes(t *testing.T) {
-	assert.Contains(t, RoleScript(`odd"one`), `CREATE ROLE "odd""one" LOGIN REPLICATION;`)
+	assert.Contains(t, RoleScript("velvet", pg.Major(14)), "pg_start_backup(text, boolean, boolean)")
+	assert.Contains(t, RoleScript(`odd"one`, pg.Major(18)), `CREATE ROLE "odd""one" LOGIN REPLICATION;`)
 }

@@ -1,13 +1,10 @@
 package wal
 
-// Records of the database manager (commands/dbcommands_xlog.h). Before PostgreSQL
-// 15 there is one way to create a database, by copying files, and DROP stands in
-// the place of CREATE_WAL_LOG.
-const (
-	dbCreateFileCopy = 0x00
-	dbCreateWALLog   = 0x10
-	dbDrop           = 0x20
-)
+import "velvetrewind/core/pg"
+
+// Records of the database manager (commands/dbcommands_xlog.h). A database is created by
+// copying files (kind 0) or, in versions that know it, page by page.
+const dbCreateFileCopy = 0x00
 
 // DatabaseCreate makes a database's directory. With FileCopy its files are copied
 // from Template without a record for each page.
@@ -26,17 +23,13 @@ type DatabaseDrop struct {
 func (DatabaseCreate) body() {}
 func (DatabaseDrop) body()   {}
 
-func decodeDatabase(r *Record, f *fields, version int) Body {
-	op := r.op()
-	if version < 15 && op == dbCreateWALLog {
-		op = dbDrop
-	}
-	switch op {
+func decodeDatabase(r *Record, f *fields, v *pg.Version) Body {
+	switch r.op() {
 	case dbCreateFileCopy:
 		return DatabaseCreate{Database: f.u32(), Space: f.u32(), Template: f.u32(), FileCopy: true}
-	case dbCreateWALLog:
+	case v.DatabaseCreateLogged:
 		return DatabaseCreate{Database: f.u32(), Space: f.u32()}
-	case dbDrop:
+	case v.DatabaseDrop:
 		return DatabaseDrop{Database: f.u32(), Spaces: f.oids(int(f.u32()))}
 	}
 	return nil

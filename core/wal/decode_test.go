@@ -40,14 +40,14 @@ func TestDecodeOtherVersions(t *testing.T) {
 		kind    string
 		want    Body
 	}{
-		"13 creates databases by files":     {13, Record{Manager: ManagerDatabase, Info: 0x00, Main: data(oid, uint32(1663), uint32(1), uint32(1663))}, "CREATE", DatabaseCreate{oid, 1663, 1, true}},
 		"14 drops databases":                {14, Record{Manager: ManagerDatabase, Info: 0x10, Main: data(oid, uint32(1), uint32(1663))}, "DROP", DatabaseDrop{oid, []uint32{1663}}},
 		"15 drops databases":                {15, Record{Manager: ManagerDatabase, Info: 0x20, Main: data(oid, uint32(1), uint32(1663))}, "DROP", DatabaseDrop{oid, []uint32{1663}}},
-		"13 cleans":                         {13, Record{Manager: ManagerHeap2, Info: 0x10, Main: data(uint32(9), uint16(1), uint16(2))}, "CLEAN", nil},
 		"16 prunes":                         {16, Record{Manager: ManagerHeap2, Info: 0x10, Main: data(uint32(9), uint16(1), uint16(2), uint8(0))}, "PRUNE", HeapPrune{9, 1, 2}},
 		"17 prunes with a horizon":          {17, Record{Manager: ManagerHeap2, Info: 0x20, Main: data(uint8(0), uint8(8), uint32(9))}, "PRUNE_VACUUM_SCAN", HeapPrune{Horizon: 9}},
 		"17 prunes without one":             {17, Record{Manager: ManagerHeap2, Info: 0x30, Main: data(uint8(0), uint8(0))}, "PRUNE_VACUUM_CLEANUP", HeapPrune{}},
 		"14 prepares":                       {14, Record{Manager: ManagerTransaction, Info: 0x10, Main: data(make([]byte, 8), uint32(7), uint32(5), uint64(1000), uint32(10), uint32(1), make([]byte, 8), uint32(0), uint16(0), uint16(4), make([]byte, 16), "ebb\x00\x00\x00\x00\x00", uint32(8))}, "PREPARE", Prepare{7, 5, at, []pg.XID{8}, "ebb"}},
+		"18 drops wider statistics":         {18, Record{Manager: ManagerTransaction, Info: 0x80, XID: 7, Main: data(uint64(1000), uint32(1<<8|1<<4), uint32(1), make([]byte, 16), uint32(9))}, "COMMIT", End{XID: 9, Committed: true, Time: at}},
+		"15 drops statistics":               {15, Record{Manager: ManagerTransaction, Info: 0x80, XID: 7, Main: data(uint64(1000), uint32(1<<8|1<<4), uint32(1), make([]byte, 12), uint32(9))}, "COMMIT", End{XID: 9, Committed: true, Time: at}},
 		"17 marks the redo of a checkpoint": {17, Record{Manager: ManagerXLOG, Info: 0xe0, Main: data(uint32(1))}, "CHECKPOINT_REDO", nil},
 		"an index only refers to pages":     {15, Record{Manager: 11, Info: 0x00, Main: data(uint16(3))}, "INSERT_LEAF", nil},
 		"an unknown kind is opaque":         {15, Record{Manager: ManagerStandby, Info: 0x70}, "UNKNOWN (70)", nil},
@@ -55,19 +55,20 @@ func TestDecodeOtherVersions(t *testing.T) {
 		"the end of recovery":               {16, Record{Manager: ManagerXLOG, Info: 0x90, Main: data(uint64(1000), uint32(2), uint32(1))}, "END_OF_RECOVERY", EndOfRecovery{at, 2, 1}},
 		"a lost record":                     {15, Record{Manager: ManagerXLOG, Info: 0xd0, Main: data(uint64(0x1000), uint64(1000))}, "OVERWRITE_CONTRECORD", Overwrite{0x1000, at}},
 	} {
-		got, err := Decode(&c.record, c.version)
+		got, err := Decode(&c.record, pg.Major(c.version))
 		require.NoError(t, err, what)
 		assert.Equal(t, c.want, got, what)
-		assert.Equal(t, c.kind, c.record.Kind(c.version), what)
+		assert.Equal(t, c.kind, c.record.Kind(pg.Major(c.version)), what)
 	}
-	_, err := Decode(&Record{Manager: ManagerXLOG, Info: 0x10, Main: make([]byte, 40), Start: 0x28}, 15)
+	_, err := Decode(&Record{Manager: ManagerXLOG, Info: 0x10, Main: make([]byte, 40), Start: 0x28}, pg.Major(15))
 	assert.ErrorContains(t, err, "damaged WAL at 0/28: a record of XLOG CHECKPOINT_ONLINE ends within its fields")
-	_, err = Decode(&Record{Manager: ManagerStandby, Info: 0x00, Main: data(uint32(1 << 31))}, 15)
+	_, err = Decode(&Record{Manager: ManagerStandby, Info: 0x00, Main: data(uint32(1 << 31))}, pg.Major(15))
 	assert.Error(t, err, "no more locks than there are bytes for")
 }
 
 // TestPageImages puts pages with holes through each compression and back.
 func TestPageImages(t *testing.T) {
+	v := pg.Major(15)
 	encoder, err := zstd.NewWriter(nil)
 	require.NoError(t, err)
 	rapid.Check(t, func(t *rapid.T) {
@@ -79,9 +80,9 @@ func TestPageImages(t *testing.T) {
 		packed := make([]byte, lz4.CompressBlockBound(len(bare)))
 		n, err := lz4.CompressBlock(bare, packed, nil)
 		require.NoError(t, err)
-		for info, image := range map[uint8][]byte{0: bare, imageLZ4: packed[:n], imageZstd: encoder.EncodeAll(bare, nil), imagePGLZ: literal(bare)} {
+		for info, image := range map[uint8][]byte{0: bare, v.ImageLZ4: packed[:n], v.ImageZstd: encoder.EncodeAll(bare, nil), v.ImagePGLZ: literal(bare)} {
 			b := Block{Image: image, ImageInfo: info | imageHasHole, HoleStart: uint16(start), HoleSize: uint16(size)}
-			got, err := b.Page(15)
+			got, err := b.Page(v)
 			require.NoError(t, err, "%#x", info)
 			require.Equal(t, page, got, "%#x", info)
 		}
@@ -93,9 +94,9 @@ func TestPageImages(t *testing.T) {
 		_, err := unpackPGLZ(bad, 100)
 		assert.Error(t, err)
 	}
-	_, err = (&Block{Image: []byte{1}, ImageInfo: imageLZ4 | imageZstd}).Page(15)
+	_, err = (&Block{Image: []byte{1}, ImageInfo: v.ImageLZ4 | v.ImageZstd}).Page(v)
 	assert.ErrorContains(t, err, "more than one way")
-	_, err = (&Block{}).Page(15)
+	_, err = (&Block{}).Page(v)
 	assert.ErrorContains(t, err, "no page image")
 }
 
@@ -150,7 +151,7 @@ func TestOverwrittenSegments(t *testing.T) {
 }
 
 func TestInsertedRows(t *testing.T) {
-	row, ok, err := InsertedRow(&Record{Manager: ManagerHeap, Blocks: []Block{{Data: data(uint16(0), uint16(0), uint8(24), uint8(0), "columns")}}}, 15)
+	row, ok, err := InsertedRow(&Record{Manager: ManagerHeap, Blocks: []Block{{Data: data(uint16(0), uint16(0), uint8(24), uint8(0), "columns")}}}, pg.Major(15))
 	require.NoError(t, err)
 	assert.True(t, ok)
 	assert.Equal(t, "columns", string(row))
@@ -158,13 +159,13 @@ func TestInsertedRows(t *testing.T) {
 	binary.LittleEndian.PutUint32(page[pageHead+4:], 8000|1<<15|31<<17) // the second line pointer
 	page[8000+tupleHeader-1] = 24
 	copy(page[8024:], "columns")
-	row, ok, err = InsertedRow(&Record{Manager: ManagerHeap, Main: data(uint16(2), uint8(0)), Blocks: []Block{{Image: page}}}, 15)
+	row, ok, err = InsertedRow(&Record{Manager: ManagerHeap, Main: data(uint16(2), uint8(0)), Blocks: []Block{{Image: page}}}, pg.Major(15))
 	require.NoError(t, err)
 	assert.True(t, ok)
 	assert.Equal(t, "columns", string(row), "from the image of the page")
-	_, _, err = InsertedRow(&Record{Manager: ManagerHeap, Main: data(uint16(3000), uint8(0)), Blocks: []Block{{Image: page}}}, 15)
+	_, _, err = InsertedRow(&Record{Manager: ManagerHeap, Main: data(uint16(3000), uint8(0)), Blocks: []Block{{Image: page}}}, pg.Major(15))
 	assert.Error(t, err)
-	_, ok, err = InsertedRow(&Record{Manager: ManagerHeap, Info: 0x10}, 15)
+	_, ok, err = InsertedRow(&Record{Manager: ManagerHeap, Info: 0x10}, pg.Major(15))
 	assert.False(t, ok)
 	assert.NoError(t, err)
 }
@@ -175,12 +176,12 @@ func FuzzRecord(f *testing.F) {
 	info, main := commitData(time.Now().UnixMicro(), 11)
 	w.record(ManagerTransaction, info, 10, main)
 	f.Add(w.out[longHeader:], uint8(15))
-	f.Add(data(uint32(60), uint32(7), uint64(0), uint8(0), uint8(10), uint16(0), uint32(0), uint8(0), uint8(blockHasImage), uint16(0), uint16(4), uint16(0), uint8(imagePGLZ), make([]byte, 16)), uint8(15))
+	f.Add(data(uint32(60), uint32(7), uint64(0), uint8(0), uint8(10), uint16(0), uint32(0), uint8(0), uint8(blockHasImage), uint16(0), uint16(4), uint16(0), uint8(0x04), make([]byte, 16)), uint8(15))
 	f.Fuzz(func(t *testing.T, b []byte, version uint8) {
 		if len(b) < recordHeader {
 			return
 		}
-		v := 13 + int(version)%5
+		v := pg.Versions()[int(version)%len(pg.Versions())]
 		var r Record
 		if r.decode(b, v) != nil {
 			return

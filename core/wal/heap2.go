@@ -21,7 +21,7 @@ type HeapMultiInsert struct {
 }
 
 // HeapPrune takes dead rows off a page; nobody who still sees rows up to Horizon
-// may be reading it. Redirected and Dead are not told from PostgreSQL 17 on.
+// may be reading it. Redirected and Dead are 0 where the record is of the unified form.
 type HeapPrune struct {
 	Horizon          pg.XID
 	Redirected, Dead int
@@ -62,7 +62,7 @@ func (HeapVisible) body()     {}
 func (HeapRewrite) body()     {}
 func (HeapNewCID) body()      {}
 
-func decodeHeap2(r *Record, f *fields, version int) Body {
+func decodeHeap2(r *Record, f *fields, v *pg.Version) Body {
 	switch op := r.Info & heapOpMask; {
 	case op == heap2Rewrite:
 		v := HeapRewrite{XID: f.xid(), Database: f.u32(), Relation: f.u32()}
@@ -81,21 +81,20 @@ func decodeHeap2(r *Record, f *fields, version int) Body {
 		f.skip(12) // command ids
 		v.Relation = f.relation()
 		return v
-	case version >= 17:
-		return decodePrune17(f)
-	case op == heap2Prune && version >= 14:
+	case v.UnifiedPrune:
+		return decodeUnifiedPrune(f)
+	case op == heap2Prune:
 		return HeapPrune{f.xid(), int(f.u16()), int(f.u16())}
-	case op == heap2Vacuum && version >= 14:
+	case op == heap2Vacuum:
 		return HeapVacuum{int(f.u16())}
-	case op == heap2Freeze && version >= 14:
+	case op == heap2Freeze:
 		return HeapFreeze{f.xid(), int(f.u16())}
 	}
-	return nil // PostgreSQL 13 numbers pruning and freezing otherwise
+	return nil
 }
 
-// decodePrune17 reads the one record that prunes, vacuums and freezes from
-// PostgreSQL 17 on (xl_heap_prune).
-func decodePrune17(f *fields) Body {
+// decodeUnifiedPrune reads the one record that prunes, vacuums and freezes (xl_heap_prune).
+func decodeUnifiedPrune(f *fields) Body {
 	const hasHorizon = 1 << 3
 	f.skip(1) // padding
 	var p HeapPrune

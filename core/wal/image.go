@@ -10,12 +10,8 @@ import (
 	"velvetrewind/core/pg"
 )
 
-// Flags of a page image from PostgreSQL 15 on; before it, one bit meant pglz.
-const (
-	imagePGLZ = 0x04
-	imageLZ4  = 0x08
-	imageZstd = 0x10
-)
+// compressionFlags are the bits of a page image's flags of which one says how it is compressed.
+func compressionFlags(v *pg.Version) uint8 { return v.ImagePGLZ | v.ImageLZ4 | v.ImageZstd }
 
 var imageDecoder = newImageDecoder()
 
@@ -29,12 +25,12 @@ func newImageDecoder() *zstd.Decoder {
 
 // Page gives the whole page of a full-page image, with its hole filled with zeroes.
 // It is an error if the block has no image, or one that cannot be right.
-func (b *Block) Page(version int) ([]byte, error) {
+func (b *Block) Page(v *pg.Version) ([]byte, error) {
 	if len(b.Image) == 0 {
 		return nil, errors.New("the block has no page image")
 	}
 	want := pg.BlockSize - int(b.HoleSize)
-	packed, err := b.unpack(version, want)
+	packed, err := b.unpack(v, want)
 	if err != nil {
 		return nil, err
 	}
@@ -47,27 +43,20 @@ func (b *Block) Page(version int) ([]byte, error) {
 	return page, nil
 }
 
-func (b *Block) unpack(version, want int) ([]byte, error) {
-	method := b.ImageInfo & imageCompressed15
-	if version < 15 {
-		method = 0
-		if b.ImageInfo&imageCompressed14 != 0 {
-			method = imagePGLZ
-		}
-	}
-	switch method {
+func (b *Block) unpack(v *pg.Version, want int) ([]byte, error) {
+	switch method := b.ImageInfo & compressionFlags(v); method {
 	case 0:
 		return b.Image, nil
-	case imagePGLZ:
+	case v.ImagePGLZ:
 		return unpackPGLZ(b.Image, want)
-	case imageLZ4:
+	case v.ImageLZ4:
 		out := make([]byte, want)
 		n, err := lz4.UncompressBlock(b.Image, out)
 		if err != nil {
 			return nil, fmt.Errorf("LZ4 page image: %w", err)
 		}
 		return out[:n], nil
-	case imageZstd:
+	case v.ImageZstd:
 		out, err := imageDecoder.DecodeAll(b.Image, make([]byte, 0, want))
 		if err != nil {
 			return nil, fmt.Errorf("zstd page image: %w", err)

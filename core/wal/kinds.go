@@ -1,11 +1,15 @@
 package wal
 
-import "fmt"
+import (
+	"fmt"
+
+	"velvetrewind/core/pg"
+)
 
 // kinds names the records of each manager by the upper half of Info, as the server
 // does (rm_identify in each manager's …desc.c). Managers whose highest bit is a flag
-// of its own are marked; PostgreSQL 15 is the reference, older and newer differences
-// stand below.
+// of its own are marked; PostgreSQL 15 is the reference, what differs
+// stands in the table of versions.
 var kinds = map[Manager]map[uint8]string{
 	ManagerXLOG: {
 		0x00: "CHECKPOINT_SHUTDOWN", 0x10: "CHECKPOINT_ONLINE", 0x20: "NOOP", 0x30: "NEXTOID", 0x40: "SWITCH", 0x50: "BACKUP_END",
@@ -52,22 +56,12 @@ var kinds = map[Manager]map[uint8]string{
 	21: {0x00: "MESSAGE"},
 }
 
-// otherKinds are names that differ in other major versions than 15.
-var otherKinds = map[int]map[Manager]map[uint8]string{
-	13: {
-		ManagerDatabase: {0x00: "CREATE", 0x10: "DROP"},
-		ManagerHeap2:    {0x10: "CLEAN", 0x20: "FREEZE_PAGE", 0x30: "CLEANUP_INFO"},
-	},
-	14: {ManagerDatabase: {0x00: "CREATE", 0x10: "DROP"}},
-	17: {ManagerHeap2: {0x10: "PRUNE_ON_ACCESS", 0x20: "PRUNE_VACUUM_SCAN", 0x30: "PRUNE_VACUUM_CLEANUP"}},
-}
-
 // initPage is the flag of heap and BRIN records that begin a fresh page.
 const initPage = 0x80
 
 // Kind names the record as the server does, e.g. "INSERT+INIT". A record that is not
 // known is named by its number.
-func (r *Record) Kind(version int) string {
+func (r *Record) Kind(v *pg.Version) string {
 	op, suffix := r.Info&0xf0, ""
 	switch r.Manager {
 	case ManagerTransaction:
@@ -77,7 +71,7 @@ func (r *Record) Kind(version int) string {
 			op, suffix = op&^initPage, "+INIT"
 		}
 	}
-	if name, ok := otherKinds[version][r.Manager][op]; ok {
+	if name, ok := v.RecordNames[[2]uint8{uint8(r.Manager), op}]; ok {
 		return name + suffix
 	}
 	if name, ok := kinds[r.Manager][op]; ok {

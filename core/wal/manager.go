@@ -2,7 +2,7 @@ package wal
 
 import "fmt"
 
-// Manager is a resource manager's id (rmgrlist.h); the list has kept its order from PostgreSQL 13 on.
+// Manager is a resource manager's id (rmgrlist.h); the list has the same order in all supported versions.
 type Manager uint8
 
 // The managers whose records are decoded here.

@@ -7,8 +7,8 @@ import (
 	"velvetrewind/core/pg"
 )
 
-// PageSize is the size of a WAL page (XLOG_BLCKSZ).
-const PageSize = 8192
+// PageSize is the size of a WAL page.
+const PageSize = pg.WALBlockSize
 
 const (
 	shortHeader = 24
@@ -19,13 +19,10 @@ const (
 	flagOverwritesLost = 0x8 // XLP_FIRST_IS_OVERWRITE_CONTRECORD
 )
 
-// magics gives the server version that writes pages with each magic number (XLOG_PAGE_MAGIC).
-var magics = map[uint16]int{0xD106: 13, 0xD10D: 14, 0xD110: 15, 0xD113: 16, 0xD116: 17}
-
 // pageHeader is an XLogPageHeaderData, with the fields of the long form that
 // stands at the beginning of each segment.
 type pageHeader struct {
-	version     int
+	version     *pg.Version
 	flags       uint16
 	timeline    pg.Timeline
 	address     pg.LSN
@@ -61,9 +58,8 @@ func parsePage(page []byte, at pg.LSN) (pageHeader, error) {
 		size:      shortHeader,
 	}
 	magic := binary.LittleEndian.Uint16(page)
-	var known bool
-	if h.version, known = magics[magic]; !known {
-		return h, damaged(at, "page magic %04X is not one of PostgreSQL 13 to 17", magic)
+	if h.version = pg.PageVersion(magic); h.version == nil {
+		return h, damaged(at, "page magic %04X is not one of PostgreSQL %s", magic, pg.SupportedVersions())
 	}
 	if h.address != at {
 		return h, damaged(at, "the page says that it belongs at %s", h.address)

@@ -66,8 +66,8 @@ func (r *Reader) waitFor(page pg.LSN) {
 // Position is where the next record would begin: the end of the last whole one.
 func (r *Reader) Position() pg.LSN { return r.at + pg.LSN(r.off) }
 
-// Version is the major version of the server that wrote the current page.
-func (r *Reader) Version() int { return r.head.version }
+// Version is that of the server that wrote the current page; nil before the first.
+func (r *Reader) Version() *pg.Version { return r.head.version }
 
 // Next returns the next whole record, valid until Next is called again. When the
 // source ends, in a record or behind one, it is io.EOF; where the rest was never

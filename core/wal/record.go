@@ -61,20 +61,18 @@ const (
 	blockWillInit = 0x40
 	blockSameRel  = 0x80
 
-	imageHasHole      = 0x01
-	imageCompressed14 = 0x02 // PostgreSQL 13 and 14
-	imageCompressed15 = 0x1c // pglz, LZ4 or zstd, from 15 on
+	imageHasHole = 0x01
 )
 
 var errShort = errors.New("the record ends within its headers")
 
 // decode takes raw, whose CRC was checked, apart. Slices point into raw.
-func (r *Record) decode(raw []byte, version int) error {
+func (r *Record) decode(raw []byte, v *pg.Version) error {
 	r.Length, r.XID = binary.LittleEndian.Uint32(raw), pg.XID(binary.LittleEndian.Uint32(raw[4:]))
 	r.Prev = pg.LSN(binary.LittleEndian.Uint64(raw[recordPrev:]))
 	r.Info, r.Manager = raw[16], Manager(raw[17])
 	r.TopXID, r.Origin, r.Blocks = 0, 0, r.Blocks[:0]
-	d := headers{b: raw[recordHeader:], version: version, record: r}
+	d := headers{b: raw[recordHeader:], version: v, record: r}
 	for len(d.b) > d.payload {
 		last, err := d.next()
 		if err != nil {
@@ -90,7 +88,7 @@ func (r *Record) decode(raw []byte, version int) error {
 // headers walks the block and data headers in front of a record's payload.
 type headers struct {
 	b        []byte
-	version  int
+	version  *pg.Version
 	record   *Record
 	payload  int // bytes of images, block data and main data announced so far
 	mainSize int
@@ -194,10 +192,7 @@ func (d *headers) image(blk *Block) (stored int32, err error) {
 	}
 	size := int(binary.LittleEndian.Uint16(b))
 	blk.HoleStart, blk.ImageInfo = binary.LittleEndian.Uint16(b[2:]), b[4]
-	compressed := blk.ImageInfo&imageCompressed15 != 0
-	if d.version < 15 {
-		compressed = blk.ImageInfo&imageCompressed14 != 0
-	}
+	compressed := blk.ImageInfo&compressionFlags(d.version) != 0
 	switch {
 	case blk.ImageInfo&imageHasHole == 0:
 	case compressed:

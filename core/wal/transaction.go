@@ -71,10 +71,10 @@ func (Invalidations) body() {}
 const invalidationSize = 16
 
 // decodeTransaction decodes what is no end of a transaction.
-func decodeTransaction(r *Record, f *fields, version int) Body {
+func decodeTransaction(r *Record, f *fields, v *pg.Version) Body {
 	switch r.Info & xactOpMask {
 	case xactPrepare:
-		return decodePrepare(f, version)
+		return decodePrepare(f, v)
 	case xactAssignment:
 		return Assignment{Top: f.xid(), Subxacts: f.xids(int(f.u32()))}
 	case xactInvalidation:
@@ -83,16 +83,15 @@ func decodeTransaction(r *Record, f *fields, version int) Body {
 	return nil
 }
 
-// decodePrepare reads the header and the name behind it; PostgreSQL 15 brought two
-// counts of dropped statistics.
-func decodePrepare(f *fields, version int) Body {
+// decodePrepare reads the header and the name after it.
+func decodePrepare(f *fields, v *pg.Version) Body {
 	f.skip(8) // magic and length
 	p := Prepare{XID: f.xid(), Database: f.u32(), Time: pg.Timestamp(int64(f.u64()))}
 	f.skip(4) // owner
 	subxacts := int(f.u32())
 	f.skip(8) // relations dropped at commit and at abort
-	if version >= 15 {
-		f.skip(8)
+	if v.DroppedStats > 0 {
+		f.skip(8) // how many statistics are dropped at commit and at abort
 	}
 	f.skip(6) // invalidations, whether they concern the relation cache's file, padding
 	name := int(f.u16())
@@ -107,7 +106,7 @@ func decodePrepare(f *fields, version int) Body {
 
 // EndOf decodes a commit or abort record; ok is false for every other record.
 // Source: ParseCommitRecord and ParseAbortRecord in xactdesc.c.
-func EndOf(r *Record, version int) (end End, ok bool, err error) {
+func EndOf(r *Record, v *pg.Version) (end End, ok bool, err error) {
 	if r.Manager != ManagerTransaction {
 		return End{}, false, nil
 	}
@@ -139,8 +138,8 @@ func EndOf(r *Record, version int) (end End, ok bool, err error) {
 			end.Dropped = append(end.Dropped, f.relation())
 		}
 	}
-	if info&xinfoDroppedStats != 0 && version >= 15 {
-		f.skip(f.count(statsItem) * statsItem)
+	if info&xinfoDroppedStats != 0 && v.DroppedStats > 0 {
+		f.skip(f.count(v.DroppedStats) * v.DroppedStats)
 	}
 	if end.Committed && info&xinfoInvalidation != 0 {
 		f.skip(f.count(invalidationSize) * invalidationSize)
@@ -156,6 +155,3 @@ func EndOf(r *Record, version int) (end End, ok bool, err error) {
 	}
 	return end, true, nil
 }
-
-// statsItem is the size of an xl_xact_stats_item in PostgreSQL 15 to 17: kind, database and object.
-const statsItem = 12

@@ -18,13 +18,13 @@ var errTuple = errors.New("the record holds no row where it should")
 // page, behind the row's header: from the record itself, or from the image of the page
 // where that stands instead. ok is false for every other record. It does not tell
 // which columns are NULL, so that only what lies before the first that can be is known.
-func InsertedRow(r *Record, version int) (row []byte, ok bool, err error) {
+func InsertedRow(r *Record, v *pg.Version) (row []byte, ok bool, err error) {
 	if r.Manager != ManagerHeap || r.Info&heapOpMask != heapInsert || len(r.Blocks) == 0 {
 		return nil, false, nil
 	}
 	b := &r.Blocks[0]
 	if len(b.Data) == 0 {
-		row, err = rowOnPage(r, b, version)
+		row, err = rowOnPage(r, b, v)
 		return row, err == nil, err
 	}
 	// xl_heap_header: two masks and the offset of the columns, then all behind the fixed header.
@@ -40,10 +40,10 @@ func InsertedRow(r *Record, version int) (row []byte, ok bool, err error) {
 }
 
 // rowOnPage finds the row by its line pointer on the image of the page.
-func rowOnPage(r *Record, b *Block, version int) ([]byte, error) {
+func rowOnPage(r *Record, b *Block, v *pg.Version) ([]byte, error) {
 	f := fields{b: r.Main}
 	offset := int(f.u16())
-	page, err := b.Page(version)
+	page, err := b.Page(v)
 	if err != nil {
 		return nil, damaged(r.Start, "%v", err)
 	}

@@ -31,7 +31,7 @@ func (w *writer) header(remaining int) {
 		flags, size = flags|flagLongHeader, longHeader
 	}
 	h := make([]byte, size)
-	binary.LittleEndian.PutUint16(h, 0xD110)
+	binary.LittleEndian.PutUint16(h, pg.Major(15).PageMagic)
 	binary.LittleEndian.PutUint16(h[2:], flags)
 	binary.LittleEndian.PutUint32(h[4:], 1)
 	binary.LittleEndian.PutUint64(h[8:], uint64(at))

@@ -70,6 +70,8 @@ func hidePassword(err error) error {
 }
 
 // SQL opens a session in the named database, or in the connection string's own when it is "".
+// Of several hosts it is the first that is the primary, or that has the target_session_attrs
+// asked for.
 func (a Access) SQL(ctx context.Context, database string) (*pgx.Conn, error) {
 	c, err := pgx.ParseConfig(a.ConnString)
 	if err != nil {
@@ -80,6 +82,39 @@ func (a Access) SQL(ctx context.Context, database string) (*pgx.Conn, error) {
 		c.Database = database
 	}
 	return pgx.ConnectConfig(ctx, c)
+}
+
+// Of several hosts a connection string names, servers are the addresses in order, each with
+// the ways to log in there (with TLS and without).
+func servers(c *pgconn.Config) []*pgconn.Config {
+	var list []*pgconn.Config
+	for _, f := range append([]*pgconn.FallbackConfig{{Host: c.Host, Port: c.Port, TLSConfig: c.TLSConfig}}, c.Fallbacks...) {
+		if n := len(list); n > 0 && list[n-1].Host == f.Host && list[n-1].Port == f.Port {
+			list[n-1].Fallbacks = append(list[n-1].Fallbacks, f)
+			continue
+		}
+		one := c.Copy()
+		one.Host, one.Port, one.TLSConfig, one.Fallbacks = f.Host, f.Port, f.TLSConfig, nil
+		list = append(list, one)
+	}
+	return list
+}
+
+// locate finds the server on which SQL sessions end up. A replication session cannot answer
+// the question that tells a primary, so a session of the other kind asks it first.
+func (a Access) locate(ctx context.Context, c *pgconn.Config) (*pgconn.Config, error) {
+	if c.ValidateConnect == nil {
+		return c, nil
+	}
+	var failed error
+	for _, one := range servers(c) {
+		conn, err := pgconn.ConnectConfig(ctx, one)
+		if err == nil {
+			return one, conn.Close(ctx)
+		}
+		failed = errors.Join(failed, err)
+	}
+	return nil, failed
 }
 
 // As is the same place, with another role's login.
@@ -97,13 +132,18 @@ func (a Access) As(user, password string) (Access, error) {
 	return Access{ConnString: a.ConnString + " user='" + user + "'", Password: password}, nil // the last one counts
 }
 
-// Replication opens a session that speaks the streaming replication protocol.
+// Replication opens a session that speaks the streaming replication protocol, with the
+// server that SQL reaches.
 func (a Access) Replication(ctx context.Context) (*pgconn.PgConn, error) {
 	c, err := pgconn.ParseConfig(a.ConnString)
 	if err != nil {
 		return nil, hidePassword(err)
 	}
 	a.complete(c)
+	if c, err = a.locate(ctx, c); err != nil {
+		return nil, err
+	}
+	c.ValidateConnect = nil
 	if a.ReplicationUser != "" {
 		c.User, c.Password = a.ReplicationUser, a.ReplicationPassword
 	}
@@ -119,6 +159,9 @@ func (a Access) complete(c *pgconn.Config) {
 		c.ConnectTimeout = connectTimeout
 	}
 	c.RuntimeParams["application_name"] = appName
+	if c.ValidateConnect == nil && len(servers(c)) > 1 {
+		c.ValidateConnect = pgconn.ValidateConnectTargetSessionAttrsPrimary
+	}
 }
 
 // Remedy puts a failed connection into words that say what to do about it.
@@ -141,6 +184,9 @@ func Remedy(err error) string {
 			return "the server is not accepting connections yet (" + pgErr.Message + "); try again when it is up"
 		}
 		return pgErr.Message
+	}
+	if text := err.Error(); strings.Contains(text, "is in hot standby mode") || strings.Contains(text, "read only connection") {
+		return "no primary was found among the hosts of the connection string (" + lastLine(text) + "); start one, or name its host too"
 	}
 	var connErr *pgconn.ConnectError
 	if errors.As(err, &connErr) {

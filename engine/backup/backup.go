@@ -52,6 +52,9 @@ const Auto = "auto"
 // Take makes a base backup. On an error nothing of it is left that anything would read;
 // Tidy removes the rest.
 func (t *Taker) Take(ctx context.Context, opt Options, report task.Report) (b catalog.Backup, err error) {
+	if _, err := pg.ServerVersion(t.Cluster.ServerVersion); err != nil {
+		return b, problem.Wrap(err, problem.Conflict, "the base backup was not begun", "Use a version of Velvet Rewind that supports it.")
+	}
 	if err := t.captureRuns(ctx, report); err != nil {
 		return b, err
 	}
@@ -60,9 +63,13 @@ func (t *Taker) Take(ctx context.Context, opt Options, report task.Report) (b ca
 		return b, err
 	}
 	w, err := t.take(ctx, opt, report)
-	if err == nil && !lease.Held(ctx) {
-		w.abort()
-		err = errors.New("the catalogue was away meanwhile, and with it the right to this cluster's backups")
+	if err == nil {
+		if err = w.readBack(ctx); err == nil && !lease.Held(ctx) {
+			err = errors.New("lost the connection to the catalogue, and with it the backup lock")
+		}
+		if err != nil {
+			w.abort()
+		}
 	}
 	if err == nil {
 		err = w.finish()

@@ -30,6 +30,7 @@ func doubtful(format string, args ...any) error { return doubt{fmt.Errorf(format
 // stop it writes whole pages to the WAL, so that what is read meanwhile can be replayed.
 type online struct {
 	conn     *pgx.Conn
+	version  *pg.Version
 	timeline pg.Timeline
 	start    pg.LSN
 	spaces   []layout.TablespaceEntry
@@ -82,9 +83,9 @@ func (t *Taker) incremental(ctx context.Context, opt Options, old *former, repor
 
 // startOnline begins a backup through SQL.
 func (t *Taker) startOnline(ctx context.Context, conn *pgx.Conn, opt Options) (*online, error) {
-	o := &online{conn: conn}
+	o := &online{conn: conn, version: t.Cluster.Version()}
 	var start string
-	if err := conn.QueryRow(ctx, `select pg_backup_start($1, $2)::text`, "velvet "+opt.ID, opt.Fast).Scan(&start); err != nil {
+	if err := conn.QueryRow(ctx, `select `+o.version.StartBackup+`::text`, "velvet "+opt.ID, opt.Fast).Scan(&start); err != nil {
 		return nil, doubtful("the server does not let this role begin a backup through SQL: %w", err)
 	}
 	var err error
@@ -112,7 +113,7 @@ func (t *Taker) startOnline(ctx context.Context, conn *pgx.Conn, opt Options) (*
 // stop ends the backup: its label belongs into it.
 func (o *online) stop(ctx context.Context) (stop pg.LSN, err error) {
 	var at string
-	err = o.conn.QueryRow(ctx, `select lsn::text, labelfile, coalesce(spcmapfile, '') from pg_backup_stop(false)`).Scan(&at, &o.label, &o.spaceMap)
+	err = o.conn.QueryRow(ctx, `select lsn::text, labelfile, coalesce(spcmapfile, '') from `+o.version.StopBackup).Scan(&at, &o.label, &o.spaceMap)
 	if err != nil {
 		return 0, fmt.Errorf("end the backup: %w", err)
 	}
@@ -154,7 +155,7 @@ func (t *Taker) changedSince(ctx context.Context, old *former, o *online, report
 
 // readChanged feeds every file: what has changed of it is read, the rest is taken over.
 func (t *Taker) readChanged(ctx context.Context, w *writer, src source, o *online, changed *blocks.Set) (stop pg.LSN, err error) {
-	err = walk(ctx, src, t.Cluster.Major(), o.spaces, func(f layout.File) error {
+	err = walk(ctx, src, o.version, o.spaces, func(f layout.File) error {
 		if f.Dir {
 			return w.file(f, nil)
 		}
@@ -169,7 +170,7 @@ func (t *Taker) readChanged(ctx context.Context, w *writer, src source, o *onlin
 	if stop, err = o.stop(ctx); err != nil {
 		return 0, err
 	}
-	for name, content := range map[string]string{"backup_label": o.label, "tablespace_map": o.spaceMap} {
+	for name, content := range map[string]string{labelFile: o.label, "tablespace_map": o.spaceMap} {
 		if content == "" {
 			continue
 		}

@@ -24,8 +24,10 @@ type packer struct {
 	sheet []layout.Extent
 	same  bool // the sheet is what it was, so far
 	uses  map[string]*layout.Use
-	tail  layout.Tail
-	frame []byte
+	// essentials are the lines of the files that are read back at the end.
+	essentials map[string]*layout.File
+	tail       layout.Tail
+	frame      []byte
 }
 
 func (k *packer) run() error {
@@ -74,6 +76,10 @@ func (k *packer) piece(p *piece) error {
 		return err
 	}
 	k.file.CRC32C = p.crc
+	if essential(&k.file) {
+		f := k.file
+		k.essentials[f.Path] = &f
+	}
 	return k.lines.Add(&k.file)
 }
 

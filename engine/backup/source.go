@@ -139,17 +139,17 @@ func (t *Taker) openSource(ctx context.Context, conn *pgx.Conn) (source, error) 
 	}
 	s := sqlSource{conn}
 	if _, err := s.list(ctx, "global"); err != nil {
-		return nil, mayNotRead(err)
+		return nil, mayNotRead(err, t.Cluster.Version())
 	}
 	if _, err := readThrough(ctx, conn, "global/pg_control", 0, pg.ControlFileSize); err != nil {
-		return nil, mayNotRead(err)
+		return nil, mayNotRead(err, t.Cluster.Version())
 	}
 	return s, nil
 }
 
 // mayNotRead says which rights are missing.
-func mayNotRead(err error) error {
-	return fmt.Errorf("the data directory is not on this host, and may not be read through SQL (%w); as a superuser: GRANT pg_read_server_files TO role; GRANT EXECUTE ON FUNCTION pg_ls_dir(text, boolean, boolean), pg_stat_file(text, boolean), pg_read_binary_file(text, bigint, bigint, boolean), pg_backup_start(text, boolean), pg_backup_stop(boolean) TO role", err)
+func mayNotRead(err error, v *pg.Version) error {
+	return fmt.Errorf("the data directory is not on this host, and may not be read through SQL (%w); as a superuser: GRANT pg_read_server_files TO role; GRANT EXECUTE ON FUNCTION pg_ls_dir(text, boolean, boolean), pg_stat_file(text, boolean), pg_read_binary_file(text, bigint, bigint, boolean), %s, %s TO role", err, v.StartBackupSignature, v.StopBackupSignature)
 }
 
 // startsWithin is how long a server may take from writing its pid file until it says that
@@ -213,8 +213,8 @@ var (
 const controlFile = "global/pg_control"
 
 // walk visits every file and directory that belongs into a base backup, but pg_control.
-func walk(ctx context.Context, s source, major int, spaces []layout.TablespaceEntry, visit func(layout.File) error) error {
-	known, version := make(map[string]bool), fmt.Sprintf("PG_%d_", major) // an upgraded tablespace holds others too
+func walk(ctx context.Context, s source, server *pg.Version, spaces []layout.TablespaceEntry, visit func(layout.File) error) error {
+	known, own := make(map[string]bool), server.TablespaceDirectory() // an upgraded tablespace holds others too
 	for _, t := range spaces {
 		known[path.Join("pg_tblspc", strconv.FormatUint(uint64(t.OID), 10))] = true
 	}
@@ -232,7 +232,7 @@ func walk(ctx context.Context, s source, major int, spaces []layout.TablespaceEn
 			}
 			name := path.Base(f.Path)
 			space := dir == "pg_tblspc"
-			if skip(f, dir, name, unlogged) || space && !known[f.Path] || known[dir] && !strings.HasPrefix(name, version) {
+			if skip(f, dir, name, unlogged) || space && !known[f.Path] || known[dir] && name != own {
 				continue
 			}
 			if !space { // a tablespace's own directory is made where it is laid out

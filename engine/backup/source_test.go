@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"velvetrewind/core/layout"
+	"velvetrewind/core/pg"
 )
 
 // tree makes a directory of files; a name that ends in / is a directory, one with -> a link.
@@ -49,7 +50,7 @@ func TestWalk(t *testing.T) {
 		"spaces/ledger/PG_15_202209061/5/16600", "spaces/ledger/PG_14_202107181/5/16600", "pg_tblspc/16386->spaces/ledger", "pg_tblspc/99999->spaces/forgotten",
 	)
 	var got []string
-	err := walk(context.Background(), localSource{root}, 15, []layout.TablespaceEntry{{OID: 16386, Location: filepath.Join(root, "spaces", "ledger")}}, func(f layout.File) error {
+	err := walk(context.Background(), localSource{root}, pg.Major(15), []layout.TablespaceEntry{{OID: 16386, Location: filepath.Join(root, "spaces", "ledger")}}, func(f layout.File) error {
 		if !strings.HasPrefix(f.Path, "spaces") {
 			name := f.Path
 			if f.Dir {

@@ -96,7 +96,7 @@ func (t *Taker) newWriter(ctx context.Context, opt Options, kind string, spaces 
 	}
 	w.group, w.ctx = errgroup.WithContext(ctx)
 	w.packs = packer{
-		w: w, manifest: manifest, lines: lines, uses: make(map[string]*layout.Use),
+		w: w, manifest: manifest, lines: lines, uses: make(map[string]*layout.Use), essentials: make(map[string]*layout.File),
 		data: packStream{w: w, name: store.DataPackID}, sheets: packStream{w: w, name: store.SheetPackID},
 	}
 	for range workers {

@@ -8,6 +8,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -57,14 +58,28 @@ var rounds = []string{"off", "pglz", "lz4", "zstd"}
 // TestReaderAgainstTheServer holds every record that our reader finds against what
 // the server itself says of the same range: place, length, transaction, manager, kind,
 // the pages that it refers to, and what it says beyond that.
+//
+// Servers of 14 have no such judge: there the counts of statements and the restores judge.
 func TestReaderAgainstTheServer(t *testing.T) {
-	b := testbed.New(t)
+	testbed.EachVersion(t, func(t *testing.T, b *testbed.Bed) {
+		if phrasebooks[b.Major].heap == nil {
+			t.Skipf("servers of %d cannot describe their WAL", b.Major)
+		}
+		testReaderAgainstTheServer(t, b)
+	})
+}
+
+func testReaderAgainstTheServer(t *testing.T, b *testbed.Bed) {
 	p := b.Postgres("original", true, "max_prepared_transactions = 5", "wal_level = logical", "wal_keep_size = '4GB'", "autovacuum = off")
 	require.NoError(t, b.Host.MakeDir(b.Path("original", "ledger"), 0o700))
 	conn := p.Connect("postgres")
 	from := testbed.One[string](b, conn, "select pg_current_wal_insert_lsn()::text")
 	p.Exec("postgres", "create tablespace ledger location '"+b.Path("original", "ledger")+"'")
+	known := testbed.One[[]string](b, conn, "select enumvals from pg_settings where name = 'wal_compression'")
 	for i, compression := range rounds {
+		if !slices.Contains(known, compression) {
+			compression = "pglz" // all that this server was built with
+		}
 		name := fmt.Sprintf("round%d", i)
 		p.Exec("postgres", "alter system set wal_compression = "+compression, "select pg_reload_conf()", "create database "+name)
 		work := p.Connect(name)
@@ -73,19 +88,19 @@ func TestReaderAgainstTheServer(t *testing.T) {
 			require.NoError(t, err, q)
 		}
 		require.NoError(t, work.Close(context.Background()))
-		out, err := p.Program("pgbench", "-i", "-q", "-s", "2", name).CombinedOutput()
+		out, err := p.Program("pgbench", "-i", "-q", "-s", "1", name).CombinedOutput()
 		require.NoError(t, err, string(out))
-		out, err = p.Program("pgbench", "-c", "2", "-t", "4000", "-n", name).CombinedOutput()
+		out, err = p.Program("pgbench", "-c", "2", "-t", "2000", "-n", name).CombinedOutput()
 		require.NoError(t, err, string(out))
 		p.Exec("postgres", "drop database "+name, "drop database by_log")
 	}
 	p.Exec("postgres", "drop tablespace ledger", "create extension pg_walinspect")
 	to := testbed.One[string](b, conn, "select pg_switch_wal()::text")
-	compareWithServer(t, p, from, to)
+	compareWithServer(t, b, p, from, to)
 }
 
 // compareWithServer reads the range on both sides.
-func compareWithServer(t *testing.T, p *testbed.Postgres, from, to string) {
+func compareWithServer(t *testing.T, b *testbed.Bed, p *testbed.Postgres, from, to string) {
 	judge := p.Connect("postgres")
 	_, err := judge.Exec(context.Background(), "set timezone = 'UTC'")
 	require.NoError(t, err)
@@ -94,6 +109,7 @@ func compareWithServer(t *testing.T, p *testbed.Postgres, from, to string) {
 	require.NoError(t, err)
 	defer rows.Close()
 	ours := openWAL(t, p, from)
+	book := phrasebooks[b.Major]
 	seen, differ, typed, images := 0, 0, 0, 0
 	for rows.Next() {
 		var start, end, prev pg.LSN
@@ -107,8 +123,8 @@ func compareWithServer(t *testing.T, p *testbed.Postgres, from, to string) {
 		got := fmt.Sprintf("%s %s %s %d %s %d %s", rec.Start, rec.End, rec.Prev, rec.XID, rec.Manager.String()+" "+rec.Kind(ours.Version()), rec.Length, refer(rec))
 		body, err := wal.Decode(rec, ours.Version())
 		require.NoError(t, err, "at %s", start)
-		if fragment := words(body); fragment != "" {
-			if typed++; !strings.Contains(says, fragment) {
+		if fragment := book.words(body); fragment != "" {
+			if typed++; !said(says, fragment) {
 				want, got = want+": "+says, got+": "+fragment
 			}
 		}
@@ -127,22 +143,29 @@ func compareWithServer(t *testing.T, p *testbed.Postgres, from, to string) {
 		}
 	}
 	require.NoError(t, rows.Err())
-	t.Logf("%d records compared, of %d also what they say, %d page images unpacked; %d differ", seen, typed, images, differ)
-	assert.Greater(t, seen, 1_000_000)
+	t.Logf("PostgreSQL %d: %d records compared, of %d also what they say, %d page images unpacked; %d differ", b.Major, seen, typed, images, differ)
+	assert.Greater(t, seen, 300_000)
 	assert.Greater(t, typed, seen/5)
 	assert.Greater(t, images, 1000)
 	assert.Zero(t, differ)
 }
 
-// words writes a piece of what the server says of a record with this body; "" where
-// it says nothing of what we take from it.
-func words(b wal.Body) string {
-	ref := func(r wal.RelationRef) string {
-		if r.Space != 1663 {
-			return fmt.Sprintf("/%d/%d", r.Database, r.Filenode)
-		}
-		return fmt.Sprintf("base/%d/%d", r.Database, r.Filenode)
-	}
+// phrasebook is how a version's server says what a record holds.
+type phrasebook struct {
+	heap       func(wal.Body) string // of the records of rows and pages
+	mapSize    int                   // of a relation map
+	checkpoint string                // between its full-page writes and its transaction
+}
+
+var phrasebooks = map[int]phrasebook{
+	15: {heapWords15, 512, ""},
+	16: {heapWords16, 524, ""},
+	17: {heapWords17, 524, "wal_level logical; "},
+	18: {heapWords17, 524, "wal_level logical; "},
+}
+
+// heapWords15 writes what the server of 15 says of the heap managers' records; "" for others.
+func heapWords15(b wal.Body) string {
 	switch v := b.(type) {
 	case wal.HeapInsert:
 		return fmt.Sprintf("off %d flags 0x%02X", v.Offset, v.Flags)
@@ -164,6 +187,73 @@ func words(b wal.Body) string {
 		return fmt.Sprintf("cutoff xid %d flags 0x%02X", v.Horizon, v.Flags)
 	case wal.HeapTruncate:
 		return fmt.Sprintf("nrelids %d relids %s", len(v.Relations), strings.Trim(fmt.Sprint(v.Relations), "[]"))
+	}
+	return ""
+}
+
+// heapWords16 does so for 16, which puts other things in between: * stands for those.
+func heapWords16(b wal.Body) string {
+	switch v := b.(type) {
+	case wal.HeapInsert:
+		return fmt.Sprintf("off: %d, flags: 0x%02X", v.Offset, v.Flags)
+	case wal.HeapDelete:
+		return fmt.Sprintf("xmax: %d, off: %d, *flags: 0x%02X", v.XMax, v.Offset, v.Flags)
+	case wal.HeapUpdate:
+		return fmt.Sprintf("old_xmax: %d, old_off: %d, *flags: 0x%02X, new_xmax: %d, new_off: %d", v.OldXMax, v.OldOffset, v.Flags, v.NewXMax, v.NewOffset)
+	case wal.HeapLock:
+		return fmt.Sprintf("xmax: %d, off: %d, *flags: 0x%02X", v.XMax, v.Offset, v.Flags)
+	case wal.HeapMultiInsert:
+		return fmt.Sprintf("ntuples: %d, flags: 0x%02X", v.Rows, v.Flags)
+	case wal.HeapPrune:
+		return fmt.Sprintf("snapshotConflictHorizon: %d, nredirected: %d, ndead: %d", v.Horizon, v.Redirected, v.Dead)
+	case wal.HeapVacuum:
+		return fmt.Sprintf("nunused: %d", v.Unused)
+	case wal.HeapFreeze:
+		return fmt.Sprintf("snapshotConflictHorizon: %d, nplans: %d", v.Horizon, v.Rows)
+	case wal.HeapVisible:
+		return fmt.Sprintf("snapshotConflictHorizon: %d, flags: 0x%02X", v.Horizon, v.Flags)
+	case wal.HeapTruncate:
+		return fmt.Sprintf("nrelids: %d*%s", len(v.Relations), strings.ReplaceAll(strings.Trim(fmt.Sprint(v.Relations), "[]"), " ", "*"))
+	}
+	return ""
+}
+
+// heapWords17 does so from 17 on, where one record prunes, vacuums and freezes.
+func heapWords17(b wal.Body) string {
+	if v, is := b.(wal.HeapPrune); is {
+		if v.Horizon == 0 {
+			return ", isCatalogRel: "
+		}
+		return fmt.Sprintf("snapshotConflictHorizon: %d, isCatalogRel: ", v.Horizon)
+	}
+	return heapWords16(b)
+}
+
+// said tells whether a text holds the pieces between the stars of a pattern, in order.
+func said(text, pattern string) bool {
+	for _, piece := range strings.Split(pattern, "*") {
+		_, after, found := strings.Cut(text, piece)
+		if !found {
+			return false
+		}
+		text = after
+	}
+	return true
+}
+
+// words writes a piece of what the server says of a record with this body; "" where
+// it says nothing of what we take from it.
+func (p phrasebook) words(b wal.Body) string {
+	if text := p.heap(b); text != "" {
+		return text
+	}
+	ref := func(r wal.RelationRef) string {
+		if r.Space != 1663 {
+			return fmt.Sprintf("/%d/%d", r.Database, r.Filenode)
+		}
+		return fmt.Sprintf("base/%d/%d", r.Database, r.Filenode)
+	}
+	switch v := b.(type) {
 	case wal.FileCreate:
 		return ref(v.Relation)
 	case wal.FileTruncate:
@@ -180,17 +270,17 @@ func words(b wal.Body) string {
 	case wal.TablespaceDrop:
 		return fmt.Sprint(v.Space)
 	case wal.MapUpdate:
-		return fmt.Sprintf("database %d tablespace %d size 512", v.Database, v.Space)
+		return fmt.Sprintf("database %d tablespace %d size %d", v.Database, v.Space, p.mapSize)
 	case wal.Locks:
 		return fmt.Sprintf("xid %d db %d rel %d", v[0].XID, v[0].Database, v[0].Relation)
 	case wal.RunningTransactions:
 		return fmt.Sprintf("nextXid %d latestCompletedXid %d oldestRunningXid %d", v.NextXID, v.LatestCompleted, v.OldestRunning)
 	}
-	return rareWords(b)
+	return p.rareWords(b)
 }
 
 // rareWords does so for the transaction and XLOG managers.
-func rareWords(b wal.Body) string {
+func (p phrasebook) rareWords(b wal.Body) string {
 	// The server leaves out the zeros at a second's end, and the point with them.
 	at := func(t time.Time) string { return t.UTC().Format("2006-01-02 15:04:05.999999") + "+00" }
 	switch v := b.(type) {
@@ -204,7 +294,7 @@ func rareWords(b wal.Body) string {
 	case wal.Assignment:
 		return fmt.Sprintf("xtop %d: subxacts: %d", v.Top, v.Subxacts[0])
 	case wal.Checkpoint:
-		return fmt.Sprintf("redo %s; tli %d; prev tli %d; fpw %t; xid %d:%d; oid %d; ", v.Redo, v.Timeline, v.PreviousTimeline, v.FullPageWrites, v.NextXID>>32, uint32(v.NextXID), v.NextOID)
+		return fmt.Sprintf("redo %s; tli %d; prev tli %d; fpw %t; %sxid %d:%d; oid %d; ", v.Redo, v.Timeline, v.PreviousTimeline, v.FullPageWrites, p.checkpoint, v.NextXID>>32, uint32(v.NextXID), v.NextOID)
 	case wal.RestorePoint:
 		return v.Name
 	case wal.ParameterChange:
@@ -273,7 +363,10 @@ func openWAL(t *testing.T, p *testbed.Postgres, from string) *wal.Reader {
 // TestRowCountsEqualTheStatements runs random statements, with savepoints, and holds
 // the rows that each committed transaction reported against the journal.
 func TestRowCountsEqualTheStatements(t *testing.T) {
-	b := testbed.New(t)
+	testbed.EachVersion(t, testRowCountsEqualTheStatements)
+}
+
+func testRowCountsEqualTheStatements(t *testing.T, b *testbed.Bed) {
 	p := b.Postgres("original", true)
 	p.Exec("postgres", "create table booking (id int primary key, season int, note text)", "create index on booking (season)")
 	conn := p.Connect("postgres")

@@ -51,6 +51,10 @@ func (c Cluster) Labels() (labels map[string]string, err error) {
 // Major is the server's major version.
 func (c Cluster) Major() int { return c.ServerVersion / 10000 }
 
+// Version is what is known of the server's version; nil for one that is no longer, or not
+// yet, supported.
+func (c Cluster) Version() *pg.Version { return pg.Major(c.Major()) }
+
 // AddCluster records a cluster together with its capture, which is wanted from now on.
 func (c *Catalog) AddCluster(ctx context.Context, k Cluster) error {
 	return c.insertCluster(ctx, k, CaptureStarting, true)

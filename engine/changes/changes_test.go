@@ -111,7 +111,7 @@ func block(ref wal.RelationRef) wal.Block {
 func (p *past) see(r *journal.Recorder, rec *wal.Record) {
 	rec.Start, rec.End, rec.Length = p.at, p.at+80, 80
 	p.at += 80
-	_, err := r.See(rec, 15)
+	_, err := r.See(rec, pg.Major(15))
 	require.NoError(p, err)
 }
 

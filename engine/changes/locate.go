@@ -82,18 +82,18 @@ func (j *Journal) record(ctx context.Context, n, last uint64, at pg.LSN) (*Recor
 	}
 }
 
-func describe(r *wal.Record, version int) (*Record, error) {
-	d := &Record{Start: r.Start, End: r.End, XID: r.XID, Manager: r.Manager.String(), Kind: r.Kind(version), Length: r.Length, Pages: len(r.Blocks)}
+func describe(r *wal.Record, v *pg.Version) (*Record, error) {
+	d := &Record{Start: r.Start, End: r.End, XID: r.XID, Manager: r.Manager.String(), Kind: r.Kind(v), Length: r.Length, Pages: len(r.Blocks)}
 	for i := range r.Blocks {
 		if len(r.Blocks[i].Image) > 0 {
-			if _, err := r.Blocks[i].Page(version); err != nil {
+			if _, err := r.Blocks[i].Page(v); err != nil {
 				return nil, &wal.Damage{LSN: r.Start, Reason: err.Error()}
 			}
 			d.Images++
 		}
 	}
 	var err error
-	d.Body, err = wal.Decode(r, version)
+	d.Body, err = wal.Decode(r, v)
 	return d, err
 }
 

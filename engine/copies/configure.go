@@ -92,7 +92,6 @@ func settings(k catalog.Copy, p plan.Restore, control pg.Control, restoreCommand
 		"# Nothing leaves this copy, and nothing runs in it by itself.",
 		"archive_mode = off",
 		"archive_command = ''",
-		"archive_library = ''",
 		"primary_conninfo = ''",
 		"primary_slot_name = ''",
 		"synchronous_standby_names = ''",
@@ -101,6 +100,9 @@ func settings(k catalog.Copy, p plan.Restore, control pg.Control, restoreCommand
 		"local_preload_libraries = ''",
 		"max_logical_replication_workers = 0",
 		"ssl = off",
+	}
+	lines = append(lines, control.Version.CopySettings...)
+	lines = append(lines,
 		"",
 		"# At least what the original had.",
 		fmt.Sprintf("max_connections = %d", control.MaxConnections),
@@ -118,6 +120,6 @@ func settings(k catalog.Copy, p plan.Restore, control pg.Control, restoreCommand
 		"log_timezone = 'UTC'",
 		"lc_messages = 'C'",
 		"",
-	}
+	)
 	return strings.Join(lines, "\n")
 }

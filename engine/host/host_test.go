@@ -107,8 +107,8 @@ func TestWhatIsNotInstalledIsSaid(t *testing.T) {
 	require.NoError(t, err)
 	err = h.InitDB(t.Context(), Server{Major: 15, DataDir: "x"}, InitOptions{})
 	assert.ErrorContains(t, err, "PostgreSQL 15 is not installed here")
-	_, err = h.InstalledMajor(15, 17)
-	assert.ErrorContains(t, err, "no PostgreSQL from 15 to 17")
+	_, err = h.InstalledMajor()
+	assert.ErrorContains(t, err, "no PostgreSQL 14 to 18 is installed")
 	s := Server{DataDir: t.TempDir()}
 	assert.False(t, h.Running(s))
 	require.NoError(t, h.Stop(t.Context(), s, Fast), "what does not run need not be stopped")

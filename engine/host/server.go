@@ -7,10 +7,13 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
 	"time"
+
+	"velvetrewind/core/pg"
 )
 
 // Server is a PostgreSQL server of ours on this host: a copy, or in the demo and
@@ -210,13 +213,12 @@ func (h *Host) SocketDir(dir string) (string, error) {
 	return path, h.MakeDir(path, 0o700)
 }
 
-// InstalledMajor is the newest major version of PostgreSQL from oldest to newest
-// whose programs are installed.
-func (h *Host) InstalledMajor(oldest, newest int) (int, error) {
-	for major := newest; major >= oldest; major-- {
-		if _, err := os.Stat(filepath.Join(fmt.Sprintf(h.binDirs, major), "initdb")); err == nil {
-			return major, nil
+// InstalledMajor is the newest supported major version of PostgreSQL whose programs are installed.
+func (h *Host) InstalledMajor() (int, error) {
+	for _, v := range slices.Backward(pg.Versions()) {
+		if _, err := os.Stat(filepath.Join(fmt.Sprintf(h.binDirs, v.Major), "initdb")); err == nil {
+			return v.Major, nil
 		}
 	}
-	return 0, fmt.Errorf("no PostgreSQL from %d to %d is installed below %s", oldest, newest, h.binDirs)
+	return 0, fmt.Errorf("no PostgreSQL %s is installed below %s; install the package postgresql, or name the directory of its programs with --programs", pg.SupportedVersions(), h.binDirs)
 }

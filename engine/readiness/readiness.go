@@ -78,16 +78,18 @@ func (c *Checker) look(ctx context.Context, conn *pgx.Conn, slot string, f *read
 		(select rolname from pg_roles where oid = 10),
 		coalesce((select last_failed_time > coalesce(last_archived_time, '-infinity') from pg_stat_archiver), false),
 		array(select coalesce(nullif(pg_tablespace_location(oid), ''), spcname) from pg_tablespace where oid >= 16384),
+		current_setting('block_size')::int, current_setting('wal_block_size')::int, (select setting::int from pg_settings where name = 'segment_size'),
 		coalesce((select sum(case when has_database_privilege(oid, 'connect') or pg_has_role('pg_read_all_stats', 'usage') then pg_database_size(oid) end) from pg_database), 0)::bigint,
 		clock_timestamp()`, slot).
 		Scan(&f.ServerVersion, &f.VersionText, &segment, &f.Checksums, &f.Role, &f.Replication, &f.RoleSuperuser,
-			&f.SendersUsed, &f.SlotsUsed, &f.SlotExists, &f.Superuser, &f.ArchiveFailing, &f.Tablespaces, &f.Bytes, &clock)
+			&f.SendersUsed, &f.SlotsUsed, &f.SlotExists, &f.Superuser, &f.ArchiveFailing, &f.Tablespaces,
+			&f.Sizes.Block, &f.Sizes.WALBlock, &f.Sizes.BlocksPerFile, &f.Bytes, &clock)
 	if err != nil {
 		return err
 	}
 	f.SegmentSize, f.ClockAhead = pg.SegmentSize(segment), clock.Sub(c.Now())
-	if f.ServerVersion/10000 >= pg.OldestSupported {
-		if err := lookRights(ctx, conn, f); err != nil {
+	if v, err := pg.ServerVersion(f.ServerVersion); err == nil {
+		if err := lookRights(ctx, conn, v, f); err != nil {
 			return err
 		}
 	}
@@ -105,14 +107,14 @@ func (c *Checker) look(ctx context.Context, conn *pgx.Conn, slot string, f *read
 }
 
 // lookRights asks what the role may do; the functions are of supported versions.
-func lookRights(ctx context.Context, conn *pgx.Conn, f *readiness.Facts) error {
+func lookRights(ctx context.Context, conn *pgx.Conn, v *pg.Version, f *readiness.Facts) error {
 	return conn.QueryRow(ctx, `select
 		has_function_privilege('pg_read_file(text)', 'execute') and has_function_privilege('pg_read_binary_file(text,bigint,bigint,boolean)', 'execute')
 			and pg_has_role('pg_read_server_files', 'usage') and pg_has_role('pg_read_all_settings', 'usage'),
 		pg_has_role('pg_read_all_data', 'usage'),
-		has_function_privilege('pg_backup_start(text,boolean)', 'execute') and has_function_privilege('pg_backup_stop(boolean)', 'execute')
-			and has_function_privilege('pg_ls_dir(text,boolean,boolean)', 'execute') and has_function_privilege('pg_stat_file(text,boolean)', 'execute')`).
-		Scan(&f.ReadsFiles, &f.ReadsTables, &f.ReadsChanges)
+		(select bool_and(has_function_privilege(f, 'execute')) from unnest($1::text[]) f),
+		case when has_function_privilege('pg_control_system()', 'execute') then (select catalog_version_no from pg_control_system()) else 0 end`, readiness.OnlineBackupFunctions(v)).
+		Scan(&f.ReadsFiles, &f.ReadsTables, &f.ReadsChanges, &f.Catalog)
 }
 
 // lookHere finds out what the service's own host tells.

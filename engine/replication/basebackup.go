@@ -37,28 +37,26 @@ type BaseBackup struct {
 	Tablespaces []Tablespace // without the data directory itself
 	Size        int64        // estimate in bytes of all archives
 
-	conn     *pgconn.PgConn
-	stop     func() bool
-	pending  []byte // data of the current message not read yet
-	archive  *archive
-	manifest bool
-	ended    bool
+	conn *pgconn.PgConn
+	stop func() bool
+	// apart says that each archive comes in a copy of its own, without an announcement: first
+	// the tablespaces in the order of announced, then the manifest.
+	apart     bool
+	announced []uint32
+	pending   []byte // data of the current message not read yet
+	archive   *archive
+	manifest  bool
+	ended     bool
 }
 
 // BaseBackup begins a base backup; the session is used up. Checksums of pages are
 // left to the caller, who sees every page anyway.
 func (s *Session) BaseBackup(ctx context.Context, opt BaseBackupOptions) (*BaseBackup, error) {
-	checkpoint := "spread"
-	if opt.Fast {
-		checkpoint = "fast"
-	}
-	s.conn.Frontend().Send(&pgproto3.Query{String: fmt.Sprintf(
-		"BASE_BACKUP (LABEL '%s', CHECKPOINT '%s', WAIT false, MANIFEST 'yes', MANIFEST_CHECKSUMS 'CRC32C', TABLESPACE_MAP true, PROGRESS true, VERIFY_CHECKSUMS false)",
-		strings.ReplaceAll(opt.Label, "'", "''"), checkpoint)})
+	s.conn.Frontend().Send(&pgproto3.Query{String: command(opt, s.version)})
 	if err := s.conn.Frontend().Flush(); err != nil {
 		return nil, fmt.Errorf("BASE_BACKUP: %w", err)
 	}
-	b := &BaseBackup{conn: s.conn}
+	b := &BaseBackup{conn: s.conn, apart: !s.version.OneArchive}
 	// One watch for the whole backup: ReceiveMessage is called without a context
 	// of its own, which would cost a goroutine for each message.
 	b.stop = context.AfterFunc(ctx, func() { _ = s.conn.Conn().SetDeadline(time.Unix(1, 0)) })
@@ -67,6 +65,24 @@ func (s *Session) BaseBackup(ctx context.Context, opt BaseBackupOptions) (*BaseB
 		return nil, fmt.Errorf("BASE_BACKUP: %w", err)
 	}
 	return b, nil
+}
+
+// command asks for a base backup in the words of the server's version.
+func command(opt BaseBackupOptions, v *pg.Version) string {
+	label := strings.ReplaceAll(opt.Label, "'", "''")
+	if !v.OneArchive {
+		fast := ""
+		if opt.Fast {
+			fast = "FAST "
+		}
+		return fmt.Sprintf("BASE_BACKUP LABEL '%s' PROGRESS %sNOWAIT TABLESPACE_MAP NOVERIFY_CHECKSUMS MANIFEST 'yes' MANIFEST_CHECKSUMS 'CRC32C'", label, fast)
+	}
+	checkpoint := "spread"
+	if opt.Fast {
+		checkpoint = "fast"
+	}
+	return fmt.Sprintf("BASE_BACKUP (LABEL '%s', CHECKPOINT '%s', WAIT false, MANIFEST 'yes', MANIFEST_CHECKSUMS 'CRC32C', TABLESPACE_MAP true, PROGRESS true, VERIFY_CHECKSUMS false)",
+		label, checkpoint)
 }
 
 // begin reads the two result sets in front of the archives.
@@ -90,9 +106,22 @@ func (b *BaseBackup) begin() error {
 		case *pgproto3.CommandComplete:
 			sets++
 		case *pgproto3.CopyOutResponse:
+			if b.apart {
+				b.nextApart()
+			}
 			return nil
 		}
 	}
+}
+
+// nextApart notes what the copy holds that begins now.
+func (b *BaseBackup) nextApart() {
+	if len(b.announced) == 0 {
+		b.manifest = true
+		return
+	}
+	b.archive = &archive{tablespace: b.announced[0], fresh: true}
+	b.announced = b.announced[1:]
 }
 
 func (b *BaseBackup) addTablespace(values [][]byte) error {
@@ -109,12 +138,14 @@ func (b *BaseBackup) addTablespace(values [][]byte) error {
 	}
 	b.Size += size
 	if values[0] == nil {
+		b.announced = append(b.announced, 0)
 		return nil // the data directory
 	}
 	oid, err := strconv.ParseUint(string(values[0]), 10, 32)
 	if err != nil {
 		return err
 	}
+	b.announced = append(b.announced, uint32(oid))
 	b.Tablespaces = append(b.Tablespaces, Tablespace{OID: uint32(oid), Location: string(values[1]), Size: size})
 	return nil
 }
@@ -198,6 +229,10 @@ func (b *BaseBackup) fill() (border bool, err error) {
 			if len(m.Data) == 0 {
 				continue
 			}
+			if b.apart {
+				b.pending = m.Data
+				return false, nil
+			}
 			switch m.Data[0] {
 			case 'd':
 				b.pending = m.Data[1:]
@@ -209,7 +244,13 @@ func (b *BaseBackup) fill() (border bool, err error) {
 				b.manifest = true
 				return true, nil
 			}
+		case *pgproto3.CopyOutResponse:
+			b.nextApart()
+			return true, nil
 		case *pgproto3.CopyDone:
+			if b.apart && !b.manifest {
+				continue // the next copy follows
+			}
 			b.ended = true
 			return true, nil
 		}

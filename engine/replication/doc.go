@@ -4,5 +4,5 @@
 //
 // Invariant: the flush position that the server hears is only ever the one that
 // the caller passed to Report. Source: "Streaming Replication Protocol" in the
-// server's documentation, PostgreSQL 15 to 17.
+// server's documentation.
 package replication

@@ -1,10 +1,13 @@
 package replication
 
 import (
+	"archive/tar"
 	"context"
 	"encoding/binary"
 	"errors"
+	"fmt"
 	"io"
+	"strings"
 	"testing"
 	"time"
 
@@ -44,11 +47,14 @@ func TestStreamMessages(t *testing.T) {
 }
 
 // TestSessions speaks to a real server: who it is, slots, history, a stream and a backup that is broken off.
-func TestSessions(t *testing.T) {
-	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+func TestSessions(t *testing.T) { testbed.EachVersion(t, testSessions) }
+
+func testSessions(t *testing.T, b *testbed.Bed) {
+	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Minute)
 	defer cancel()
-	b := testbed.New(t)
 	p := b.Postgres("original", true)
+	require.NoError(t, b.Host.MakeDir(b.Path("original", "ledger"), 0o700))
+	p.Exec("postgres", "create tablespace ledger location '"+b.Path("original", "ledger")+"'", "create table payment (n int) tablespace ledger")
 	a := access.Access{ConnString: p.DSN(testbed.Superuser, "postgres"), Password: testbed.Password}
 	open := func() *Session {
 		s, err := Open(ctx, a)
@@ -90,10 +96,47 @@ func TestSessions(t *testing.T) {
 	_, err = open().Start(ctx, "tide", 1, from)
 	assert.ErrorContains(t, err, "does not exist")
 
+	whole, err := open().BaseBackup(ctx, BaseBackupOptions{Label: "high tide", Fast: true})
+	require.NoError(t, err)
+	files := make(map[string]bool)
+	for {
+		a, err := whole.NextArchive()
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		require.NoError(t, err)
+		for entries := tar.NewReader(a); ; {
+			h, err := entries.Next()
+			if errors.Is(err, io.EOF) {
+				break
+			}
+			require.NoError(t, err)
+			files[fmt.Sprint(a.Tablespace, " ", h.Name)] = true
+		}
+	}
+	listed := 0
+	_, err = pg.ReadManifest(whole.Manifest(), func(f pg.ManifestFile) error {
+		if !strings.HasPrefix(f.Path, "pg_tblspc/") {
+			assert.True(t, files["0 "+f.Path], f.Path)
+		}
+		listed++
+		return nil
+	})
+	require.NoError(t, err)
+	assert.Greater(t, listed, 500)
+	space := testbed.One[uint32](b, p.Connect("postgres"), "select oid from pg_tablespace where spcname = 'ledger'")
+	assert.True(t, files[fmt.Sprint(space, " ", pg.Major(b.Major).TablespaceDirectory())] || files[fmt.Sprint(space, " ", pg.Major(b.Major).TablespaceDirectory(), "/")], "the tablespace has an archive")
+	stopAt, err := whole.Finish()
+	require.NoError(t, err)
+	assert.Greater(t, stopAt, whole.Start)
+
 	breaking, stop := context.WithCancel(ctx)
 	base, err := open().BaseBackup(breaking, BaseBackupOptions{Label: "it's low tide", Fast: true})
 	require.NoError(t, err)
 	archive, err := base.NextArchive()
+	for err == nil && archive.Tablespace != 0 {
+		archive, err = base.NextArchive()
+	}
 	require.NoError(t, err)
 	_, err = io.CopyN(io.Discard, archive, 1000)
 	require.NoError(t, err)

@@ -4,9 +4,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 
 	"velvetrewind/core/pg"
@@ -15,17 +17,27 @@ import (
 
 // Session is a connection in replication mode that is not streaming.
 type Session struct {
-	conn *pgconn.PgConn
+	conn    *pgconn.PgConn
+	access  access.Access
+	version *pg.Version
 }
 
-// Open connects to the cluster in replication mode.
+// Open connects to the cluster in replication mode. A server of a version that is not
+// supported is an error.
 func Open(ctx context.Context, a access.Access) (*Session, error) {
 	conn, err := a.Replication(ctx)
 	if err != nil {
 		return nil, err
 	}
-	return &Session{conn: conn}, nil
+	version, err := pg.ReportedVersion(conn.ParameterStatus("server_version"))
+	if err != nil {
+		return nil, errors.Join(err, conn.Close(ctx))
+	}
+	return &Session{conn: conn, access: a, version: version}, nil
 }
+
+// Version is that of the server.
+func (s *Session) Version() *pg.Version { return s.version }
 
 // Close ends the session.
 func (s *Session) Close(ctx context.Context) error { return s.conn.Close(ctx) }
@@ -63,7 +75,11 @@ type Slot struct {
 
 // ReadSlot looks a slot up; ok is false if there is none of that name.
 func (s *Session) ReadSlot(ctx context.Context, name string) (slot Slot, ok bool, err error) {
-	row, err := s.one(ctx, "READ_REPLICATION_SLOT "+name, 3)
+	read := s.readSlot
+	if !s.version.SlotReadable {
+		read = s.selectSlot
+	}
+	row, err := read(ctx, name)
 	if err != nil {
 		return Slot{}, false, err
 	}
@@ -84,6 +100,53 @@ func (s *Session) ReadSlot(ctx context.Context, name string) (slot Slot, ok bool
 		slot.RestartTimeline = pg.Timeline(t)
 	}
 	return slot, true, nil
+}
+
+// readSlot gives a slot's type, position and timeline; all are "" if there is no such slot.
+func (s *Session) readSlot(ctx context.Context, name string) ([]string, error) {
+	return s.one(ctx, "READ_REPLICATION_SLOT "+name, 3)
+}
+
+// selectSlot does so through SQL, for servers whose replication protocol cannot be asked. The
+// timeline is found as the server would: by the history of its own.
+func (s *Session) selectSlot(ctx context.Context, name string) ([]string, error) {
+	conn, err := s.access.SQL(ctx, "")
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = conn.Close(context.WithoutCancel(ctx)) }()
+	row := make([]string, 3)
+	err = conn.QueryRow(ctx, `select slot_type, coalesce(restart_lsn::text, '') from pg_catalog.pg_replication_slots where slot_name = $1`, name).Scan(&row[0], &row[1])
+	if errors.Is(err, pgx.ErrNoRows) || err == nil && row[1] == "" {
+		return row, nil
+	}
+	if err != nil {
+		return nil, fmt.Errorf("read the slot %s: %w", name, err)
+	}
+	restart, err := pg.ParseLSN(row[1])
+	if err != nil {
+		return nil, err
+	}
+	sys, err := s.Identify(ctx)
+	if err != nil {
+		return nil, err
+	}
+	timeline := sys.Timeline
+	if timeline > 1 {
+		content, err := s.History(ctx, timeline)
+		if err != nil {
+			return nil, err
+		}
+		forks, err := pg.ParseHistory(content)
+		if err != nil {
+			return nil, err
+		}
+		if i := slices.IndexFunc(forks, func(f pg.Fork) bool { return restart < f.At }); i >= 0 {
+			timeline = forks[i].Timeline
+		}
+	}
+	row[2] = strconv.FormatUint(uint64(timeline), 10)
+	return row, nil
 }
 
 // CreateSlot makes a permanent physical slot that holds WAL back from now on.
