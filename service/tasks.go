@@ -95,7 +95,11 @@ func newTasks(ctx context.Context, c *catalog.Catalog, instance int64, lease *ca
 	if err != nil {
 		return nil, err
 	}
-	if _, err := m.Migrate(ctx, rivermigrate.DirectionUp, nil); err != nil {
+	err = c.Alone(ctx, func(ctx context.Context) error {
+		_, err := m.Migrate(ctx, rivermigrate.DirectionUp, nil)
+		return err
+	})
+	if err != nil {
 		return nil, fmt.Errorf("make the tables of the task queue: %w", err)
 	}
 	workers := river.NewWorkers()

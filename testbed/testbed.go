@@ -110,7 +110,7 @@ func (p *Postgres) Stop(mode host.StopMode) {
 
 // DSN is a connection string for a role, without its password.
 func (p *Postgres) DSN(user, database string) string {
-	return fmt.Sprintf("host=127.0.0.1 port=%d user=%s dbname=%s sslmode=disable", p.Port, user, database)
+	return fmt.Sprintf("host=127.0.0.1 port=%d user=%s dbname='%s' sslmode=disable", p.Port, user, database)
 }
 
 // Connect opens a session as the superuser; it is closed with the test.

@@ -12,7 +12,6 @@ import (
 	"embed"
 	"errors"
 	"fmt"
-	"io/fs"
 	"strconv"
 	"strings"
 
@@ -21,7 +20,6 @@ import (
 	"github.com/jackc/pgx/v5/stdlib"
 	"github.com/jmoiron/sqlx"
 	"github.com/oklog/ulid/v2"
-	"github.com/pressly/goose/v3"
 
 	"velvetrewind/core/pg"
 	"velvetrewind/engine/problem"
@@ -48,6 +46,8 @@ func Open(ctx context.Context, connString string) (*Catalog, error) {
 		return nil, fmt.Errorf("the catalogue's connection string: %w", err)
 	}
 	cfg.ConnConfig.RuntimeParams["application_name"] = "velvet catalogue"
+	// Whatever the role or the database say: every name is found in our schema or the system's.
+	cfg.ConnConfig.RuntimeParams["search_path"] = schema
 	if !strings.Contains(connString, "pool_max_conns") {
 		cfg.MaxConns = max(cfg.MaxConns, atLeast)
 	}
@@ -60,24 +60,11 @@ func Open(ctx context.Context, connString string) (*Catalog, error) {
 		return nil, fmt.Errorf("the catalogue cannot be reached: %w", err)
 	}
 	c := &Catalog{pool: pool, db: sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx"), leases: leases{config: cfg.ConnConfig.Copy()}}
-	if err := c.migrate(ctx); err != nil {
+	if err := c.Alone(ctx, c.migrate); err != nil {
 		c.Close()
 		return nil, fmt.Errorf("bring the catalogue's tables up to date: %w", err)
 	}
 	return c, nil
-}
-
-func (c *Catalog) migrate(ctx context.Context) error {
-	files, err := fs.Sub(migrations, "migrations")
-	if err != nil {
-		return err
-	}
-	p, err := goose.NewProvider(goose.DialectPostgres, c.db.DB, files, goose.WithTableName("velvet_migrations"))
-	if err != nil {
-		return err
-	}
-	_, err = p.Up(ctx)
-	return err
 }
 
 // Pool is the connections that the task queue shares.

@@ -15,6 +15,7 @@ const (
 	spaceCapture  = 0x76656c02
 	spaceContent  = 0x76656c03
 	spaceBegin    = 0x76656c04
+	spaceTables   = 0x76656c05
 )
 
 // TakeInstance gives this service a number that no other running service has.

@@ -1,5 +1,4 @@
 -- +goose Up
-create schema velvet;
 
 create table velvet.clusters (
     id              text primary key,
