@@ -103,7 +103,7 @@ func stream(b *testing.B, p *testbed.Postgres, to io.Writer) (int64, time.Durati
 // the whole task took: from the checkpoint until the manifest was safe.
 func takeBackup(b *testing.B, s *testbed.Service, kind string) (wire.Backup, time.Duration) {
 	var taken wire.Backup
-	s.JSON(&taken, "backup", "take", "original", "--at-once", "--kind", kind)
+	s.JSON(&taken, "backup", "take", "original", "--checkpoint", "fast", "--kind", kind)
 	require.Equal(b, kind, taken.Kind)
 	var shown struct{ Task wire.Task }
 	s.JSON(&shown, "task", "show", taken.Task)

@@ -162,7 +162,7 @@ func BenchmarkMonth(b *testing.B) {
 	r := s.VelvetWith(testbed.Password, "cluster", "add", "original", "--connect", p.DSN(testbed.Superuser, "postgres"), "--password-file", "-", "--no-base")
 	require.Zero(b, r.Code, r.Err)
 	bed.Eventually("capture streams", func() bool { return cluster(s).Capture.State == "streaming" })
-	s.Must("backup", "take", "original", "--at-once")
+	s.Must("backup", "take", "original", "--checkpoint", "fast")
 	conn := p.Connect("postgres")
 	p.Exec("postgres", "delete from booking")
 	testbed.One[string](bed, conn, "select pg_switch_wal()::text")

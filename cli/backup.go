@@ -20,8 +20,8 @@ func (a *app) backup() *cobra.Command {
 }
 
 func (a *app) backupTake() *cobra.Command {
-	var fast, detach bool
-	var kind string
+	var detach bool
+	var kind, checkpoint string
 	cmd := &cobra.Command{
 		Use: "take CLUSTER", Short: "Take a base backup while the cluster stays open", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeClusters,
 		Long: "Take a base backup while the cluster stays open. An incremental one reads only what has changed since the\n" +
@@ -33,8 +33,12 @@ func (a *app) backupTake() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			body := map[string]any{"kind": kind}
+			if checkpoint != "" {
+				body["checkpoint"] = checkpoint
+			}
 			var t wire.Task
-			if err := c.post(cmd.Context(), "/clusters/"+seg(args[0])+"/backups", map[string]any{"fast": fast, "kind": kind}, &t); err != nil {
+			if err := c.post(cmd.Context(), "/clusters/"+seg(args[0])+"/backups", body, &t); err != nil {
 				return err
 			}
 			if t, err = a.finish(cmd, c, t, detach); err != nil || detach {
@@ -48,17 +52,17 @@ func (a *app) backupTake() *cobra.Command {
 		},
 	}
 	cmd.Flags().StringVar(&kind, "kind", "auto", "full, incremental, or auto")
-	cmd.Flags().BoolVar(&fast, "at-once", false, "have the server make its checkpoint at once instead of spreading it out")
+	cmd.Flags().StringVar(&checkpoint, "checkpoint", "", "fast or spread: how the server writes its checkpoint (default: fast for a cluster's first base backup, else spread)")
 	cmd.Flags().BoolVar(&detach, "detach", false, "do not wait for the end")
 	return cmd
 }
 
 // lostMark is a base's id, with a word if it cannot be read.
-func lostMark(b wire.Backup) string {
+func lostMark(id string, b wire.Backup) string {
 	if b.Lost {
-		return b.ID + " (lost)"
+		return id + " (unreadable)"
 	}
-	return b.ID
+	return id
 }
 
 func drawBackup(w io.Writer, b wire.Backup) {
@@ -67,7 +71,7 @@ func drawBackup(w io.Writer, b wire.Backup) {
 		faults = figures.Count(b.PageFaults) + " damaged; see the task's log"
 	}
 	facts(w,
-		"base", lostMark(b), "of", b.Cluster, "kind", b.Kind,
+		"base", lostMark(b.ID, b), "of", b.Cluster, "kind", b.Kind,
 		"from", when(b.StartedAt), "to", when(b.StoppedAt),
 		"LSN", fmt.Sprintf("%s to %s on timeline %d", b.Start, b.Stop, b.Timeline),
 		"holds", fmt.Sprintf("%s in %s files", figures.Size(b.BytesHeld), figures.Count(b.Files)),
@@ -102,7 +106,7 @@ func (a *app) backupList() *cobra.Command {
 				lost := false
 				for _, b := range list {
 					lost = lost || b.Lost
-					t.AppendRow([]any{lostMark(b), b.Kind, when(b.StoppedAt), b.Stop, figures.Size(b.BytesHeld), figures.Size(b.BytesRead), figures.Size(b.BytesStored), figures.Size(b.BytesShared), b.PageFaults})
+					t.AppendRow([]any{lostMark(short(b.ID), b), b.Kind, when(b.StoppedAt), b.Stop, figures.Size(b.BytesHeld), figures.Size(b.BytesRead), figures.Size(b.BytesStored), figures.Size(b.BytesShared), b.PageFaults})
 				}
 				t.Render()
 				if lost {
@@ -161,7 +165,7 @@ func drawContent(w io.Writer, c engine.Content) {
 
 func (a *app) backupShow() *cobra.Command {
 	return &cobra.Command{
-		Use: "show BASE", Short: "Show a base backup", Args: cobra.ExactArgs(1),
+		Use: "show BASE", Short: "Show a base backup", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeBackups,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -197,7 +201,7 @@ func (a *app) backupDrop() *cobra.Command {
 	var typed string
 	var detach bool
 	cmd := &cobra.Command{
-		Use: "drop BASE", Short: "Let a base backup go", Args: cobra.ExactArgs(1),
+		Use: "drop BASE", Short: "Delete a base backup permanently", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeBackups,
 		Long: "Let a base backup go. Unless confirmed it only says which moments can no longer be reached then,\nand changes nothing. WAL and other base backups are never touched.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()

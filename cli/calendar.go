@@ -60,7 +60,7 @@ func drawEntries(w io.Writer, list []wire.Entry) {
 		if e.Last != nil {
 			last, note = when(e.Last.At), e.Last.Problem
 		}
-		t.AppendRow([]any{e.ID, strings.TrimSpace(e.Work + " " + e.Detail), entryOf(e), e.Words, next, last, note})
+		t.AppendRow([]any{short(e.ID), strings.TrimSpace(e.Work + " " + e.Detail), entryOf(e), e.Words, next, last, note})
 	}
 	t.Render()
 }
@@ -191,7 +191,7 @@ func (a *app) calendarPause(use, short string, paused bool) *cobra.Command {
 func (a *app) calendarRemove() *cobra.Command {
 	var typed string
 	cmd := &cobra.Command{
-		Use: "remove ENTRY", Short: "Take an entry out of the calendar", Args: cobra.ExactArgs(1),
+		Use: "remove ENTRY", Short: "Take an entry out of the calendar", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeEntries,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {

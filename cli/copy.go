@@ -34,13 +34,13 @@ func (a *app) copyList() *cobra.Command {
 					_, _ = fmt.Fprintln(w, "There is no copy. Make one with: velvet restore start CLUSTER MOMENT")
 					return
 				}
-				t := grid(w, "copy", "of", "moment", "state", "port>", "replayed to", "proof")
+				t := grid(w, "copy", "id", "of", "moment", "state", "port>", "replayed to", "proof")
 				for _, k := range list {
 					verdict := "none"
 					if k.Proof != nil {
 						verdict = k.Proof.Verdict
 					}
-					t.AppendRow([]any{k.ID, k.Cluster, k.Moment, k.State, k.Port, k.Replayed, verdict})
+					t.AppendRow([]any{k.Name, short(k.ID), k.Cluster, k.Moment, k.State, k.Port, k.Replayed, verdict})
 				}
 				t.Render()
 			})
@@ -67,9 +67,11 @@ func (a *app) showCopy(cmd *cobra.Command, c *client, id string) error {
 		return err
 	}
 	return a.show(cmd, k, func(w io.Writer) {
-		pairs := []string{"copy", k.ID, "of", k.Cluster, "state", k.State, "problem", k.Problem,
-			"look", fmt.Sprintf("psql -h 127.0.0.1 -p %d", k.Port), "directory", k.Directory,
-			"replayed to", fmt.Sprintf("%s, last transaction %s", lsnOr(k.Replayed), whenOr(k.ReplayedTo, "none yet"))}
+		pairs := []string{"copy", k.Name, "id", k.ID, "of", k.Cluster, "state", k.State, "problem", k.Problem}
+		for _, way := range k.WaysIn {
+			pairs = append(pairs, "way in", way.Command+"   ("+way.Who+")")
+		}
+		pairs = append(pairs, "directory", k.Directory, "replayed to", fmt.Sprintf("%s, last transaction %s", lsnOr(k.Replayed), whenOr(k.ReplayedTo, "none yet")))
 		pairs = append(pairs, planFacts(k.Plan)...)
 		if k.Proof != nil {
 			pairs = append(pairs, "proof", k.Proof.Verdict+", "+when(k.Proof.FinishedAt))

@@ -204,7 +204,7 @@ func drawPreview(w io.Writer, p engine.Preview) {
 	_, _ = fmt.Fprintln(w)
 	t := grid(w, "base", "taken", "verdict", "why")
 	for _, b := range p.Bases {
-		t.AppendRow([]any{b.ID, when(b.StopTime), verdict(b.Needed), reasons(b.Reasons)})
+		t.AppendRow([]any{short(b.ID), when(b.StopTime), verdict(b.Needed), reasons(b.Reasons)})
 	}
 	t.Render()
 	_, _ = fmt.Fprintln(w)
@@ -303,7 +303,7 @@ func (a *app) keepApply() *cobra.Command {
 func (a *app) keepPin() *cobra.Command {
 	var reason, until string
 	cmd := &cobra.Command{
-		Use: "pin BACKUP", Short: "Keep a base backup whatever the rule says", Args: cobra.ExactArgs(1),
+		Use: "pin BASE", Short: "Keep a base backup whatever the rule says", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeBackups,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -332,7 +332,7 @@ func (a *app) keepPin() *cobra.Command {
 
 func (a *app) keepUnpin() *cobra.Command {
 	return &cobra.Command{
-		Use: "unpin BACKUP", Short: "Take the pin off a base backup", Args: cobra.ExactArgs(1),
+		Use: "unpin BASE", Short: "Take the pin off a base backup", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeBackups,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {

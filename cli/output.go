@@ -60,6 +60,9 @@ func facts(w io.Writer, pairs ...string) {
 	}
 }
 
+// short is the end of an id, which is random and tells it from the others: commands take it.
+func short(id string) string { return id[max(0, len(id)-8):] }
+
 // when prints a time in the user's zone, with its offset.
 func when(t time.Time) string { return t.Local().Format("2006-01-02 15:04:05.000 -07:00") }
 

@@ -73,7 +73,7 @@ func (a *app) policySet() *cobra.Command {
 	var second bool
 	var alert int
 	cmd := &cobra.Command{
-		Use: "set NAME", Short: "Make a policy, or replace it", Args: cobra.ExactArgs(1),
+		Use: "set NAME", Short: "Make a policy, or replace it", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completePolicies,
 		Long: "Make a policy, or replace what it says. It applies to all clusters that have its labels; where several fit,\n" +
 			"the one with most labels. What recurs for them is added with: velvet calendar add --policy NAME",
 		Example: "  velvet policy set gold --label tier=gold --span 31d --monthly 12",
@@ -113,7 +113,7 @@ func (a *app) policySet() *cobra.Command {
 func (a *app) policyRemove() *cobra.Command {
 	var typed string
 	cmd := &cobra.Command{
-		Use: "remove NAME", Short: "Forget a policy and its calendar; nothing is let go by that", Args: cobra.ExactArgs(1),
+		Use: "remove NAME", Short: "Forget a policy and its calendar; nothing is deleted by that", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completePolicies,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {

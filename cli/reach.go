@@ -64,16 +64,16 @@ func drawReach(w io.Writer, k wire.Cluster) {
 	} else {
 		t := grid(w, "timeline>", "reach from", "LSN", "to", "LSN", "first base")
 		for _, s := range k.Reach {
-			t.AppendRow([]any{s.Timeline, when(s.FromTime), s.From, when(s.ToTime), s.To, s.Base})
+			t.AppendRow([]any{s.Timeline, when(s.FromTime), s.From, when(s.ToTime), s.To, short(s.Base)})
 		}
 		t.Render()
 	}
 	for _, h := range k.Holes {
-		until := "no base backup has been taken behind it, so that later moments cannot be reached yet"
+		until := "later moments cannot be reached until a base backup is taken: velvet backup take " + k.Name
 		if h.Until != nil {
 			until = "moments can be reached again from " + when(*h.Until)
 		}
-		_, _ = fmt.Fprintf(w, "hole on timeline %d: WAL from %s to %s is missing: %s; %s\n", h.Timeline, h.From, h.To, h.Cause, until)
+		_, _ = fmt.Fprintf(w, "hole on timeline %d: %s of WAL from %s to %s are missing: %s; %s\n", h.Timeline, figures.Size(int64(h.To-h.From)), h.From, h.To, h.Cause, until)
 	}
 	drawPromise(w, k.Promise)
 }

@@ -91,7 +91,7 @@ func drawReport(w io.Writer, list []wire.BackupLine) {
 			note = "let go"
 		}
 		read, stored = read+b.BytesRead, stored+b.BytesStored
-		t.AppendRow([]any{b.ID, b.Cluster, b.Kind, when(b.StoppedAt), lasted(b.Seconds), figures.Size(b.BytesHeld), figures.Size(b.BytesRead), figures.Size(b.BytesStored), note})
+		t.AppendRow([]any{short(b.ID), b.Cluster, b.Kind, when(b.StoppedAt), lasted(b.Seconds), figures.Size(b.BytesHeld), figures.Size(b.BytesRead), figures.Size(b.BytesStored), note})
 	}
 	t.Render()
 	_, _ = fmt.Fprintf(w, "\n%d base backups: %s read, %s stored\n", len(list), figures.Size(read), figures.Size(stored))

@@ -68,6 +68,7 @@ func commit(c *journal.Commit, none string) string {
 
 func (a *app) restoreStart() *cobra.Command {
 	var port int
+	var name string
 	var detach bool
 	cmd := &cobra.Command{
 		Use: "start CLUSTER MOMENT", Short: "Make a side copy of a cluster as it was at a moment",
@@ -76,6 +77,9 @@ func (a *app) restoreStart() *cobra.Command {
 		Args: cobra.ExactArgs(2), ValidArgsFunction: a.completeClusters,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			in := map[string]any{}
+			if name != "" {
+				in["name"] = name
+			}
 			if cmd.Flags().Changed("port") {
 				in["port"] = port
 			}
@@ -90,6 +94,7 @@ func (a *app) restoreStart() *cobra.Command {
 			return a.showCopy(cmd, c, t.Subject)
 		},
 	}
+	cmd.Flags().StringVar(&name, "name", "", "short name of the copy (default: the cluster's, with a number)")
 	cmd.Flags().IntVar(&port, "port", 0, "port of the copy on 127.0.0.1 (a free one is chosen)")
 	cmd.Flags().BoolVar(&detach, "detach", false, "do not wait for the end")
 	return cmd

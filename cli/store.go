@@ -19,7 +19,7 @@ var errStoreLacks = errors.New("the store lacks something that is needed")
 
 func (a *app) store() *cobra.Command {
 	c := &cobra.Command{Use: "store", Short: "Where backups and WAL are kept"}
-	c.AddCommand(a.storeShow(), a.storeAudit(), a.storeRebuild(), a.storeRekey())
+	c.AddCommand(a.storeShow(), a.storeAudit(), a.storeRebuild(), a.storeDeposit(), a.storeRekey())
 	return c
 }
 
@@ -80,11 +80,32 @@ func (a *app) storeRebuild() *cobra.Command {
 				return err
 			}
 			return a.show(cmd, t.Outcome, func(w io.Writer) {
-				for _, name := range []string{"clusters", "segments", "backups", "known", "unclear"} {
+				for _, name := range []string{"clusters", "segments", "backups", "known", "unclear", "brought"} {
 					if v := t.Outcome[name]; v != nil {
 						facts(w, fmt.Sprintf("%-8s", name), fmt.Sprint(v))
 					}
 				}
+			})
+		},
+	}
+}
+
+func (a *app) storeDeposit() *cobra.Command {
+	return &cobra.Command{
+		Use: "deposit", Short: "Put what only the catalogue knows into the store", Args: cobra.NoArgs,
+		Long: "Write policies, calendar, pins, settled incidents, proofs and the history of tasks into the store, so that\n" +
+			"velvet store rebuild can bring them back. It is done every night by itself.",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			var d wire.Deposited
+			if err := c.post(cmd.Context(), "/store/deposits", nil, &d); err != nil {
+				return err
+			}
+			return a.show(cmd, d, func(w io.Writer) {
+				_, _ = fmt.Fprintf(w, "What the catalogue knows of %s is in the store, as of %s.\n", figures.Of(d.Clusters, "cluster"), when(d.At))
 			})
 		},
 	}

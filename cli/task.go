@@ -63,7 +63,7 @@ func drawTasks(w io.Writer, list []wire.Task) {
 		} else if k.Problem != nil {
 			what = k.Problem.Detail
 		}
-		t.AppendRow([]any{k.ID, k.Kind, k.Cluster, k.State, when(k.CreatedAt), took, what})
+		t.AppendRow([]any{short(k.ID), k.Kind, k.Cluster, k.State, when(k.CreatedAt), took, what})
 	}
 	t.Render()
 }

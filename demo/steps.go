@@ -118,7 +118,7 @@ func (r *run) startTraffic(ctx context.Context) error {
 }
 
 func (r *run) backup(ctx context.Context) error {
-	return r.velvet(ctx, "backup", "take", "ferries", "--at-once")
+	return r.velvet(ctx, "backup", "take", "ferries", "--checkpoint", "fast")
 }
 
 // backupAgain takes a second base backup, and shows what both hold and take.
@@ -126,7 +126,7 @@ func (r *run) backupAgain(ctx context.Context) error {
 	if err := r.traffic.await(ctx, 200); err != nil {
 		return err
 	}
-	if err := r.velvet(ctx, "backup", "take", "ferries", "--at-once"); err != nil {
+	if err := r.velvet(ctx, "backup", "take", "ferries", "--checkpoint", "fast"); err != nil {
 		return err
 	}
 	if err := r.velvet(ctx, "backup", "list", "ferries"); err != nil {

@@ -87,8 +87,8 @@ func (s *Service) showContent(ctx context.Context, in *BackupPath) (*body[backup
 type takeBackup struct {
 	ClusterPath
 	Body struct {
-		Fast bool   `json:"fast,omitempty" doc:"have the server make its checkpoint at once instead of spreading it out"`
-		Kind string `json:"kind,omitempty" enum:"full,incremental,auto" default:"auto" doc:"full reads everything; incremental and auto read only what has changed since the newest backup, and everything where that would not surely be right"`
+		Checkpoint string `json:"checkpoint,omitempty" enum:"fast,spread" doc:"whether the server writes its checkpoint as fast as it can, or spreads it out; left out, the first base backup of a cluster asks for a fast one, later ones for a spread one"`
+		Kind       string `json:"kind,omitempty" enum:"full,incremental,auto" default:"auto" doc:"full reads everything; incremental and auto read only what has changed since the newest backup, and everything where that would not surely be right"`
 	}
 }
 
@@ -97,7 +97,7 @@ func (s *Service) submitBackup(ctx context.Context, in *takeBackup) (*body[wire.
 	if err != nil {
 		return nil, err
 	}
-	t, err := s.tasks.submit(ctx, taskBackup, k.ID, catalog.NewID(), backupArgs{Fast: in.Body.Fast, Kind: in.Body.Kind})
+	t, err := s.tasks.submit(ctx, taskBackup, k.ID, catalog.NewID(), backupArgs{Checkpoint: in.Body.Checkpoint, Kind: in.Body.Kind})
 	if err != nil {
 		return nil, err
 	}

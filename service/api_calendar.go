@@ -211,13 +211,14 @@ type pauseEntry struct {
 }
 
 func (s *Service) pauseEntry(ctx context.Context, in *pauseEntry) (*body[wire.Entry], error) {
-	if _, err := s.catalog.Entry(ctx, in.Entry); err != nil {
+	e, err := s.catalog.Entry(ctx, in.Entry)
+	if err != nil {
 		return nil, err
 	}
-	if err := s.catalog.PauseEntry(ctx, in.Entry, in.Body.Paused); err != nil {
+	if err := s.catalog.PauseEntry(ctx, e.ID, in.Body.Paused); err != nil {
 		return nil, err
 	}
-	return s.showEntry(ctx, in.Entry)
+	return s.showEntry(ctx, e.ID)
 }
 
 type removeEntry struct {

@@ -21,7 +21,7 @@ import (
 
 // CopyPath names a copy in a path.
 type CopyPath struct {
-	Copy string `path:"copy" doc:"id of the copy"`
+	Copy string `path:"copy" doc:"name or id of the copy, or an unambiguous beginning or end of its id"`
 }
 
 func (s *Service) copyAPI(api huma.API) {
@@ -40,6 +40,7 @@ type makeCopy struct {
 	ClusterPath
 	Body struct {
 		Moment string `json:"moment" doc:"in the moment language; a time needs its zone"`
+		Name   string `json:"name,omitempty" doc:"short name of the copy; left out, one is made from the cluster's"`
 		Port   int    `json:"port,omitempty" minimum:"1024" maximum:"65535" doc:"on 127.0.0.1; left out, a free one is chosen"`
 	}
 }
@@ -49,7 +50,10 @@ func (s *Service) submitCopy(ctx context.Context, in *makeCopy) (*body[wire.Task
 	if err != nil {
 		return nil, err
 	}
-	k, err := s.keeper.Prepare(cluster, p, in.Body.Port)
+	if name := in.Body.Name; name != "" && !clusterName.MatchString(name) {
+		return nil, problem.New(problem.Invalid, "Begin with a letter; use lower-case letters, digits, - and _, at most 40.", "the copy was not made", "%q cannot be a copy's name", name)
+	}
+	k, err := s.keeper.Prepare(ctx, cluster, p, in.Body.Name, in.Body.Port)
 	if err != nil {
 		return nil, err
 	}
@@ -101,7 +105,7 @@ func (s *Service) viewCopy(ctx context.Context, k catalog.Copy, cluster catalog.
 	if err != nil {
 		return wire.Copy{}, err
 	}
-	v, err := copyView(k, cluster.Name)
+	v, err := copyView(k, cluster, s.host.User())
 	if err != nil {
 		return v, err
 	}
@@ -152,7 +156,7 @@ func (s *Service) showCopy(ctx context.Context, in *CopyPath) (*body[wire.Copy],
 func (s *Service) present(ctx context.Context, id string) (catalog.Copy, catalog.Cluster, error) {
 	k, cluster, err := s.copyAndCluster(ctx, id)
 	if err == nil && k.State == catalog.CopyDiscarded {
-		err = problem.New(problem.Conflict, "List the copies with: velvet copy list", "nothing was done", "the copy %s has been discarded", id)
+		err = problem.New(problem.Conflict, "List the copies with: velvet copy list", "nothing was done", "the copy %s has been discarded", k.Name)
 	}
 	if err == nil {
 		k, err = s.keeper.Refresh(ctx, cluster, k)

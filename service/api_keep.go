@@ -225,5 +225,9 @@ func (s *Service) pinBackup(ctx context.Context, in *pinBackup) (*body[wire.Keep
 }
 
 func (s *Service) unpinBackup(ctx context.Context, in *BackupPath) (*empty, error) {
-	return nil, s.catalog.RemovePin(ctx, in.Backup)
+	b, err := s.catalog.Backup(ctx, in.Backup)
+	if err != nil {
+		return nil, err
+	}
+	return nil, s.catalog.RemovePin(ctx, b.ID)
 }

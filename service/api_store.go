@@ -22,6 +22,7 @@ import (
 func (s *Service) storeAPI(api huma.API) {
 	op(s, api, http.MethodGet, "/store", "show-store", "Show the store, and what each cluster takes in it", 0, s.showStore)
 	op(s, api, http.MethodPost, "/store/key", "rekey-store", "Give the store another key, without writing what it holds anew", 0, s.rekey)
+	op(s, api, http.MethodPost, "/store/deposits", "deposit-catalogue", "Put what only the catalogue knows into the store, as is done every night", 0, s.depositCatalogue)
 	op(s, api, http.MethodPost, "/store/audits", "audit-store", "Look through the store", http.StatusAccepted, s.submitAudit)
 	op(s, api, http.MethodPost, "/store/rebuilds", "rebuild-catalogue", "Record everything that the store holds and the catalogue does not know", http.StatusAccepted, s.submitRebuild)
 	op(s, api, http.MethodGet, "/store/audits/{task}", "show-audit", "Show what an audit found", 0, s.showAudit)
@@ -85,6 +86,14 @@ func (s *Service) rekey(ctx context.Context, in *rekeyIn) (*body[wire.Rekeyed], 
 	}
 	s.log.Info("the store has a new key", "number", n)
 	return answer(wire.Rekeyed{KeyNumber: n, Next: fmt.Sprintf("From the next start on, name the new file: --store-key %s. The key before opens the store no more; nothing that the store holds was written anew.", in.Body.File)}, nil)
+}
+
+func (s *Service) depositCatalogue(ctx context.Context, _ *empty) (*body[wire.Deposited], error) {
+	n, err := s.deposit(ctx)
+	if err != nil {
+		return nil, problem.Wrap(err, problem.Failed, "not everything was put into the store", "See that the store can be written, then try again. What was put there before is untouched.")
+	}
+	return answer(wire.Deposited{Clusters: n, At: time.Now().UTC()}, nil)
 }
 
 type secondIn struct {

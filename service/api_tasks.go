@@ -153,10 +153,11 @@ type readLog struct {
 }
 
 func (s *Service) readLog(ctx context.Context, in *readLog) (*body[[]wire.Line], error) {
-	if _, err := s.catalog.Task(ctx, in.Task); err != nil {
+	t, err := s.catalog.Task(ctx, in.Task)
+	if err != nil {
 		return nil, err
 	}
-	lines, err := s.catalog.TaskLines(ctx, in.Task, in.After)
+	lines, err := s.catalog.TaskLines(ctx, t.ID, in.After)
 	if err != nil {
 		return nil, err
 	}

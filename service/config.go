@@ -16,7 +16,7 @@ import (
 // variables or in the configuration file, under their koanf names.
 type Config struct {
 	Home        string `koanf:"home"`        // secrets, spool, the installed program
-	Catalogue   string `koanf:"catalogue"`   // connection string of the catalogue
+	Catalogue   string `koanf:"catalogue"`   // connection string of the catalogue; "" runs a server of its own in HOME/catalogue
 	Store       string `koanf:"store"`       // directory, or s3://…; "" is HOME/store
 	StoreKeys   string `koanf:"store-keys"`  // file with the keys of a bucket
 	StoreKey    string `koanf:"store-key"`   // file with what opens an encrypted store
@@ -72,9 +72,6 @@ func (c *Config) complete() (layout.Codec, error) {
 	}
 	if c.Copies, err = filepath.Abs(c.Copies); err != nil {
 		return 0, err
-	}
-	if c.Catalogue == "" {
-		return 0, errors.New("no catalogue was given; set VELVET_CATALOGUE, or catalogue in the configuration file, to the connection string of a PostgreSQL database for Velvet Rewind's records")
 	}
 	if c.Listen == "" {
 		c.Listen = DefaultListen
@@ -139,6 +136,9 @@ func (c *Config) makeDirs() error {
 
 func (c *Config) spool() string    { return filepath.Join(c.Home, "spool") }
 func (c *Config) programs() string { return filepath.Join(c.Home, "program") }
+
+// ownCatalogue is the directory of the catalogue's own server.
+func (c *Config) ownCatalogue() string { return filepath.Join(c.Home, "catalogue") }
 
 // hostNames are the Host headers that are answered.
 func (c *Config) hostNames() []string {

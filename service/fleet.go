@@ -163,8 +163,10 @@ func (f *fleet) holes(k catalog.Cluster, spans []reach.Span, holes []reach.Hole)
 		}
 		begins := k.SegmentSize.Start(k.SegmentSize.Number(h.From)) // there capture asked for it in vain
 		for _, c := range f.all.Causes[k.ID] {
-			if c.Timeline == h.Timeline && begins <= c.From && c.From < h.To {
-				v.Cause, v.Meant = c.Cause, false
+			// One that begins where its timeline does was noticed on the timeline before.
+			if c.Timeline == h.Timeline && begins <= c.From && c.From < h.To || c.Timeline < h.Timeline && c.From <= h.To && !v.Meant {
+				v.Cause = c.Cause
+				v.Meant = false
 			}
 		}
 		lost := f.all.Lost[k.ID]

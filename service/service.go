@@ -18,6 +18,7 @@ import (
 	"velvetrewind/core/layout"
 	"velvetrewind/engine/capture"
 	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/catalog/private"
 	"velvetrewind/engine/copies"
 	"velvetrewind/engine/host"
 	"velvetrewind/engine/names"
@@ -38,6 +39,7 @@ type Service struct {
 	mirrors  mirrors
 	measured measured
 	catalog  *catalog.Catalog
+	own      *private.Server // of the catalogue; nil if it was given a database
 	books    *names.Books
 	events   *events
 	captures *capture.Supervisor
@@ -62,12 +64,39 @@ func Run(ctx context.Context, cfg Config, version string, log *slog.Logger, read
 	if s.codec, err = s.cfg.complete(); err != nil {
 		return err
 	}
+	defer func() {
+		if err != nil {
+			err = noRoom(err, s.cfg.Home)
+		}
+	}()
+	if err := s.cfg.makeDirs(); err != nil {
+		return fmt.Errorf("make the service's directories: %w", err)
+	}
+	lock, err := lockHome(s.cfg.Home)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = lock.Close() }()
 	listener, err := net.Listen("tcp", s.cfg.Listen)
 	if err != nil {
 		return fmt.Errorf("listen on %s: %w; is another velvet serving there? Choose another address with --listen", s.cfg.Listen, err)
 	}
 	defer func() { _ = listener.Close() }()
 	url := s.url(listener)
+	if s.host, err = host.Local(s.cfg.RunAs, s.cfg.Programs); err != nil {
+		return err
+	}
+	if s.cfg.Catalogue == "" {
+		if s.own, err = private.Start(ctx, s.host, s.cfg.ownCatalogue(), log); err != nil {
+			return err
+		}
+		s.cfg.Catalogue = s.own.ConnString()
+		defer func() {
+			stop, done := context.WithTimeout(context.WithoutCancel(ctx), stopTimeout)
+			defer done()
+			err = errors.Join(err, s.own.Stop(stop))
+		}()
+	}
 	if err := s.open(ctx, url); err != nil {
 		return err
 	}
@@ -97,12 +126,6 @@ func (s *Service) url(l net.Listener) string {
 
 // open prepares everything that does not run by itself.
 func (s *Service) open(ctx context.Context, url string) (err error) {
-	if err := s.cfg.makeDirs(); err != nil {
-		return fmt.Errorf("make the service's directories: %w", err)
-	}
-	if s.host, err = host.Local(s.cfg.RunAs, s.cfg.Programs); err != nil {
-		return err
-	}
 	if s.key, err = seal.LoadKey(filepath.Join(s.cfg.Home, "key")); err != nil {
 		return err
 	}
@@ -158,6 +181,9 @@ func (s *Service) serve(ctx context.Context, l net.Listener, ready func()) error
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	var wg sync.WaitGroup
+	if s.own != nil {
+		wg.Go(func() { s.own.Watch(ctx) })
+	}
 	wg.Go(func() { s.captures.Run(ctx) })
 	wg.Go(func() { s.lookAfterStore(ctx) })
 	calendar := &schedule.Scheduler{Catalog: s.catalog, Now: s.cfg.Now, Every: s.cfg.LookEvery, Log: s.log, Begin: s.beginDue}

@@ -89,8 +89,10 @@ func TestOnlyTLSLeavesTheMachine(t *testing.T) {
 	assert.Subset(t, c.hostNames(), []string{"db1", "velvet.saltmarsh.example", "127.0.0.1"})
 	_, err = (&Config{Catalogue: "x"}).complete()
 	assert.ErrorContains(t, err, "--home")
-	_, err = (&Config{Home: "x"}).complete()
-	assert.ErrorContains(t, err, "VELVET_CATALOGUE")
+	own := Config{Home: t.TempDir()}
+	_, err = own.complete()
+	require.NoError(t, err, "without a catalogue a server of its own is run")
+	assert.Equal(t, own.Home+"/catalogue", own.ownCatalogue())
 }
 
 func TestTheDescriptionIsMadeWithoutAService(t *testing.T) {

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/deposit"
 	"velvetrewind/engine/mirror"
 	"velvetrewind/engine/place"
 	"velvetrewind/engine/problem"
@@ -92,6 +93,9 @@ func (s *Service) lookAfterStoreOnce(ctx context.Context) error {
 		return err
 	}
 	s.reachSecond(ctx)
+	if e := s.depositIfDue(ctx); e != nil {
+		err = errors.Join(err, fmt.Errorf("what only the catalogue knows was not put into the store: %w", e))
+	}
 	for _, k := range all.Clusters {
 		if p := all.PolicyOf(k); p != nil && p.SecondStore.Valid {
 			k.SecondStore = p.SecondStore.Bool
@@ -106,6 +110,37 @@ func (s *Service) lookAfterStoreOnce(ctx context.Context) error {
 		}
 	}
 	return err
+}
+
+// depositHour is when, by the service's clock and zone, what only the catalogue knows is put
+// into the store every night.
+const depositHour = 3
+
+// depositIfDue makes the night's deposit, and the one that was missed while the service was down.
+func (s *Service) depositIfDue(ctx context.Context) error {
+	now := s.cfg.Now().Local()
+	due := time.Date(now.Year(), now.Month(), now.Day(), depositHour, 0, 0, 0, now.Location())
+	if due.After(now) {
+		due = due.AddDate(0, 0, -1)
+	}
+	last, err := s.catalog.Deposited(ctx)
+	if err != nil || !last.Before(due) {
+		return err
+	}
+	_, err = s.deposit(ctx)
+	return err
+}
+
+// deposit puts what only the catalogue knows into the store, and has it copied to the second one.
+func (s *Service) deposit(ctx context.Context) (clusters int, err error) {
+	at := s.cfg.Now()
+	if clusters, err = (&deposit.Keeper{Catalog: s.catalog, Store: s.store}).Put(ctx); err == nil {
+		err = s.catalog.NoteDeposited(ctx, at)
+	}
+	s.mirrors.mu.Lock()
+	defer s.mirrors.mu.Unlock()
+	clear(s.mirrors.done)
+	return clusters, err
 }
 
 // reachSecond opens a second store that could not be reached before.

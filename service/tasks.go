@@ -337,6 +337,7 @@ type reporter struct {
 	mu    sync.Mutex
 	state catalog.Task
 	saved time.Time
+	later *time.Timer // saves what came too soon after the last time
 }
 
 func (r *reporter) Log(format string, args ...any)  { r.line("info", format, args...) }
@@ -355,7 +356,18 @@ func (r *reporter) Progress(done, total int64, unit task.Unit, note string) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.state = catalog.Task{ID: r.id, Done: done, Total: total, Unit: string(unit), Note: note}
-	if time.Since(r.saved) >= progressEvery {
+	// What comes too soon is saved a little later, not never: it may be the last for long.
+	if wait := progressEvery - time.Since(r.saved); wait <= 0 {
+		r.save()
+	} else if r.later == nil {
+		r.later = time.AfterFunc(wait, r.saveLater)
+	}
+}
+
+func (r *reporter) saveLater() {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.later != nil {
 		r.save()
 	}
 }
@@ -369,6 +381,10 @@ func (r *reporter) settle() {
 }
 
 func (r *reporter) save() {
+	if r.later != nil {
+		r.later.Stop()
+		r.later = nil
+	}
 	r.saved = time.Now()
 	if err := r.tasks.catalog.SaveProgress(r.ctx, r.state); err != nil {
 		r.tasks.log.Warn("a task's progress was not saved", "task", r.id, "error", err)

@@ -2,7 +2,9 @@ package service
 
 import (
 	"encoding/json"
+	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"velvetrewind/engine/catalog"
@@ -41,9 +43,9 @@ func backupView(b catalog.Backup, cluster string, lost catalog.Losses) (wire.Bac
 	return v, json.Unmarshal(b.Tablespaces, &v.Tablespaces)
 }
 
-func copyView(k catalog.Copy, cluster string) (wire.Copy, error) {
+func copyView(k catalog.Copy, cluster catalog.Cluster, osUser string) (wire.Copy, error) {
 	v := wire.Copy{
-		ID: k.ID, Cluster: cluster, Moment: k.Moment, State: k.State, Problem: k.Problem, Port: k.Port, Directory: k.Directory,
+		ID: k.ID, Name: k.Name, Cluster: cluster.Name, WaysIn: waysIn(k, cluster, osUser), Moment: k.Moment, State: k.State, Problem: k.Problem, Port: k.Port, Directory: k.Directory,
 		Replayed: k.ReplayedLSN, CreatedAt: k.CreatedAt.UTC(), Task: k.TaskID,
 	}
 	if k.ReplayedTo.Valid {
@@ -51,6 +53,23 @@ func copyView(k catalog.Copy, cluster string) (wire.Copy, error) {
 		v.ReplayedTo = &t
 	}
 	return v, json.Unmarshal(k.Plan, &v.Plan)
+}
+
+// waysIn lists how a copy can be looked at. One that is not running has none.
+func waysIn(k catalog.Copy, cluster catalog.Cluster, osUser string) []wire.WayIn {
+	ways := []wire.WayIn{}
+	if k.State != catalog.CopyPaused && k.State != catalog.CopyOpen {
+		return ways
+	}
+	quote := func(s string) string {
+		if strings.Trim(s, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_-./") == "" {
+			return s
+		}
+		return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
+	}
+	return append(ways,
+		wire.WayIn{Who: "any role of the original, with its password", Command: fmt.Sprintf("psql -h 127.0.0.1 -p %d -U %s postgres", k.Port, quote(cluster.Superuser))},
+		wire.WayIn{Who: "the OS user " + osUser + ", as any role, without a password", Command: fmt.Sprintf("sudo -u %s psql -h %s -p %d -U %s postgres", osUser, quote(k.Socket), k.Port, quote(cluster.Superuser))})
 }
 
 func proofView(p catalog.Proof) (wire.Proof, error) {

@@ -19,8 +19,8 @@ import (
 // The arguments of tasks, as they are kept in the catalogue.
 type (
 	backupArgs struct {
-		Fast bool   `json:"fast"`
-		Kind string `json:"kind"`
+		Checkpoint string `json:"checkpoint"`
+		Kind       string `json:"kind"`
 	}
 	copyArgs struct {
 		Plan    plan.Restore      `json:"plan"`
@@ -81,7 +81,7 @@ func (s *Service) takeBackup(ctx context.Context, t catalog.Task, report task.Re
 		return nil, err
 	}
 	taker := &backup.Taker{Cluster: k, Access: a, Catalog: s.catalog, Store: s.store, Books: s.books, Codec: s.codec, Spool: s.cfg.spool(), ThroughSQL: s.cfg.ReadData == "sql", Now: s.cfg.Now}
-	b, err := taker.Take(ctx, backup.Options{ID: t.Subject, TaskID: t.ID, Fast: args.Fast, Kind: args.Kind}, report)
+	b, err := taker.Take(ctx, backup.Options{ID: t.Subject, TaskID: t.ID, Checkpoint: args.Checkpoint, Kind: args.Kind}, report)
 	if err != nil {
 		return nil, err
 	}

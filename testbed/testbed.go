@@ -81,6 +81,13 @@ func (b *Bed) Postgres(name string, checksums bool, settings ...string) *Postgre
 	return p
 }
 
+// Beside is a server of which the test has made the data directory itself; it is not started yet.
+func (b *Bed) Beside(at host.Server) *Postgres {
+	p := &Postgres{bed: b, Server: at}
+	b.Cleanup(func() { _ = b.Host.Stop(context.Background(), p.Server, host.Immediate) })
+	return p
+}
+
 func (b *Bed) ctx() context.Context {
 	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Minute)
 	b.Cleanup(cancel)

@@ -22,9 +22,9 @@ import (
 func TestAudit(t *testing.T) {
 	s := newStage(t)
 	s.protect()
-	s.service.Must("backup", "take", "ferries", "--at-once")
+	s.service.Must("backup", "take", "ferries", "--checkpoint", "fast")
 	s.commit(1)
-	s.service.Must("backup", "take", "ferries", "--at-once")
+	s.service.Must("backup", "take", "ferries", "--checkpoint", "fast")
 	for n := range 3 {
 		s.commit(10 + n)
 		testbed.One[string](s.Bed, s.db, "select pg_switch_wal()::text")
@@ -90,16 +90,16 @@ func TestAudit(t *testing.T) {
 func (s *stage) goOnWithoutWhatIsLost(backups []wire.Backup, mend func()) {
 	reached := func() string { return s.service.Must("reach", "ferries") }
 	assert.Contains(s, reached(), "it cannot be read, as the audit of")
-	assert.Contains(s, s.service.Must("backup", "list", "ferries"), "(lost)")
+	assert.Contains(s, s.service.Must("backup", "list", "ferries"), "(unreadable)")
 	assert.Contains(s, s.service.Must("cluster", "list"), "2 base backups cannot be read, as an audit found")
 	s.refused(1, []string{"no base backup of ferries can be read"}, "restore", "plan", "ferries", "latest")
 	assert.Contains(s, s.service.Must("keep", "preview", "ferries", "--span", "1h", "--as-of", "2099-01-01"), "no base backup of the cluster can be read")
 	assert.Equal(s, 1, s.service.Velvet("store", "audit").Code) // which does not read all of it, and takes nothing back
 	var fresh wire.Backup
-	s.service.JSON(&fresh, "backup", "take", "ferries", "--at-once")
+	s.service.JSON(&fresh, "backup", "take", "ferries", "--checkpoint", "fast")
 	assert.Equal(s, "full", fresh.Kind, "nothing is shared with what is lost")
 	assert.Zero(s, fresh.BytesShared)
-	assert.NotContains(s, s.service.Must("backup", "show", fresh.ID), "(lost)")
+	assert.NotContains(s, s.service.Must("backup", "show", fresh.ID), "(unreadable)")
 	s.commit(30)
 	s.captured()
 	k, conn := s.restore("latest")
@@ -112,7 +112,7 @@ func (s *stage) goOnWithoutWhatIsLost(backups []wire.Backup, mend func()) {
 	assert.Contains(s, reached(), "it cannot be read", "nobody has looked yet")
 	s.service.Must("store", "audit", "--full")
 	assert.NotContains(s, reached(), "it cannot be read")
-	assert.NotContains(s, s.service.Must("backup", "list", "ferries"), "(lost)")
+	assert.NotContains(s, s.service.Must("backup", "list", "ferries"), "(unreadable)")
 	s.service.Must("restore", "plan", "ferries", "base "+backups[0].ID)
 }
 
@@ -145,7 +145,7 @@ func (s *stage) dropWhatIsLost(manifest string, sound, lost wire.Backup) {
 func TestAuditBesideWork(t *testing.T) {
 	s := newStage(t)
 	s.protect()
-	s.service.Must("backup", "take", "ferries", "--at-once")
+	s.service.Must("backup", "take", "ferries", "--checkpoint", "fast")
 	ctx, cancel := context.WithCancel(t.Context())
 	work := func(do func(n int) error) <-chan error {
 		ended := make(chan error, 1)
@@ -172,7 +172,7 @@ func TestAuditBesideWork(t *testing.T) {
 		if _, err := changer.Exec(context.Background(), fmt.Sprintf("drop table if exists foam%d; "+rows, n, n+1)); err != nil {
 			return err
 		}
-		r := s.service.Velvet("backup", "take", "ferries", "--at-once", "--output", "json")
+		r := s.service.Velvet("backup", "take", "ferries", "--checkpoint", "fast", "--output", "json")
 		var b wire.Backup
 		if err := json.Unmarshal([]byte(r.Out), &b); err != nil {
 			return fmt.Errorf("%w: %s%s", err, r.Out, r.Err)
@@ -200,13 +200,13 @@ func TestAuditBesideWork(t *testing.T) {
 func TestDrop(t *testing.T) {
 	s := newStage(t)
 	s.protect()
-	s.service.Must("backup", "take", "ferries", "--at-once")
+	s.service.Must("backup", "take", "ferries", "--checkpoint", "fast")
 	first := s.commit(1)
 	s.commit(2)
 	s.captured()
 	k, conn := s.restore("before tx " + first)
 	require.NoError(t, conn.Close(t.Context()))
-	s.service.Must("backup", "take", "ferries", "--at-once")
+	s.service.Must("backup", "take", "ferries", "--checkpoint", "fast")
 	second := s.commit(3)
 	s.commit(4)
 	s.captured()
@@ -230,7 +230,7 @@ func TestDrop(t *testing.T) {
 	s.discard(k)
 	s.service.Must("backup", "drop", newest, "--confirm", "ferries")
 	assert.Contains(t, s.service.Must("reach", "ferries"), "No moment can be reached yet")
-	s.service.Must("backup", "take", "ferries", "--at-once")
+	s.service.Must("backup", "take", "ferries", "--checkpoint", "fast")
 	assert.Len(t, s.cluster().Reach, 1)
 }
 

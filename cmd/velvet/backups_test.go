@@ -142,7 +142,7 @@ func randomWorkload(t *testing.T, seed uint64, serve []string) {
 		}
 		kind := []string{"full", "incremental", "incremental", "auto"}[w.random.IntN(4)]
 		var b wire.Backup
-		s.service.JSON(&b, "backup", "take", "ferries", "--at-once", "--kind", kind)
+		s.service.JSON(&b, "backup", "take", "ferries", "--checkpoint", "fast", "--kind", kind)
 		require.Zero(t, b.PageFaults)
 		if n > 0 && kind != "full" {
 			require.Equal(t, "incremental", b.Kind, strings.Join(log, "; "))
@@ -192,7 +192,7 @@ func TestIncrementalEqualsFull(t *testing.T) {
 	// A file that is zeroes but for a word, and ends in zeroes within an extent.
 	sand := append(append(make([]byte, 700_000), "shell"...), make([]byte, 600_001)...)
 	require.NoError(t, os.WriteFile(filepath.Join(s.ferries.DataDir, "sand"), sand, 0o644))
-	s.service.Must("backup", "take", "ferries", "--at-once")
+	s.service.Must("backup", "take", "ferries", "--checkpoint", "fast")
 	w := &workload{stage: s, random: rand.New(rand.NewPCG(3, 4))}
 	for range 25 {
 		w.step()
@@ -202,7 +202,7 @@ func TestIncrementalEqualsFull(t *testing.T) {
 	var end pg.LSN
 	for _, kind := range []string{"incremental", "full"} {
 		var b wire.Backup
-		s.service.JSON(&b, "backup", "take", "ferries", "--at-once", "--kind", kind)
+		s.service.JSON(&b, "backup", "take", "ferries", "--checkpoint", "fast", "--kind", kind)
 		require.Equal(t, kind, b.Kind)
 		require.GreaterOrEqual(t, b.ZeroExtents, int64(9))
 		trees[kind] = b.ID
@@ -305,7 +305,7 @@ func TestDropsAtAnyMoment(t *testing.T) {
 	s.exec("alter table sounding set (autovacuum_enabled = off)")
 	take := func() wire.Backup {
 		var b wire.Backup
-		s.service.JSON(&b, "backup", "take", "ferries", "--at-once")
+		s.service.JSON(&b, "backup", "take", "ferries", "--checkpoint", "fast")
 		return b
 	}
 	change := func(from, to int) {
@@ -358,7 +358,7 @@ func TestDropsAtAnyMoment(t *testing.T) {
 	for n := range 2 { // beside a backup and a restore
 		change(n*30000, n*30000+29999)
 		next := take()
-		s.service.Must("backup", "take", "ferries", "--at-once", "--kind", "full", "--detach")
+		s.service.Must("backup", "take", "ferries", "--checkpoint", "fast", "--kind", "full", "--detach")
 		restored := make(chan testbed.Result, 1)
 		go func() { restored <- s.service.Velvet("restore", "start", "ferries", "latest", "--output", "json") }()
 		s.service.Must("backup", "drop", last.ID, "--confirm", "ferries")

@@ -22,7 +22,7 @@ func TestRandomBoundaries(t *testing.T) {
 	s := newStage(t)
 	s.ferries.Exec("postgres", "create table ledger (id int primary key, n int)")
 	s.protect()
-	s.service.Must("backup", "take", "ferries", "--at-once")
+	s.service.Must("backup", "take", "ferries", "--checkpoint", "fast")
 	random := rand.New(rand.NewPCG(3, uint64(time.Now().UnixNano())))
 	commits := s.randomCommits(random, 120)
 	s.captured()

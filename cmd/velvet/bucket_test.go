@@ -29,7 +29,7 @@ func TestStoreInABucket(t *testing.T) {
 	t.Setenv("AWS_SECRET_ACCESS_KEY", secretOfBucket)
 	s := newStage(t, "--store", "s3://ferries/velvet?region=tidal-1&endpoint="+server.URL)
 	s.protect()
-	s.service.Must("backup", "take", "ferries", "--at-once")
+	s.service.Must("backup", "take", "ferries", "--checkpoint", "fast")
 	xid := s.in("delete from booking")
 	testbed.One[string](s.Bed, s.db, "select pg_switch_wal()::text")
 	s.in("insert into journal values (1)")

@@ -206,7 +206,7 @@ func TestKeepRefusals(t *testing.T) {
 	s := newStage(t)
 	s.protect()
 	for range 2 {
-		s.service.Must("backup", "take", "ferries", "--at-once")
+		s.service.Must("backup", "take", "ferries", "--checkpoint", "fast")
 		s.exec("insert into journal select coalesce(max(n), 0) + 1 from journal")
 		s.exec("select pg_switch_wal()")
 		s.captured()

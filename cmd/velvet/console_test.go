@@ -145,7 +145,7 @@ func (b *browser) deckByKeys(xid string) {
 func TestIncidentAtTheConsole(t *testing.T) {
 	s := newStage(t)
 	s.protect()
-	s.service.Must("backup", "take", "ferries", "--at-once")
+	s.service.Must("backup", "take", "ferries", "--checkpoint", "fast")
 	xid := s.in("delete from booking")
 	s.captured()
 	b := newBrowser(t, s.service.URL)
@@ -220,7 +220,7 @@ func TestConsole(t *testing.T) {
 	b.write("tx " + xid) // not the right place: the same copy behind the transaction
 	b.sees("replay stops behind the record at", "last in: tx "+xid)
 	b.press("Move the copy there")
-	b.sees("ferries at tx "+xid, "The copy stands at its moment, read-only.", "Prove it")
+	b.sees("ferries · copy ferries-1 at tx "+xid, "The copy stands at its moment, read-only.", "Prove it")
 	assert.NotContains(t, b.text(), "The proof passed", "that was of the other moment")
 	s.service.JSON(&list, "copy", "list")
 	assert.Equal(t, []string{"paused", "tx " + xid}, []string{list[0].State, list[0].Moment})
@@ -279,10 +279,10 @@ func TestStoreAtTheConsole(t *testing.T) {
 	b.sees("Nothing is kept yet", "with data key 1", "none: a lost disk loses every backup")
 	b.accessible("an empty store")
 	s.protect()
-	s.service.Must("backup", "take", "ferries", "--at-once")
+	s.service.Must("backup", "take", "ferries", "--checkpoint", "fast")
 	s.commit(1)
 	s.exec("select pg_switch_wal()")
-	s.service.Must("backup", "take", "ferries", "--at-once")
+	s.service.Must("backup", "take", "ferries", "--checkpoint", "fast")
 	var list []wire.Backup
 	s.service.JSON(&list, "backup", "list", "ferries")
 
@@ -316,7 +316,7 @@ func TestDailyLifeAtTheConsole(t *testing.T) {
 	s.protect()
 	s.exec("revoke pg_read_all_data from velvet")
 	for range 2 {
-		s.service.Must("backup", "take", "ferries", "--at-once")
+		s.service.Must("backup", "take", "ferries", "--checkpoint", "fast")
 		s.exec("insert into journal select coalesce(max(n), 0) + 1 from journal")
 		s.exec("select pg_switch_wal()")
 	}

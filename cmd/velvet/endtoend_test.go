@@ -101,14 +101,14 @@ func (s *stage) baseBackup(t *testing.T) {
 	_, err = tx.Exec(context.Background(), "insert into journal values (-1)")
 	require.NoError(t, err)
 	var begun wire.Task
-	s.service.JSON(&begun, "backup", "take", "ferries", "--detach") // a spread checkpoint: it takes its time
+	s.service.JSON(&begun, "backup", "take", "ferries", "--checkpoint", "spread", "--detach") // a spread checkpoint: it takes its time
 	s.refused(1, []string{"no second backup was begun", "under way already"}, "backup", "take", "ferries")
 	s.service.Must("task", "cancel", begun.ID)
 	s.Eventually("the backup is cancelled", func() bool { return strings.Contains(s.service.Must("task", "show", begun.ID), "cancelled") })
 	assert.Contains(t, s.service.Must("backup", "list", "ferries"), "no base backup yet")
 	s.refused(1, []string{"ended already"}, "task", "cancel", begun.ID)
 
-	out := s.service.Must("backup", "take", "ferries", "--at-once")
+	out := s.service.Must("backup", "take", "ferries", "--checkpoint", "fast")
 	for _, text := range []string{"manifest agrees", "every page checksum is right", "capture holds the WAL", "ferries.conf, which lies outside", "tablespace "} {
 		assert.Contains(t, out, text)
 	}
@@ -172,7 +172,7 @@ func (s *stage) killedInBackup(t *testing.T) {
 		return len(found) > 0
 	}
 	var begun wire.Task
-	s.service.JSON(&begun, "backup", "take", "ferries", "--at-once", "--kind", "full", "--detach")
+	s.service.JSON(&begun, "backup", "take", "ferries", "--checkpoint", "fast", "--kind", "full", "--detach")
 	s.Eventually("a pack is being written", func() bool { return written(begun.Subject) })
 	s.service.Kill()
 	s.service.Start()
@@ -185,7 +185,7 @@ func (s *stage) killedInBackup(t *testing.T) {
 	assert.NoDirExists(t, filepath.Join(below, "bases", begun.Subject))
 	assert.False(t, written(begun.Subject), "its packs are gone too")
 	s.streaming()
-	s.service.Must("backup", "take", "ferries", "--at-once")
+	s.service.Must("backup", "take", "ferries", "--checkpoint", "fast")
 	s.service.JSON(&list, "backup", "list", "ferries")
 	assert.Len(t, list, 2)
 }

@@ -30,7 +30,7 @@ func TestJournal(t *testing.T) {
 		"create table invoice (id int primary key, body text)", "insert into invoice select n, repeat(md5(n::text), 200) from generate_series(1, 300) n",
 		"create table berth (id int)", "insert into berth select generate_series(1, 400)", "analyze")
 	s.protect()
-	s.service.Must("backup", "take", "ferries", "--at-once")
+	s.service.Must("backup", "take", "ferries", "--checkpoint", "fast")
 	d := s.deeds()
 	s.captured()
 	t.Run("deeds are told", func(t *testing.T) { s.tellDeeds(t, d) })

@@ -21,7 +21,7 @@ func TestRebuild(t *testing.T) {
 	s.protect()
 	s.service.Must("cluster", "edit", "ferries", "--alert-rows", "77")
 	s.service.Must("keep", "set", "ferries", "--span", "9d")
-	s.service.Must("backup", "take", "ferries", "--at-once")
+	s.service.Must("backup", "take", "ferries", "--checkpoint", "fast")
 	xid := s.in("delete from booking")
 	testbed.One[string](s.Bed, s.db, "select pg_switch_wal()::text")
 	s.commit(1)

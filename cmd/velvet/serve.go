@@ -44,7 +44,7 @@ func serveCommand() *cobra.Command {
 		},
 	}
 	f := cmd.Flags()
-	f.String("catalogue", "", "connection string of the database for the records, without a password (give that in HOME/velvet.yaml, VELVET_CATALOGUE or PGPASSFILE)")
+	f.String("catalogue", "", "connection string of a database for the records, without a password (give that in HOME/velvet.yaml, VELVET_CATALOGUE or PGPASSFILE); without it a server of its own is run in HOME/catalogue")
 	f.String("store", "", "directory of the store (HOME/store), or "+s3.Forms)
 	f.String("store-keys", "", "file with the keys of a bucket (AWS_ACCESS_KEY_ID and AWS_SECRET_ACCESS_KEY, or the usual file)")
 	f.String("store-key", "", "file with the key of an encrypted store: an age identity (AGE-SECRET-KEY-1…) or a passphrase on one line; given with a new store, it is encrypted")

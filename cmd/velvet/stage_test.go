@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"velvetrewind/core/pg"
+	"velvetrewind/core/readiness"
 	"velvetrewind/service/wire"
 	"velvetrewind/testbed"
 )
@@ -30,16 +31,17 @@ const rolePassword = "what only velvet knows"
 
 // newStage starts a cluster with a tablespace, a configuration file outside of its
 // data directory and a role for Velvet Rewind, and the service.
-func newStage(t *testing.T, serve ...string) *stage {
-	b := testbed.New(t)
+func newStage(t *testing.T, serve ...string) *stage { return newStageOn(testbed.New(t), serve...) }
+
+func newStageOn(b *testbed.Bed, serve ...string) *stage {
 	outside := b.Path("ferries.conf")
-	require.NoError(t, os.WriteFile(outside, []byte("work_mem = '5MB'\n"), 0o644))
+	require.NoError(b, os.WriteFile(outside, []byte("work_mem = '5MB'\n"), 0o644))
 	s := &stage{Bed: b, ferries: b.Postgres("ferries", true, "max_prepared_transactions = 5", "wal_sender_timeout = '5s'", "include '"+outside+"'")}
-	require.NoError(t, b.Host.MakeDir(b.Path("ferries", "ledger"), 0o700))
+	require.NoError(b, b.Host.MakeDir(b.Path("ferries", "ledger"), 0o700))
 	s.ferries.Exec("postgres",
 		"create role velvet login replication password '"+rolePassword+"'",
 		"grant pg_read_all_data, pg_read_all_settings, pg_read_server_files to velvet",
-		"grant execute on function pg_read_file(text), pg_read_binary_file(text, bigint, bigint, boolean), pg_backup_start(text, boolean), pg_backup_stop(boolean), pg_ls_dir(text, boolean, boolean), pg_stat_file(text, boolean) to velvet",
+		"grant execute on function pg_read_file(text), pg_read_binary_file(text, bigint, bigint, boolean), "+strings.Join(readiness.OnlineBackupFunctions(pg.Major(b.Major)), ", ")+" to velvet",
 		"create tablespace ledger location '"+b.Path("ferries", "ledger")+"'",
 		"create table booking (id int primary key, note text)",
 		"create table payment (id int primary key, cents int) tablespace ledger",
@@ -138,7 +140,7 @@ func (s *stage) connect(port int, database string) *pgx.Conn {
 
 func (s *stage) discard(k wire.Copy) {
 	s.Helper()
-	s.service.Must("copy", "discard", k.ID, "--confirm", "ferries")
+	s.service.Must("copy", "discard", k.Name, "--confirm", "ferries")
 	require.NoDirExists(s, k.Directory)
 }
 

@@ -15,9 +15,9 @@ import (
 func TestStep(t *testing.T) {
 	s := newStage(t, "--tasks-per-cluster", "1")
 	s.protect()
-	s.service.Must("backup", "take", "ferries", "--at-once")
+	s.service.Must("backup", "take", "ferries", "--checkpoint", "fast")
 	first := s.commit(1)
-	s.service.Must("backup", "take", "ferries", "--at-once")
+	s.service.Must("backup", "take", "ferries", "--checkpoint", "fast")
 	second := s.commit(2)
 	s.ferries.Exec("postgres", "truncate payment", "drop table booking")
 	s.captured()

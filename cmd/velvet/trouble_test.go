@@ -31,7 +31,7 @@ func TestFullStore(t *testing.T) {
 	t.Cleanup(func() { _ = syscall.Unmount(small, syscall.MNT_DETACH) })
 	s.service.Start()
 	s.protect()
-	s.refused(1, []string{"the base backup was not taken", "store is full", "Free or add space"}, "backup", "take", "ferries", "--at-once")
+	s.refused(1, []string{"the base backup was not taken", "store is full", "Free or add space"}, "backup", "take", "ferries", "--checkpoint", "fast")
 	for _, what := range []string{"bases", "packs"} {
 		left, err := filepath.Glob(filepath.Join(small, "clusters", "*", what, "*"))
 		require.NoError(t, err)
@@ -56,7 +56,7 @@ func TestFullStore(t *testing.T) {
 	require.NoError(t, os.Remove(ballast))
 	require.NoError(t, syscall.Mount("", small, "", syscall.MS_REMOUNT, "size=200m"))
 	s.Eventually("the WAL reaches the store", func() bool { k := s.cluster().Capture; return k.Problem == "" && k.Stored+16<<20 > k.Flushed })
-	s.service.Must("backup", "take", "ferries", "--at-once")
+	s.service.Must("backup", "take", "ferries", "--checkpoint", "fast")
 	assert.Empty(t, s.cluster().Holes)
 }
 
@@ -65,7 +65,7 @@ func TestFullStore(t *testing.T) {
 func TestTimelineSwitch(t *testing.T) {
 	s := newStage(t)
 	s.protect()
-	s.service.Must("backup", "take", "ferries", "--at-once")
+	s.service.Must("backup", "take", "ferries", "--checkpoint", "fast")
 	before := s.commit(1)
 	require.NoError(t, s.db.Close(context.Background()))
 	s.ferries.Stop("fast")
@@ -86,7 +86,7 @@ func TestTimelineSwitch(t *testing.T) {
 		assert.Equal(t, want, testbed.One[int](s.Bed, conn, "select count(*) from journal"), moment)
 		s.discard(c)
 	}
-	s.service.Must("backup", "take", "ferries", "--at-once")
+	s.service.Must("backup", "take", "ferries", "--checkpoint", "fast")
 	third := s.commit(3)
 	s.captured()
 	c, conn := s.restore("before tx " + third)
@@ -196,7 +196,7 @@ func TestWhoMayCall(t *testing.T) {
 func TestSynchronousCapture(t *testing.T) {
 	s := newStage(t)
 	s.protect()
-	s.service.Must("backup", "take", "ferries", "--at-once")
+	s.service.Must("backup", "take", "ferries", "--checkpoint", "fast")
 	s.ferries.Exec("postgres", "alter system set synchronous_standby_names = 'velvet'", "select pg_reload_conf()")
 	s.Eventually("commits wait for capture", func() bool {
 		return testbed.One[string](s.Bed, s.db, "select coalesce(max(sync_state), '') from pg_stat_replication where application_name = 'velvet'") == "sync"
@@ -218,7 +218,7 @@ func TestSynchronousCapture(t *testing.T) {
 func TestAHoleIsToldAndGoneBeyond(t *testing.T) {
 	s := newStage(t)
 	s.protect()
-	s.service.Must("backup", "take", "ferries", "--at-once")
+	s.service.Must("backup", "take", "ferries", "--checkpoint", "fast")
 	kept := s.commit(1)
 	s.captured()
 	s.service.Stop()
@@ -237,7 +237,7 @@ func TestAHoleIsToldAndGoneBeyond(t *testing.T) {
 	s.discard(c)
 	s.refused(1, []string{"out of reach", "Within reach"}, "restore", "plan", "ferries", "tx "+lost)
 	s.refused(1, []string{"out of reach"}, "restore", "plan", "ferries", "tx "+later)
-	s.service.Must("backup", "take", "ferries", "--at-once")
+	s.service.Must("backup", "take", "ferries", "--checkpoint", "fast")
 	again := s.commit(4)
 	s.captured()
 	c, conn = s.restore("before tx " + again)
@@ -250,7 +250,7 @@ func TestAHoleIsToldAndGoneBeyond(t *testing.T) {
 func TestReachHoldsStill(t *testing.T) {
 	s := newStage(t)
 	s.protect()
-	s.service.Must("backup", "take", "ferries", "--at-once")
+	s.service.Must("backup", "take", "ferries", "--checkpoint", "fast")
 	writer := s.ferries.Connect("postgres")
 	ctx, cancel := context.WithCancel(context.Background())
 	written := make(chan error, 1)

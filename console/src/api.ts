@@ -203,7 +203,7 @@ export const useSettle = (cluster: string) =>
 export const useMakeCopy = (cluster: string) =>
   useMutation({ mutationFn: (moment: string) => answer(api.POST("/clusters/{cluster}/copies", { params: { path: { cluster } }, body: { moment } })), onSuccess: refresh });
 export const useTakeBackup = (cluster: string) =>
-  useMutation({ mutationFn: () => answer(api.POST("/clusters/{cluster}/backups", { params: { path: { cluster } }, body: { fast: true, kind: "auto" } })), onSuccess: refresh });
+  useMutation({ mutationFn: () => answer(api.POST("/clusters/{cluster}/backups", { params: { path: { cluster } }, body: { checkpoint: "fast", kind: "auto" } })), onSuccess: refresh });
 export const useCapture = (cluster: string) =>
   useMutation({
     mutationFn: (start: boolean) =>

@@ -780,6 +780,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/store/deposits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put what only the catalogue knows into the store, as is done every night */
+        post: operations["deposit-catalogue"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/store/key": {
         parameters: {
             query?: never;
@@ -1267,6 +1284,8 @@ export interface components {
             directory: string;
             id: string;
             moment: string;
+            /** @description short; no other copy that stands has it */
+            name: string;
             plan: components["schemas"]["Restore"];
             /**
              * Format: int64
@@ -1286,6 +1305,8 @@ export interface components {
             /** @enum {string} */
             state: "laying out" | "replaying" | "paused" | "open" | "down" | "discarded";
             task: string;
+            /** @description how to look at it */
+            waysIn: components["schemas"]["WayIn"][] | null;
         };
         Cost: {
             /** @description those to which most was done first */
@@ -1322,6 +1343,12 @@ export interface components {
             reach: components["schemas"]["Span"][] | null;
             /** Format: date-time */
             to: string;
+        };
+        Deposited: {
+            /** Format: date-time */
+            at: string;
+            /** Format: int64 */
+            clusters: number;
         };
         Discrepancy: {
             /** @description something cannot be restored because of it */
@@ -1565,6 +1592,8 @@ export interface components {
         MakeCopyBody: {
             /** @description in the moment language; a time needs its zone */
             moment: string;
+            /** @description short name of the copy; left out, one is made from the cluster's */
+            name?: string;
             /**
              * Format: int64
              * @description on 127.0.0.1; left out, a free one is chosen
@@ -2145,8 +2174,11 @@ export interface components {
             oid: number;
         };
         TakeBackupBody: {
-            /** @description have the server make its checkpoint at once instead of spreading it out */
-            fast?: boolean;
+            /**
+             * @description whether the server writes its checkpoint as fast as it can, or spreads it out; left out, the first base backup of a cluster asks for a fast one, later ones for a spread one
+             * @enum {string}
+             */
+            checkpoint?: "fast" | "spread";
             /**
              * @description full reads everything; incremental and auto read only what has changed since the newest backup, and everything where that would not surely be right
              * @default auto
@@ -2254,6 +2286,11 @@ export interface components {
             runs: components["schemas"]["CalendarRun"][] | null;
             /** @description the schedule in words */
             words: string;
+        };
+        WayIn: {
+            command: string;
+            /** @description who gets in that way */
+            who: string;
         };
     };
     responses: never;
@@ -3571,7 +3608,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description id of the copy */
+                /** @description name or id of the copy, or an unambiguous beginning or end of its id */
                 copy: string;
             };
             cookie?: never;
@@ -3606,7 +3643,7 @@ export interface operations {
             };
             header?: never;
             path: {
-                /** @description id of the copy */
+                /** @description name or id of the copy, or an unambiguous beginning or end of its id */
                 copy: string;
             };
             cookie?: never;
@@ -3638,7 +3675,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description id of the copy */
+                /** @description name or id of the copy, or an unambiguous beginning or end of its id */
                 copy: string;
             };
             cookie?: never;
@@ -3670,7 +3707,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description id of the copy */
+                /** @description name or id of the copy, or an unambiguous beginning or end of its id */
                 copy: string;
             };
             cookie?: never;
@@ -3702,7 +3739,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description id of the copy */
+                /** @description name or id of the copy, or an unambiguous beginning or end of its id */
                 copy: string;
             };
             cookie?: never;
@@ -4138,6 +4175,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Result"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "deposit-catalogue": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Deposited"];
                 };
             };
             /** @description Error */

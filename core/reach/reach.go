@@ -45,7 +45,8 @@ type Span struct {
 	ToTime   time.Time   `json:"toTime"`
 }
 
-// Hole is WAL that is missing between two captured stretches of a timeline.
+// Hole is WAL that is missing between two captured stretches of a timeline, or where a
+// timeline was left for a captured one.
 type Hole struct {
 	Timeline pg.Timeline `json:"timeline"`
 	From     pg.LSN      `json:"from"`
@@ -65,12 +66,42 @@ func Compute(bases []Base, wal []WAL, forks []Fork) (spans []Span, holes []Hole)
 	for _, f := range forks {
 		forkOf[f.Timeline] = f
 	}
+	holes = append(holes, atForks(runs, forks)...)
+	sort.Slice(holes, func(i, j int) bool {
+		return holes[i].Timeline < holes[j].Timeline || holes[i].Timeline == holes[j].Timeline && holes[i].From < holes[j].From
+	})
 	for _, run := range runs { // a parent's timeline number is always the smaller one
 		if s, ok := spanOf(run, bases, spans, forkOf); ok {
 			spans = append(spans, s)
 		}
 	}
 	return spans, holes
+}
+
+// atForks finds what is missing where a captured timeline left another: at the end of the
+// parent, and at the beginning of the child.
+func atForks(runs []WAL, forks []Fork) (holes []Hole) {
+	for _, f := range forks {
+		var parent, child *WAL
+		for i := range runs {
+			switch r := &runs[i]; {
+			case r.Timeline == f.Parent && r.Start <= f.At:
+				parent = r // the last one that begins before the fork
+			case r.Timeline == f.Timeline && child == nil:
+				child = r
+			}
+		}
+		if child == nil || parent == nil {
+			continue // nothing was captured there, so that nothing is missing either
+		}
+		if parent.End < f.At {
+			holes = append(holes, Hole{f.Parent, parent.End, f.At})
+		}
+		if child.Start > f.At {
+			holes = append(holes, Hole{f.Timeline, f.At, child.Start})
+		}
+	}
+	return holes
 }
 
 // spanOf finds the earliest place from which run can be reached: where the

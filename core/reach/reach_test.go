@@ -31,7 +31,10 @@ func TestReach(t *testing.T) {
 		"a fork is followed": {[]Base{first}, append([]WAL{{2, 200, 500, at(50)}}, wal[1:]...), []Fork{{2, 1, 240}},
 			[]Span{{1, "first", 120, 250, at(10), at(25)}, {2, "first", 240, 500, at(25), at(50)}}, nil},
 		"a fork beyond what was captured": {[]Base{first}, append([]WAL{{2, 200, 500, at(50)}}, wal[1:]...), []Fork{{2, 1, 280}},
-			[]Span{{1, "first", 120, 250, at(10), at(25)}}, nil},
+			[]Span{{1, "first", 120, 250, at(10), at(25)}}, []Hole{{1, 250, 280}}},
+		"a fork behind which capture began late": {[]Base{first}, append([]WAL{{2, 300, 500, at(50)}}, wal[1:]...), []Fork{{2, 1, 240}},
+			[]Span{{1, "first", 120, 250, at(10), at(25)}}, []Hole{{2, 240, 300}}},
+		"a fork of a timeline that was never captured": {nil, []WAL{{3, 300, 500, at(50)}}, []Fork{{2, 1, 100}, {3, 2, 280}}, nil, nil},
 	} {
 		spans, holes := Compute(c.bases, c.wal, c.forks)
 		assert.Equal(t, c.spans, spans, name)

@@ -12,6 +12,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"path"
 	"slices"
 	"time"
@@ -81,6 +82,13 @@ func (a *Auditor) Run(ctx context.Context, report task.Report) (r Result, err er
 		if err := a.want(ctx, books, k); err != nil {
 			return r, fmt.Errorf("what %s should have: %w", k.Name, err)
 		}
+	}
+	err = a.Store.List(ctx, store.SharedDepositKey(""), func(i store.Info) error {
+		books.Want(audit.Object{Key: i.Key, Remade: true})
+		return ctx.Err()
+	})
+	if err != nil {
+		return r, err
 	}
 	here, err := a.list(ctx, a.Store.First(), func(key, cluster string, size int64) {
 		r.Objects++
@@ -212,7 +220,7 @@ func (a *Auditor) want(ctx context.Context, books *audit.Books, k catalog.Cluste
 		books.Want(audit.Object{Key: store.IndexKey(k.ID, s.Timeline, s.Name), Cluster: k.ID, Segment: seg, Remade: true})
 		chapters[store.ChapterKey(k.ID, s.Timeline, s.Number/journal.ChapterSize)] = true
 	}
-	for key := range chapters { // may be there
+	for _, key := range slices.AppendSeq([]string{store.DepositKey(k.ID)}, maps.Keys(chapters)) { // may be there
 		if _, err := a.Store.Stat(ctx, key); err == nil {
 			books.Want(audit.Object{Key: key, Cluster: k.ID, Remade: true})
 		} else if !errors.Is(err, store.ErrNotFound) {

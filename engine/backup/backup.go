@@ -42,9 +42,17 @@ type Taker struct {
 type Options struct {
 	ID     string // of the backup to make
 	TaskID string
-	Fast   bool   // checkpoint at once instead of spread out
 	Kind   string // layout.Full, layout.Incremental, or Auto
+	// Checkpoint is Fast or Spread; "" is Fast for a cluster's first base backup, for which
+	// everything waits, and else Spread.
+	Checkpoint string
 }
+
+// How the server writes the checkpoint with which a base backup begins.
+const (
+	Fast   = "fast"
+	Spread = "spread"
+)
 
 // Auto takes an incremental backup where that is surely right, and else a full one.
 const Auto = "auto"
@@ -61,6 +69,12 @@ func (t *Taker) Take(ctx context.Context, opt Options, report task.Report) (b ca
 	lease, err := t.share(ctx, report)
 	if err != nil {
 		return b, err
+	}
+	if opt.Checkpoint == "" {
+		if opt.Checkpoint, err = t.usualCheckpoint(ctx); err != nil {
+			lease.Release()
+			return b, err
+		}
 	}
 	w, err := t.take(ctx, opt, report)
 	if err == nil {
@@ -95,17 +109,26 @@ func (t *Taker) Take(ctx context.Context, opt Options, report task.Report) (b ca
 	return b, nil
 }
 
+// usualCheckpoint is what is asked for where nobody has chosen.
+func (t *Taker) usualCheckpoint(ctx context.Context) (string, error) {
+	list, err := t.Catalog.Backups(ctx, t.Cluster.ID)
+	if err == nil && len(list) == 0 {
+		return Fast, nil
+	}
+	return Spread, err
+}
+
 // pollEvery is how often it is looked whether what is waited for is there.
 const pollEvery = 200 * time.Millisecond
 
 // share waits for the right to add to the cluster's backups.
 func (t *Taker) share(ctx context.Context, report task.Report) (*catalog.Lease, error) {
-	for {
+	for since := time.Now(); ; {
 		lease, ok, err := t.Catalog.ShareContent(ctx, t.Cluster.ID)
 		if err != nil || ok {
 			return lease, err
 		}
-		report.Progress(0, 0, task.None, "waiting until the space of dropped backups is freed")
+		report.Progress(0, 0, task.None, task.Waiting("the space of dropped backups to be freed", since, "some seconds to minutes"))
 		select {
 		case <-ctx.Done():
 			return nil, context.Cause(ctx)
@@ -131,7 +154,7 @@ const captureWait = 30 * time.Second
 // captureRuns refuses early: without capture the WAL that the backup needs would never
 // arrive. A capture that was only interrupted is waited for.
 func (t *Taker) captureRuns(ctx context.Context, report task.Report) error {
-	for until := time.Now().Add(captureWait); ; {
+	for since := time.Now(); ; {
 		k, err := t.Catalog.Capture(ctx, t.Cluster.ID)
 		if err != nil {
 			return err
@@ -140,8 +163,8 @@ func (t *Taker) captureRuns(ctx context.Context, report task.Report) error {
 			return nil
 		}
 		comes := k.Wanted && (k.State == catalog.CaptureStarting || k.State == catalog.CaptureRetrying)
-		if comes && time.Now().Before(until) {
-			report.Progress(0, 0, task.None, "waiting for the capture, which is "+k.State)
+		if comes && time.Since(since) < captureWait {
+			report.Progress(0, 0, task.None, task.Waiting("capture to stream; it is "+k.State, since, fmt.Sprintf("a few seconds, at most %s", captureWait)))
 			select {
 			case <-ctx.Done():
 				return context.Cause(ctx)
@@ -222,9 +245,9 @@ func (t *Taker) full(ctx context.Context, opt Options, old *former, report task.
 	if sys.ID != t.Cluster.SystemID {
 		return nil, fmt.Errorf("the server has system identifier %d, but %s was registered with %d: it is another cluster", sys.ID, t.Cluster.Name, t.Cluster.SystemID)
 	}
-	report.Progress(0, 0, task.Bytes, "waiting for the server's checkpoint")
+	t.awaitCheckpoint(ctx, opt, report)
 	started := t.Now()
-	base, err := session.BaseBackup(ctx, replication.BaseBackupOptions{Label: "velvet " + opt.ID, Fast: opt.Fast})
+	base, err := session.BaseBackup(ctx, replication.BaseBackupOptions{Label: "velvet " + opt.ID, Fast: opt.Checkpoint == Fast})
 	if err != nil {
 		return nil, err
 	}
@@ -255,6 +278,24 @@ func (t *Taker) full(ctx context.Context, opt Options, old *former, report task.
 		return nil, err
 	}
 	return w, nil
+}
+
+// awaitCheckpoint says how long the server's checkpoint may take, which comes first.
+func (t *Taker) awaitCheckpoint(ctx context.Context, opt Options, report task.Report) {
+	what, usually := "the server's fast checkpoint", "some seconds"
+	if opt.Checkpoint != Fast {
+		what, usually = "the server's spread checkpoint", "a few minutes; --checkpoint fast shortens it"
+		var longest float64 // seconds
+		conn, err := t.Access.SQL(ctx, "")
+		if err == nil {
+			err = conn.QueryRow(ctx, `select current_setting('checkpoint_completion_target')::float8 * setting::float8 from pg_catalog.pg_settings where name = 'checkpoint_timeout'`).Scan(&longest)
+			_ = conn.Close(ctx)
+		}
+		if err == nil {
+			usually = fmt.Sprintf("up to %s; --checkpoint fast shortens it", time.Duration(longest)*time.Second)
+		}
+	}
+	report.Progress(0, 0, task.Bytes, task.Waiting(what, time.Now(), usually))
 }
 
 // judge reads suspect pages once more through SQL.
@@ -309,7 +350,7 @@ func (t *Taker) receive(ctx context.Context, w *writer, base *replication.BaseBa
 
 // awaitWAL waits until every byte of WAL from start to stop is safe in spool or store.
 func (t *Taker) awaitWAL(ctx context.Context, timeline pg.Timeline, start, stop pg.LSN, report task.Report) error {
-	report.Progress(0, 0, task.None, fmt.Sprintf("waiting for capture to hold the WAL up to %s", stop))
+	report.Progress(0, 0, task.None, task.Waiting(fmt.Sprintf("capture to hold the WAL up to %s", stop), time.Now(), "a second or two"))
 	tick := time.NewTicker(25 * time.Millisecond)
 	defer tick.Stop()
 	var since time.Time // when capture was first seen not to be running, or to be past us

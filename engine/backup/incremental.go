@@ -51,7 +51,7 @@ func (t *Taker) incremental(ctx context.Context, opt Options, old *former, repor
 		return nil, doubt{err}
 	}
 	started := t.Now()
-	report.Progress(0, 0, task.Bytes, "waiting for the server's checkpoint")
+	t.awaitCheckpoint(ctx, opt, report)
 	o, err := t.startOnline(ctx, conn, opt)
 	if err != nil {
 		return nil, err
@@ -85,7 +85,7 @@ func (t *Taker) incremental(ctx context.Context, opt Options, old *former, repor
 func (t *Taker) startOnline(ctx context.Context, conn *pgx.Conn, opt Options) (*online, error) {
 	o := &online{conn: conn, version: t.Cluster.Version()}
 	var start string
-	if err := conn.QueryRow(ctx, `select `+o.version.StartBackup+`::text`, "velvet "+opt.ID, opt.Fast).Scan(&start); err != nil {
+	if err := conn.QueryRow(ctx, `select `+o.version.StartBackup+`::text`, "velvet "+opt.ID, opt.Checkpoint == Fast).Scan(&start); err != nil {
 		return nil, doubtful("the server does not let this role begin a backup through SQL: %w", err)
 	}
 	var err error

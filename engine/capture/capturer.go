@@ -55,6 +55,7 @@ type capturer struct {
 	incidents []catalog.Incident // not recorded yet; under archiving
 
 	spool    *spool
+	refused  pg.LSN        // up to where the server has said that it no longer has the WAL
 	received bool          // something has come since the last try
 	wakeup   chan struct{} // a segment is waiting for the store
 

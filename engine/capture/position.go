@@ -66,12 +66,13 @@ func (c *capturer) newSlot(ctx context.Context, s *replication.Session, invalida
 // no longer has its rest. The next try goes on where the slot begins; what lies
 // between is a hole, which the cluster's reach shows.
 func (c *capturer) acceptHole(ctx context.Context, at position, cause error) error {
+	c.refused = at.lsn
 	c.log.Error("the server no longer has WAL that was not captured: a hole", "from", at.lsn.String(), "error", cause)
 	c.noteHole(ctx, at, "the server had removed the WAL before it was captured")
 	if err := c.archivePartials(ctx, func(pg.Segment) bool { return true }); err != nil {
 		return err
 	}
-	return fmt.Errorf("the server no longer has the WAL from %s on: there is a hole, and capture goes on behind it; take a base backup to reach later moments", at.lsn)
+	return fmt.Errorf("the server no longer has the WAL from %s on: there is a hole, and capture goes on after it; to reach later moments take a base backup: velvet backup take %s", at.lsn, c.cluster.Name)
 }
 
 // noteHole records why WAL is missing, for those who ask later.
@@ -95,26 +96,16 @@ func (c *capturer) continueAt(ctx context.Context, slot replication.Slot, sys re
 	}
 	if ok {
 		end := position{last.Timeline, z.Start(last.Number + 1)}
-		if c.gapIsHeld(slot, end.lsn) {
-			return end, nil
+		if end.lsn > c.refused || slot.Restart <= end.lsn {
+			return end, nil // a slot that was made anew further on says nothing of what the server still has
 		}
-		c.noteHole(ctx, end, "the replication slot was dropped or lost, and was made anew further on")
+		c.noteHole(ctx, end, "the replication slot was dropped or lost, and the server has removed the WAL since")
 	}
 	t := slot.RestartTimeline
 	if t == 0 {
 		t = sys.Timeline
 	}
 	return position{t, z.Start(z.Number(slot.Restart))}, nil
-}
-
-// gapIsHeld tells whether going on at end can work: a slot that was made anew
-// further on no longer holds the WAL in between, and the capture starts afresh there.
-func (c *capturer) gapIsHeld(slot replication.Slot, end pg.LSN) bool {
-	if slot.Restart <= end || c.cluster.SegmentSize.Number(slot.Restart) == c.cluster.SegmentSize.Number(end) {
-		return true
-	}
-	c.log.Warn("the slot begins behind the captured WAL: a hole", "from", end.String(), "to", slot.Restart.String())
-	return false
 }
 
 // lastFinished is the newest whole segment in spool or store.

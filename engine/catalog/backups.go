@@ -67,8 +67,8 @@ func (c *Catalog) BackupsTaken(ctx context.Context, cluster string, since time.T
 // Backup finds a backup by its id.
 func (c *Catalog) Backup(ctx context.Context, id string) (Backup, error) {
 	var b Backup
-	err := c.db.GetContext(ctx, &b, `select * from velvet.backups where id = $1 and dropped_at is null`, id)
-	return b, found(err, "base backup", id, "List the backups with: velvet backup list")
+	return b, c.get(ctx, &b, `select * from velvet.backups where id = $1 and dropped_at is null`,
+		`select id from velvet.backups where dropped_at is null`, id, "base backup", "List the backups with: velvet backup list CLUSTER")
 }
 
 // DropBackup notes that a backup is let go, so that nobody begins to use it any more. It
@@ -111,6 +111,7 @@ const (
 // Copy is a restored cluster that we run.
 type Copy struct {
 	ID          string          `db:"id"`
+	Name        string          `db:"name"` // short; no other copy that stands has it
 	ClusterID   string          `db:"cluster_id"`
 	BackupID    string          `db:"backup_id"`
 	Moment      string          `db:"moment"`
@@ -136,8 +137,11 @@ func (k Copy) Place() string { return fmt.Sprintf("%s#%d", k.ID, k.Moves) }
 func (c *Catalog) AddCopy(ctx context.Context, k Copy, replays []Stretch) error {
 	return c.placeCopy(ctx, k, replays, "the copy was not made", func(tx *sqlx.Tx) error {
 		_, err := tx.ExecContext(ctx, `insert into velvet.copies
-			(id, cluster_id, backup_id, moment, plan, directory, socket, port, state, task_id) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, '')`,
-			k.ID, k.ClusterID, k.BackupID, k.Moment, string(k.Plan), k.Directory, k.Socket, k.Port, k.State)
+			(id, name, cluster_id, backup_id, moment, plan, directory, socket, port, state, task_id) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, '')`,
+			k.ID, k.Name, k.ClusterID, k.BackupID, k.Moment, string(k.Plan), k.Directory, k.Socket, k.Port, k.State)
+		if violates(err, "copy_names") {
+			return problem.New(problem.Conflict, "Choose another with --name, or leave it out.", "the copy was not made", "there is a copy named %q already", k.Name)
+		}
 		return err
 	})
 }
@@ -216,11 +220,20 @@ func (c *Catalog) Copies(ctx context.Context, cluster string) ([]Copy, error) {
 		where (cluster_id = $1 or $1 = '') and state <> $2 order by created_at desc`, cluster, CopyDiscarded)
 }
 
-// Copy finds a copy by its id.
-func (c *Catalog) Copy(ctx context.Context, id string) (Copy, error) {
+// Copy finds a copy by its id, or one that stands by its name.
+func (c *Catalog) Copy(ctx context.Context, nameOrID string) (Copy, error) {
 	var k Copy
-	err := c.db.GetContext(ctx, &k, `select * from velvet.copies where id = $1`, id)
-	return k, found(err, "copy", id, "List the copies with: velvet copy list")
+	return k, c.get(ctx, &k, `select * from velvet.copies where id = $1 or name = $1 and state <> '`+CopyDiscarded+`'`,
+		`select id from velvet.copies`, nameOrID, "copy", "List the copies with: velvet copy list")
+}
+
+// FreeCopyName makes a short name for a copy that is about to be made: the cluster's, and a number.
+func (c *Catalog) FreeCopyName(ctx context.Context, k Cluster) (string, error) {
+	var name string
+	err := c.db.GetContext(ctx, &name, `select $1 || '-' || n from generate_series((select count(*) + 1 from velvet.copies where cluster_id = $2),
+		(select 2 * count(*) + 2 from velvet.copies)) n where not exists (select from velvet.copies where name = $1 || '-' || n and state <> $3) order by n limit 1`,
+		k.Name, k.ID, CopyDiscarded)
+	return name, err
 }
 
 // Proof is the verdict on a copy.
@@ -252,9 +265,10 @@ func (c *Catalog) Proofs(ctx context.Context, clusterOrCopy string) ([]Proof, er
 	return list, c.db.SelectContext(ctx, &list, `select * from velvet.proofs where cluster_id = $1 or copy_id = $1 order by finished_at desc`, clusterOrCopy)
 }
 
-// Proof finds a proof by its id, or the newest one of a copy by the copy's.
+// Proof finds a proof by its id, or the newest one of a copy by the copy's id or name.
 func (c *Catalog) Proof(ctx context.Context, id string) (Proof, error) {
 	var p Proof
-	err := c.db.GetContext(ctx, &p, `select * from velvet.proofs where id = $1 or copy_id = $1 order by finished_at desc limit 1`, id)
-	return p, found(err, "proof", id, "Prove a copy with: velvet prove run COPY")
+	return p, c.get(ctx, &p, `select * from velvet.proofs where id = $1 or copy_id = $1
+		or copy_id = (select id from velvet.copies where name = $1 and state <> '`+CopyDiscarded+`') order by finished_at desc limit 1`,
+		`select id from velvet.proofs union select copy_id from velvet.proofs`, id, "proof", "Prove a copy with: velvet prove run COPY")
 }

@@ -51,8 +51,7 @@ func (c *Catalog) Policies(ctx context.Context) ([]Policy, error) {
 // Policy finds a policy by its name or id.
 func (c *Catalog) Policy(ctx context.Context, name string) (Policy, error) {
 	var p Policy
-	err := c.db.GetContext(ctx, &p, `select * from velvet.policies where name = $1 or id = $1`, name)
-	return p, found(err, "policy", name, "List them with: velvet policy list")
+	return p, c.get(ctx, &p, `select * from velvet.policies where name = $1 or id = $1`, `select id from velvet.policies`, name, "policy", "List them with: velvet policy list")
 }
 
 // RemovePolicy forgets a policy and its calendar.
@@ -108,8 +107,7 @@ func (c *Catalog) Entries(ctx context.Context) ([]Entry, error) {
 // Entry finds an entry of the calendar.
 func (c *Catalog) Entry(ctx context.Context, id string) (Entry, error) {
 	var e Entry
-	err := c.db.GetContext(ctx, &e, `select * from velvet.calendar where id = $1`, id)
-	return e, found(err, "entry of the calendar", id, "List them with: velvet calendar list")
+	return e, c.get(ctx, &e, `select * from velvet.calendar where id = $1`, `select id from velvet.calendar`, id, "entry of the calendar", "List them with: velvet calendar list")
 }
 
 // PauseEntry pauses an entry or has it go on; what was due meanwhile is not caught up.

@@ -19,7 +19,6 @@ import (
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/jackc/pgx/v5/stdlib"
 	"github.com/jmoiron/sqlx"
-	"github.com/oklog/ulid/v2"
 
 	"velvetrewind/core/pg"
 	"velvetrewind/engine/problem"
@@ -57,7 +56,7 @@ func Open(ctx context.Context, connString string) (*Catalog, error) {
 	}
 	if err := pool.Ping(ctx); err != nil {
 		pool.Close()
-		return nil, fmt.Errorf("the catalogue cannot be reached: %w", err)
+		return nil, problem.Wrap(err, problem.Unreachable, "the catalogue cannot be reached", "See that its server runs and admits the role, then start the service again. Captures lose nothing meanwhile: their slots retain the WAL.")
 	}
 	c := &Catalog{pool: pool, db: sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx"), leases: leases{config: cfg.ConnConfig.Copy()}}
 	if err := c.Alone(ctx, c.migrate); err != nil {
@@ -79,9 +78,6 @@ func (c *Catalog) Close() {
 
 // Ping says whether the catalogue answers.
 func (c *Catalog) Ping(ctx context.Context) error { return c.db.PingContext(ctx) }
-
-// NewID makes an id: a ULID, which sorts by the time it was made.
-func NewID() string { return strings.ToLower(ulid.Make().String()) }
 
 // lsn passes an LSN as a parameter of type pg_lsn; 0 is NULL.
 func lsn(l pg.LSN) any {

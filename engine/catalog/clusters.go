@@ -116,8 +116,7 @@ func (c *Catalog) Clusters(ctx context.Context) ([]Cluster, error) {
 // Cluster finds a cluster by name or id.
 func (c *Catalog) Cluster(ctx context.Context, nameOrID string) (Cluster, error) {
 	var k Cluster
-	err := c.db.GetContext(ctx, &k, `select `+clusterColumns+` from velvet.clusters where name = $1 or id = $1`, nameOrID)
-	return k, found(err, "cluster", nameOrID, "List the clusters with: velvet cluster list")
+	return k, c.get(ctx, &k, `select `+clusterColumns+` from velvet.clusters where name = $1 or id = $1`, `select id from velvet.clusters`, nameOrID, "cluster", "List the clusters with: velvet cluster list")
 }
 
 // WantSecondStore says whether a cluster is copied to the second store.

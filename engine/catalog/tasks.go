@@ -192,8 +192,7 @@ func (c *Catalog) TaskLines(ctx context.Context, task string, after int) ([]Task
 // Task finds a task by its id.
 func (c *Catalog) Task(ctx context.Context, id string) (Task, error) {
 	var t Task
-	err := c.db.GetContext(ctx, &t, `select * from velvet.tasks where id = $1`, id)
-	return t, found(err, "task", id, "List the tasks with: velvet task list")
+	return t, c.get(ctx, &t, `select * from velvet.tasks where id = $1`, `select id from velvet.tasks`, id, "task", "List the tasks with: velvet task list")
 }
 
 // TaskFilter narrows a list of tasks; what is zero does not.

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"slices"
+	"strings"
 	"time"
 
 	"velvetrewind/core/journal"
@@ -255,10 +256,20 @@ func (j *Journal) byMark(ctx context.Context, m moment.Moment) (place, error) {
 }
 
 func (j *Journal) byBase(m moment.Moment) (place, error) {
+	var meant []string // by its whole id, or by a beginning or end of it
 	for _, b := range j.archive.Bases {
 		if b.ID == m.Name {
 			return place{b.Stop, true}, nil
 		}
+		if part := strings.ToLower(m.Name); len(part) >= 4 && (strings.HasPrefix(b.ID, part) || strings.HasSuffix(b.ID, part)) {
+			meant = append(meant, b.ID)
+		}
+	}
+	if len(meant) == 1 {
+		return j.byBase(moment.Moment{Kind: m.Kind, Name: meant[0]})
+	}
+	if len(meant) > 1 {
+		return place{}, problem.New(problem.Ambiguous, "Choose one:\nbase "+strings.Join(meant, "\nbase "), "the moment is ambiguous", "%d base backups have ids that begin or end with %q", len(meant), m.Name)
 	}
 	if slices.Contains(j.archive.Lost.Backups, m.Name) {
 		return place{}, j.archive.OutOfReach(m, "the base backup cannot be read, as an audit found; see: velvet store audit --full")

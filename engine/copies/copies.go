@@ -62,10 +62,10 @@ func Connect(ctx context.Context, k catalog.Copy, superuser, database string) (*
 	return pgx.ConnectConfig(ctx, cfg)
 }
 
-// Prepare checks the port, or chooses one, and fills in what a new copy is.
-func (c *Keeper) Prepare(cluster catalog.Cluster, p plan.Restore, port int) (catalog.Copy, error) {
+// Prepare checks name and port, or chooses them, and fills in what a new copy is.
+func (c *Keeper) Prepare(ctx context.Context, cluster catalog.Cluster, p plan.Restore, name string, port int) (catalog.Copy, error) {
 	k := catalog.Copy{
-		ID: catalog.NewID(), ClusterID: cluster.ID, BackupID: p.Base, Moment: p.Boundary.Moment, Port: port, State: catalog.CopyLayingOut,
+		ID: catalog.NewID(), Name: name, ClusterID: cluster.ID, BackupID: p.Base, Moment: p.Boundary.Moment, Port: port, State: catalog.CopyLayingOut,
 	}
 	if port != 0 && c.Host.PortTaken(port) {
 		return k, problem.New(problem.Conflict, "Choose another with --port, or leave it out to have a free one chosen.",
@@ -77,6 +77,13 @@ func (c *Keeper) Prepare(cluster catalog.Cluster, p plan.Restore, port int) (cat
 			return k, err
 		}
 		k.Port = free
+	}
+	if k.Name == "" {
+		free, err := c.Catalog.FreeCopyName(ctx, cluster)
+		if err != nil {
+			return k, err
+		}
+		k.Name = free
 	}
 	k.Directory = filepath.Join(c.Dir, k.ID)
 	encoded, err := json.Marshal(p)

@@ -31,12 +31,16 @@ type InitOptions struct {
 	Superuser   string
 	Password    string // of the superuser; "" trusts every local login
 	Checksums   bool
-	SegmentSize int // MiB, 0 for the default
+	SegmentSize int  // MiB, 0 for the default
+	Sync        bool // flush everything; a server that can be made again need not
 }
 
 // InitDB makes a new, empty data directory.
 func (h *Host) InitDB(ctx context.Context, s Server, opt InitOptions) error {
-	args := []string{"-D", s.DataDir, "-U", opt.Superuser, "-E", "UTF8", "--locale=C.UTF-8", "--no-instructions", "--no-sync"}
+	args := []string{"-D", s.DataDir, "-U", opt.Superuser, "-E", "UTF8", "--locale=C.UTF-8", "--no-instructions"}
+	if !opt.Sync {
+		args = append(args, "--no-sync")
+	}
 	if opt.Checksums {
 		args = append(args, "--data-checksums")
 	}
@@ -76,20 +80,40 @@ func (h *Host) StartAndWait(ctx context.Context, s Server) error {
 	if err := h.Start(ctx, s); err != nil {
 		return err
 	}
-	return h.waitReady(ctx, s)
+	return h.WaitReady(ctx, s)
 }
 
-// readyStatus is the line of postmaster.pid with the server's status (LOCK_FILE_LINE_PM_STATUS).
-const readyStatus = 7
+// Lines of postmaster.pid (utils/pidfile.h), counted from 0.
+const (
+	pidPort   = 3
+	pidSocket = 4
+	pidStatus = 7
+)
 
-func (h *Host) waitReady(ctx context.Context, s Server) error {
+// Listening is where a running server listens, by what it says itself.
+func (h *Host) Listening(s Server) (Server, error) {
+	content, err := os.ReadFile(filepath.Join(s.DataDir, "postmaster.pid"))
+	if err != nil {
+		return s, err
+	}
+	lines := strings.Split(string(content), "\n")
+	if len(lines) <= pidSocket || lines[pidSocket] == "" {
+		return s, errors.New("its postmaster.pid names no socket")
+	}
+	s.Socket = strings.TrimSpace(lines[pidSocket])
+	s.Port, err = strconv.Atoi(strings.TrimSpace(lines[pidPort]))
+	return s, err
+}
+
+// WaitReady waits until a server that was started accepts connections.
+func (h *Host) WaitReady(ctx context.Context, s Server) error {
 	tick := time.NewTicker(50 * time.Millisecond)
 	defer tick.Stop()
 	for started := time.Now(); ; {
 		content, err := os.ReadFile(filepath.Join(s.DataDir, "postmaster.pid"))
 		lines := strings.Split(string(content), "\n")
-		if err == nil && len(lines) > readyStatus {
-			if st := strings.TrimSpace(lines[readyStatus]); st == "ready" || st == "standby" {
+		if err == nil && len(lines) > pidStatus {
+			if st := strings.TrimSpace(lines[pidStatus]); st == "ready" || st == "standby" {
 				return nil
 			}
 		}
@@ -125,10 +149,19 @@ func (h *Host) Stop(ctx context.Context, s Server, mode StopMode) error {
 	return err
 }
 
-// Running tells whether the server's first process lives.
+// Running tells whether the server's first process lives. A process that has its number and
+// works elsewhere is another one, as after a crash of the machine.
 func (h *Host) Running(s Server) bool {
 	pid, err := h.PID(s)
-	return err == nil && syscall.Kill(pid, 0) == nil
+	if err != nil || syscall.Kill(pid, 0) != nil {
+		return false
+	}
+	works, err := os.Stat(fmt.Sprintf("/proc/%d/cwd", pid))
+	if err != nil {
+		return errors.Is(err, os.ErrPermission) // else it has ended and nobody has noticed
+	}
+	data, err := os.Stat(s.DataDir)
+	return err == nil && os.SameFile(works, data)
 }
 
 // PID is the process id of the server's first process.

@@ -82,12 +82,12 @@ func (c *copier) lacking(ctx context.Context) ([]store.Info, error) {
 	if err := c.vault.Second().List(ctx, prefix, func(i store.Info) error { there[i.Key] = i.Size; return ctx.Err() }); err != nil {
 		return nil, fmt.Errorf("the second store: %w", err)
 	}
-	record, list, err := recordIfChanged(ctx, c.vault.First(), c.vault.Second(), c.cluster)
+	list, err := rewritten(ctx, c.vault.First(), c.vault.Second(), c.cluster)
 	if err != nil {
 		return nil, err
 	}
 	err = c.vault.List(ctx, prefix, func(i store.Info) error {
-		if size, ok := there[i.Key]; i.Key != record && (!ok || size != i.Size) {
+		if size, ok := there[i.Key]; !slices.Contains(rewrittenKeys(c.cluster), i.Key) && (!ok || size != i.Size) {
 			list = append(list, i)
 			delete(there, i.Key)
 		}
@@ -138,25 +138,30 @@ func (c *copier) note(key string) {
 	}
 }
 
-// recordIfChanged lists a cluster's record unless both stores have the same: it is
-// written anew under its name, and may be as long as before.
-func recordIfChanged(ctx context.Context, first, second store.Store, cluster string) (key string, changed []store.Info, err error) {
-	key = store.RecordKey(cluster)
-	mine, err := read(ctx, first, key)
-	if errors.Is(err, store.ErrNotFound) {
-		return key, nil, nil
+// rewritten lists of the objects that are written anew under their names, and may be as long as
+// before, those that both stores do not have the same.
+func rewritten(ctx context.Context, first, second store.Store, cluster string) (changed []store.Info, err error) {
+	for _, key := range rewrittenKeys(cluster) {
+		mine, err := read(ctx, first, key)
+		if errors.Is(err, store.ErrNotFound) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		its, err := read(ctx, second, key)
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			return nil, fmt.Errorf("the second store: %w", err)
+		}
+		if !bytes.Equal(mine, its) {
+			changed = append(changed, store.Info{Key: key, Size: int64(len(mine))})
+		}
 	}
-	if err != nil {
-		return key, nil, err
-	}
-	its, err := read(ctx, second, key)
-	if err != nil && !errors.Is(err, store.ErrNotFound) {
-		return key, nil, fmt.Errorf("the second store: %w", err)
-	}
-	if bytes.Equal(mine, its) {
-		return key, nil, nil
-	}
-	return key, []store.Info{{Key: key, Size: int64(len(mine))}}, nil
+	return changed, nil
+}
+
+func rewrittenKeys(cluster string) []string {
+	return []string{store.RecordKey(cluster), store.DepositKey(cluster)}
 }
 
 func read(ctx context.Context, s store.Store, key string) ([]byte, error) {

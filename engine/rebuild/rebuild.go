@@ -20,6 +20,7 @@ import (
 	"velvetrewind/core/wal"
 	"velvetrewind/engine/backup"
 	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/deposit"
 	"velvetrewind/engine/index"
 	"velvetrewind/engine/problem"
 	"velvetrewind/engine/record"
@@ -35,6 +36,8 @@ type Result struct {
 	Backups  int64    `json:"backups"`
 	Known    []string `json:"known" doc:"clusters that the catalogue knows already, and which were left alone"`
 	Unclear  []string `json:"unclear" doc:"ids of clusters whose record is missing or damaged"`
+	// Brought is what else the catalogue had deposited in the store.
+	Brought map[string]int `json:"brought,omitempty" doc:"rows of policies, calendar, pins, incidents, proofs, tasks, … that were brought back, by table"`
 }
 
 // Rebuilder makes records of what a store holds.
@@ -51,6 +54,8 @@ func (r *Rebuilder) Run(ctx context.Context, report task.Report) (res Result, er
 	if err != nil {
 		return res, err
 	}
+	res.Brought = make(map[string]int)
+	shared := false
 	for _, id := range ids {
 		if k, err := r.Catalog.Cluster(ctx, id); err == nil {
 			res.Known = append(res.Known, k.Name)
@@ -65,6 +70,12 @@ func (r *Rebuilder) Run(ctx context.Context, report task.Report) (res Result, er
 		}
 		if err != nil {
 			return res, err
+		}
+		if !shared { // policies before what stands on them
+			if err := res.bring(r.deposits().BringBackShared(ctx)); err != nil {
+				return res, err
+			}
+			shared = true
 		}
 		if err := r.cluster(ctx, k, &res, report); err != nil {
 			return res, errors.Join(fmt.Errorf("%s: %w", k.Name, err), r.Catalog.ForgetCluster(context.WithoutCancel(ctx), k.ID))
@@ -136,7 +147,22 @@ func (r *Rebuilder) cluster(ctx context.Context, k catalog.Cluster, res *Result,
 	}
 	res.Segments, res.Backups = res.Segments+int64(len(found.segments)), res.Backups+backups
 	report.Log("%s: %s, %s beside the first, %s", k.Name, figures.Of(len(found.segments), "segment"), figures.Of(len(found.histories), "timeline"), figures.Of(int(backups), "base backup"))
+	if err := res.bring(r.deposits().BringBackCluster(ctx, k.ID)); err != nil {
+		report.Warn("%s: its history is not brought back: %v", k.Name, err)
+	}
 	return r.Catalog.WantCapture(ctx, k.ID, true)
+}
+
+func (r *Rebuilder) deposits() *deposit.Keeper {
+	return &deposit.Keeper{Catalog: r.Catalog, Store: r.Store}
+}
+
+// bring counts what was brought back.
+func (r *Result) bring(rows map[string]int, err error) error {
+	for table, n := range rows {
+		r.Brought[table] += n
+	}
+	return err
 }
 
 // gaps notes of missing WAL what alone is known of it: why it is not there was in the

@@ -49,7 +49,7 @@ func newGround(t *testing.T) *ground {
 	g := &ground{Bed: b}
 	take := func() {
 		var taken wire.Backup
-		s.JSON(&taken, "backup", "take", "original", "--at-once", "--kind", "full")
+		s.JSON(&taken, "backup", "take", "original", "--checkpoint", "fast", "--kind", "full")
 		g.backups = append(g.backups, taken.ID)
 	}
 	take()

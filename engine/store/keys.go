@@ -24,6 +24,13 @@ func HistoryKey(cluster string, t pg.Timeline) string {
 // RecordKey is where it is kept how a cluster is reached.
 func RecordKey(cluster string) string { return fmt.Sprintf("clusters/%s/record", cluster) }
 
+// DepositKey is where it is kept what only the catalogue knows of a cluster.
+func DepositKey(cluster string) string { return fmt.Sprintf("clusters/%s/deposit", cluster) }
+
+// SharedDepositKey is where it is kept what only the catalogue of an installation knows and is
+// of no cluster; with "" what all of those are below.
+func SharedDepositKey(installation string) string { return "catalogue/" + installation }
+
 // WALPrefix is what all WAL of a cluster is below.
 func WALPrefix(cluster string) string { return fmt.Sprintf("clusters/%s/wal/", cluster) }
 

@@ -1,6 +1,8 @@
 // Package task is what a piece of work tells of itself while it runs.
 package task
 
+import "time"
+
 // Report is told of progress and of what is worth a line in the task's log.
 // It may be called from several goroutines.
 type Report interface {
@@ -10,6 +12,11 @@ type Report interface {
 	Warn(format string, args ...any)
 	// Progress says how far the work is: done of total units (total 0: not known), and in words.
 	Progress(done, total int64, unit Unit, note string)
+}
+
+// Waiting words a progress note for a wait: what for, since when, and how long it usually takes.
+func Waiting(what string, since time.Time, usually string) string {
+	return "waiting for " + what + ", since " + since.UTC().Format("15:04:05 UTC") + "; usually " + usually
 }
 
 // Silent is told everything and passes nothing on.

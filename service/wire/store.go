@@ -48,6 +48,12 @@ type StoreAudit struct {
 	Behind   int64     `json:"behind" doc:"objects that the second store did not have yet"`
 }
 
+// Deposited tells what of the catalogue was put into the store.
+type Deposited struct {
+	Clusters int       `json:"clusters"`
+	At       time.Time `json:"at"`
+}
+
 // Rekeyed is the outcome of a rotation of the store's key.
 type Rekeyed struct {
 	KeyNumber uint32 `json:"keyNumber"`

@@ -103,11 +103,13 @@ type Backup struct {
 // Copy is a restored cluster that we run.
 type Copy struct {
 	ID         string       `json:"id"`
+	Name       string       `json:"name" doc:"short; no other copy that stands has it"`
 	Cluster    string       `json:"cluster" doc:"name of the original"`
 	Moment     string       `json:"moment"`
 	State      string       `json:"state" enum:"laying out,replaying,paused,open,down,discarded"`
 	Problem    string       `json:"problem,omitempty"`
 	Port       int          `json:"port" doc:"on 127.0.0.1"`
+	WaysIn     []WayIn      `json:"waysIn" doc:"how to look at it"`
 	Directory  string       `json:"directory"`
 	Plan       plan.Restore `json:"plan"`
 	Replayed   pg.LSN       `json:"replayed" doc:"how far replay has come"`
@@ -115,6 +117,12 @@ type Copy struct {
 	CreatedAt  time.Time    `json:"createdAt"`
 	Task       string       `json:"task"`
 	Proof      *Proof       `json:"proof,omitempty" doc:"the newest one"`
+}
+
+// WayIn is a way to log in to a copy.
+type WayIn struct {
+	Who     string `json:"who" doc:"who gets in that way"`
+	Command string `json:"command"`
 }
 
 // Proof is the verdict on a copy, check by check.

@@ -118,7 +118,7 @@ function Copies({ list }: { list: Copy[] }) {
               <tr key={k.id}>
                 <td>
                   <Link to="/copies/$copy" params={{ copy: k.id }} className="mono">
-                    {k.id}
+                    {k.name}
                   </Link>
                 </td>
                 <td>{k.moment}</td>

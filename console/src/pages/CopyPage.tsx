@@ -1,5 +1,5 @@
 import { Link, useParams } from "@tanstack/react-router";
-import { useCallback, useState } from "react";
+import { type ReactNode, useCallback, useState } from "react";
 import { type Copy, type Proof, useCopy, useDiscard, useMoment, useOpenCopy, useProve, useStep, useTask } from "../api";
 import { MomentField } from "../deck/MomentField";
 import { count } from "../format";
@@ -38,7 +38,7 @@ export function CopyPage() {
         <Link to="/clusters/$cluster" params={{ cluster: k.cluster }}>
           {k.cluster}
         </Link>{" "}
-        at <b className="text-ink">{k.moment}</b>
+        · copy <span title={k.id}>{k.name}</span> at <b className="text-ink">{k.moment}</b>
       </p>
       <header className="flex flex-wrap items-baseline justify-between gap-3">
         <h1>{headline[k.state] ?? k.state}</h1>
@@ -126,7 +126,12 @@ function Where({ copy: k }: { copy: Copy }) {
       <h2 className="mb-2">Where it stands</h2>
       <Facts
         rows={[
-          ["look at it with", <code key="p">{`psql -h 127.0.0.1 -p ${k.port}`}</code>],
+          ...(k.waysIn ?? []).map((way, i): [string, ReactNode] => [
+            i === 0 ? "look at it with" : "or with",
+            <span key={`way${i}`}>
+              <code>{way.command}</code> <span className="text-soft">{way.who}</span>
+            </span>,
+          ]),
           ["replayed to", k.replayed !== "0/0" && <span key="r"><code>{k.replayed}</code>{k.replayedTo && <>, last transaction committed <Time at={k.replayedTo} /></>}</span>],
           ["last in", b.lastIn && <span key="l">tx <code>{b.lastIn.xid}</code>, committed <Time at={b.lastIn.time} /></span>],
           ["first out", b.firstOut && <span key="f">tx <code>{b.firstOut.xid}</code>, committed <Time at={b.firstOut.time} /></span>],

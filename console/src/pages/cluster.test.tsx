@@ -63,7 +63,7 @@ describe("a cluster", () => {
 
   test("keeps what can be looked at in tables that say what they hold", async () => {
     show("/clusters/ferries", answers({ "GET /copies": [copy({ state: "open" })], "GET /clusters/ferries/backups": [base({ pageFaults: 3 })] }));
-    expect((await screen.findByRole("region", { name: "Copies" })).textContent).toMatch(/01c.*before tx 1759.*open.*33889.*none/);
+    expect((await screen.findByRole("region", { name: "Copies" })).textContent).toMatch(/ferries-1.*before tx 1759.*open.*33889.*none/);
     await waitFor(() => expect(screen.getByRole("region", { name: "Base backups" }).textContent).toMatch(/01b.*incremental.*113\.0 MiB.*8\.0 MiB.*700\.0 KiB.*14,072.*✕3/));
   });
 });

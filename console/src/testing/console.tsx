@@ -101,6 +101,8 @@ export const base = (over: Partial<Backup> = {}): Backup => ({
 
 export const copy = (over: Partial<Copy> = {}): Copy => ({
   id: "01c",
+  name: "ferries-1",
+  waysIn: [{ who: "any role of the original, with its password", command: "psql -h 127.0.0.1 -p 33889 -U harbourmaster postgres" }],
   cluster: "ferries",
   moment: "before tx 1759",
   state: "paused",

@@ -1,0 +1,112 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"velvetrewind/engine/host"
+	"velvetrewind/testbed"
+)
+
+// standby makes a standby of the ferries' server, which must be stopped: a copy of its data
+// directory, that follows it when it is back.
+func (s *stage) standby(name string) *testbed.Postgres {
+	port, err := s.Host.FreePort()
+	require.NoError(s, err)
+	for _, d := range []string{s.Path(name), s.Path(name, "socket")} {
+		require.NoError(s, s.Host.MakeDir(d, 0o700))
+	}
+	out, err := exec.Command("cp", "-a", s.ferries.DataDir, s.Path(name, "data")).CombinedOutput()
+	require.NoError(s, err, string(out))
+	// Its tablespace is its own, at the end of another link.
+	spaces, err := filepath.Glob(s.Path(name, "data", "pg_tblspc", "*"))
+	require.NoError(s, err)
+	for _, link := range spaces {
+		out, err := exec.Command("cp", "-a", s.Path("ferries", "ledger"), s.Path(name, "ledger")).CombinedOutput()
+		require.NoError(s, err, string(out))
+		require.NoError(s, os.Remove(link))
+		require.NoError(s, os.Symlink(s.Path(name, "ledger"), link))
+	}
+	require.NoError(s, os.RemoveAll(s.Path(name, "data", "pg_replslot")))
+	require.NoError(s, s.Host.MakeDir(s.Path(name, "data", "pg_replslot"), 0o700))
+	p := s.Beside(host.Server{Major: s.Major, DataDir: s.Path(name, "data"), Port: port, Socket: s.Path(name, "socket"), Log: s.Path(name, "log")})
+	p.Configure("primary_conninfo = '" + s.ferries.DSN(testbed.Superuser, "postgres") + " password=''" + testbed.Password + "'''")
+	require.NoError(s, s.Host.WriteFile(filepath.Join(p.DataDir, "standby.signal"), nil, 0o600))
+	return p
+}
+
+// TestFollowingAFailover registers a cluster by the addresses of both of its servers, and has
+// the standby take over: once with all the WAL, once with a part of it gone.
+func TestFollowingAFailover(t *testing.T) {
+	s := newStage(t)
+	require.NoError(t, s.db.Close(context.Background()))
+	s.ferries.Configure("wal_keep_size = '512MB'")
+	s.ferries.Stop(host.Fast)
+	second := s.standby("second")
+	s.ferries.Start()
+	second.Start()
+	s.db = s.ferries.Connect("postgres")
+
+	both := fmt.Sprintf("host=127.0.0.1,127.0.0.1 port=%d,%d user=velvet dbname=postgres sslmode=disable", second.Port, s.ferries.Port)
+	r := s.service.VelvetWith(rolePassword+"\n", "cluster", "add", "ferries", "--connect", both+" target_session_attrs=read-write", "--password-file", "-", "--no-base")
+	require.Zero(t, r.Code, r.Err)
+	s.streaming()
+	r = s.service.VelvetWith(rolePassword+"\n", "cluster", "ready", "--connect", both, "--password-file", "-")
+	require.Zero(t, r.Code, r.Err)
+	assert.Contains(t, r.Out, "was admitted", "of several hosts the primary is taken, asked for or not")
+	alone := strings.Replace(second.DSN("velvet", "postgres"), "sslmode", "target_session_attrs=primary sslmode", 1)
+	r = s.service.VelvetWith(rolePassword+"\n", "cluster", "ready", "--connect", alone, "--password-file", "-")
+	assert.Equal(t, 1, r.Code)
+	assert.Contains(t, r.Err, "no primary was found among the hosts")
+
+	s.service.Must("backup", "take", "ferries")
+	before := s.commit(1)
+	s.captured()
+	s.failOver(second)
+	after := s.commit(2)
+	s.Eventually("capture follows to the new primary", func() bool { k := s.cluster().Capture; return k.Timeline == 2 && k.State == "streaming" })
+	s.captured()
+	assert.Empty(t, s.cluster().Holes)
+	assert.Equal(t, 1, testbed.One[int](s.Bed, s.db, "select count(*) from pg_replication_slots where active"), "the slot was made on the new primary")
+	for moment, want := range map[string]int{"tx " + before: 1, "tx " + after: 2} {
+		k, conn := s.restore(moment)
+		assert.Equal(t, want, testbed.One[int](s.Bed, conn, "select max(n) from journal"), moment)
+		require.NoError(t, conn.Close(context.Background()))
+		s.discard(k)
+	}
+	s.service.Must("backup", "take", "ferries", "--checkpoint", "fast")
+
+	// Nobody captures, the slot is lost with its server, and WAL goes.
+	s.service.Stop()
+	second.Exec("postgres", "select pg_drop_replication_slot(slot_name) from pg_replication_slots", "alter system set wal_keep_size = 0", "alter system set min_wal_size = '32MB'", "alter system set max_wal_size = '32MB'", "select pg_reload_conf()")
+	for range 6 {
+		second.Exec("postgres", "select pg_switch_wal()", "insert into booking select n, '' from generate_series(100000, 100100) n on conflict do nothing", "checkpoint")
+	}
+	s.service.Start()
+	s.Eventually("the hole is told", func() bool { k := s.cluster(); return k.Capture.State == "streaming" && len(k.Holes) == 1 })
+	told := s.service.Must("reach", "ferries")
+	assert.Regexp(t, `(?i)hole.* MiB`, told)
+	assert.Contains(t, told, "velvet backup take ferries", "and what ends it")
+}
+
+// failOver ends the primary and has the standby take over.
+func (s *stage) failOver(to *testbed.Postgres) {
+	conn := to.Connect("postgres")
+	at := testbed.One[string](s.Bed, s.db, "select pg_current_wal_flush_lsn()::text")
+	s.Eventually("the standby has everything", func() bool {
+		return testbed.One[bool](s.Bed, conn, "select pg_last_wal_replay_lsn() >= $1::text::pg_lsn", at)
+	})
+	require.NoError(s, s.db.Close(context.Background()))
+	s.ferries.Stop(host.Immediate)
+	require.True(s, testbed.One[bool](s.Bed, conn, "select pg_promote()"))
+	require.NoError(s, conn.Close(context.Background()))
+	s.db = to.Connect("postgres")
+}

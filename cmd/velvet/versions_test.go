@@ -1,0 +1,298 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"path/filepath"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"velvetrewind/core/pg"
+	"velvetrewind/core/readiness"
+	"velvetrewind/service/wire"
+	"velvetrewind/testbed"
+)
+
+// journey is the whole job, step by step, on one version of the server.
+type journey struct {
+	*stage
+	deleted, updated, truncated, dropped string // transactions of the accidents
+	noon                                 string // a time before them
+	between                              string // an LSN before them
+	base                                 string // the first base backup
+	copy                                 wire.Copy
+}
+
+// steps are the job in the order in which it is done.
+var steps = []struct {
+	name string
+	do   func(*journey, *testing.T)
+}{
+	{"register", (*journey).register},
+	{"readiness", (*journey).readiness},
+	{"capture", (*journey).capture},
+	{"full base backup", (*journey).full},
+	{"incremental from the data directory", (*journey).fromData},
+	{"incremental through SQL", (*journey).throughSQL},
+	{"accidents", (*journey).accidents},
+	{"moments of every form", (*journey).everyMoment},
+	{"side copy", (*journey).sideCopy},
+	{"proof", (*journey).proof},
+	{"step back and forward", (*journey).backAndForward},
+	{"open", (*journey).open},
+	{"discard", (*journey).discardCopy},
+	{"crash, and latest", (*journey).crash},
+	{"promotion to another timeline", (*journey).promotion},
+}
+
+// TestEveryVersion does the whole job on every supported version, and prints what was done on
+// which.
+func TestEveryVersion(t *testing.T) {
+	var mu sync.Mutex
+	done := make(map[int]map[string]bool)
+	t.Run("versions", func(t *testing.T) {
+		testbed.EachVersion(t, func(t *testing.T, b *testbed.Bed) {
+			j := &journey{stage: newStageOn(b)}
+			for _, s := range steps {
+				ok := t.Run(s.name, func(t *testing.T) { s.do(j, t) })
+				mu.Lock()
+				if done[b.Major] == nil {
+					done[b.Major] = make(map[string]bool)
+				}
+				done[b.Major][s.name] = ok
+				mu.Unlock()
+				require.True(t, ok, s.name)
+			}
+		})
+	})
+	table := fmt.Sprintf("\n%-38s", "step")
+	for _, v := range pg.Versions() {
+		table += fmt.Sprintf("%6d", v.Major)
+	}
+	for _, s := range steps {
+		table += fmt.Sprintf("\n%-38s", s.name)
+		for _, v := range pg.Versions() {
+			mark := "no"
+			if done[v.Major][s.name] {
+				mark = "yes"
+			}
+			table += fmt.Sprintf("%6s", mark)
+			assert.True(t, done[v.Major][s.name], "%s on %d", s.name, v.Major)
+		}
+	}
+	t.Log(table)
+	fmt.Println(table) // also where tests are not verbose
+}
+
+func (j *journey) register(t *testing.T) {
+	j.protect()
+	k := j.cluster()
+	assert.Equal(t, j.Major, k.ServerVersion/10000)
+}
+
+func (j *journey) readiness(t *testing.T) {
+	var r readiness.Report
+	j.service.JSON(&r, "cluster", "ready", "ferries")
+	for _, c := range r.Checks {
+		assert.NotEqual(t, readiness.Needed, c.State, "%s: %s", c.ID, c.Found)
+		if c.ID == "read_changes" || c.ID == "read_files" || c.ID == "read_tables" || c.ID == "copies" || c.ID == "version" {
+			assert.Equal(t, readiness.OK, c.State, "%s: %s", c.ID, c.Found)
+		}
+	}
+	assert.True(t, r.Ready())
+	own := pg.Major(j.Major).StartBackupSignature
+	assert.Contains(t, j.service.Must("cluster", "role", "--server", fmt.Sprint(j.Major)), own)
+	j.ferries.Exec("postgres", "revoke execute on function "+own+" from velvet")
+	assert.Contains(t, j.service.Must("cluster", "ready", "ferries"), own, "what the server calls the right is named")
+	j.ferries.Exec("postgres", "grant execute on function "+own+" to velvet")
+}
+
+func (j *journey) capture(t *testing.T) {
+	j.commit(1)
+	j.captured()
+	assert.Equal(t, "streaming", j.cluster().Capture.State)
+}
+
+// take takes a base backup and says what its log tells.
+func (j *journey) take(t *testing.T, kind string) (wire.Backup, string) {
+	var b wire.Backup
+	j.service.JSON(&b, "backup", "take", "ferries", "--checkpoint", "fast", "--kind", kind)
+	assert.Equal(t, kind, b.Kind)
+	assert.Zero(t, b.PageFaults)
+	return b, j.service.Must("task", "show", b.Task)
+}
+
+func (j *journey) full(t *testing.T) {
+	b, log := j.take(t, "full")
+	j.base = b.ID
+	assert.Contains(t, log, "manifest agrees")
+	require.Len(t, b.Tablespaces, 1)
+}
+
+func (j *journey) fromData(t *testing.T) {
+	j.ferries.Exec("postgres", "update booking set note = note || '!' where id % 50 = 0", "update payment set cents = cents + 1 where id % 9 = 0")
+	b, log := j.take(t, "incremental")
+	assert.Contains(t, log, "is read from "+j.ferries.DataDir)
+	assert.Less(t, b.BytesRead, b.BytesHeld/2)
+}
+
+func (j *journey) throughSQL(t *testing.T) {
+	j.service.Stop()
+	j.service.With("--read-data", "sql")
+	j.service.Start()
+	j.streaming()
+	j.ferries.Exec("postgres", "update booking set note = note || '?' where id % 70 = 0", "insert into payment select n, n from generate_series(1001, 1100) n")
+	_, log := j.take(t, "incremental")
+	assert.Contains(t, log, "is read through SQL")
+}
+
+func (j *journey) accidents(t *testing.T) {
+	j.ferries.Exec("postgres", "create table fare (id int primary key, cents int)", "insert into fare select n, n from generate_series(1, 300) n",
+		"create table berth (id int primary key)", "insert into berth select generate_series(1, 40)", "create table invoice (id int primary key, note text)", "insert into invoice select n, 'due' from generate_series(1, 70) n")
+	j.commit(2)
+	j.between = testbed.One[string](j.Bed, j.db, "select pg_current_wal_insert_lsn()::text")
+	j.ferries.Exec("postgres", "select pg_create_restore_point('high tide')")
+	time.Sleep(50 * time.Millisecond) // so that the clock has moved since
+	j.noon = testbed.One[time.Time](j.Bed, j.db, "select clock_timestamp()").UTC().Format(time.RFC3339Nano)
+	time.Sleep(50 * time.Millisecond)
+	j.updated = j.in("update fare set cents = 1")
+	j.deleted = j.in("delete from booking")
+	j.truncated = j.in("truncate berth")
+	j.dropped = j.in("drop table invoice")
+	j.commit(3)
+	j.captured()
+	j.Eventually("the journal tells them", func() bool {
+		return j.service.Velvet("changes", "show", "ferries", j.dropped).Code == 0
+	})
+	for xid, says := range map[string]string{j.updated: "fare", j.deleted: "booking", j.truncated: "berth", j.dropped: "invoice"} {
+		assert.Contains(t, j.service.Must("changes", "show", "ferries", xid), says)
+	}
+	assert.Equal(t, "0 0 20000 ", tell(j.change(j.deleted), "booking"))
+	assert.Equal(t, "0 300 0 ", tell(j.change(j.updated), "fare"))
+}
+
+// holds tells what a copy holds of what the accidents concern: the sum of fares, and rows of
+// bookings, berths and invoices.
+func (j *journey) holds(conn *pgx.Conn) string {
+	invoices := 0
+	if testbed.One[bool](j.Bed, conn, "select to_regclass('invoice') is not null") {
+		invoices = testbed.One[int](j.Bed, conn, "select count(*) from invoice")
+	}
+	return fmt.Sprint(testbed.One[string](j.Bed, conn, "select (select sum(cents) from fare) || ' ' || (select count(*) from booking) || ' ' || (select count(*) from berth)"), " ", invoices)
+}
+
+func (j *journey) everyMoment(t *testing.T) {
+	for _, c := range []struct{ moment, want string }{
+		{j.noon, "45150 20000 40 70"},
+		{"before tx " + j.updated, "45150 20000 40 70"},
+		{"tx " + j.updated, "300 20000 40 70"},
+		{"before lsn " + j.between, "45150 20000 40 70"},
+		{"lsn " + j.between, "45150 20000 40 70"},
+		{"mark \"high tide\"", "45150 20000 40 70"},
+		{"before delete of booking", "300 20000 40 70"},
+		{"before truncate of berth", "300 0 40 70"},
+		{"before drop of invoice", "300 0 0 70"},
+		{"latest", "300 0 0 0"},
+	} {
+		var k wire.Copy
+		j.service.JSON(&k, "restore", "start", "ferries", c.moment)
+		require.Equal(t, "paused", k.State, c.moment)
+		assert.Equal(t, k.Plan.Boundary.End, k.Replayed, c.moment)
+		conn := j.connect(k.Port, "postgres")
+		assert.Equal(t, c.want, j.holds(conn), c.moment)
+		require.NoError(t, conn.Close(context.Background()))
+		j.discard(k)
+	}
+	k, conn := j.restore("base " + j.base)
+	assert.Equal(t, 1, testbed.One[int](j.Bed, conn, "select count(*) from journal"))
+	j.discard(k)
+}
+
+func (j *journey) sideCopy(t *testing.T) {
+	j.service.JSON(&j.copy, "restore", "start", "ferries", "before delete of booking", "--name", "look")
+	assert.Equal(t, "look", j.copy.Name)
+	require.Len(t, j.copy.WaysIn, 2)
+	conn := j.connect(j.copy.Port, "postgres")
+	assert.Equal(t, 20000, testbed.One[int](j.Bed, conn, "select count(*) from booking"))
+	assert.Equal(t, fmt.Sprint(j.Major), testbed.One[string](j.Bed, conn, "select current_setting('server_version_num')::int / 10000 || ''"))
+	require.NoError(t, conn.Close(context.Background()))
+}
+
+func (j *journey) proof(t *testing.T) {
+	out := j.service.Must("prove", "run", "look")
+	assert.Contains(t, out, "verdict: passed")
+}
+
+func (j *journey) backAndForward(t *testing.T) {
+	for moment, want := range map[string]string{"before tx " + j.updated: "45150 20000", "tx " + j.deleted: "300 0"} {
+		k, conn := j.step(j.copy, moment)
+		assert.Equal(t, want, testbed.One[string](j.Bed, conn, "select (select sum(cents) from fare) || ' ' || (select count(*) from booking)"), moment)
+		require.NoError(t, conn.Close(context.Background()))
+		assert.Equal(t, j.copy.Port, k.Port)
+	}
+}
+
+func (j *journey) open(t *testing.T) {
+	j.service.Must("copy", "open", "look")
+	conn := j.connect(j.copy.Port, "postgres")
+	_, err := conn.Exec(context.Background(), "insert into journal values (-1)")
+	require.NoError(t, err)
+	assert.Equal(t, 0, testbed.One[int](j.Bed, conn, "select count(*) from pg_catalog.pg_stat_replication"))
+	require.NoError(t, conn.Close(context.Background()))
+	assert.Contains(t, j.service.Must("prove", "run", "look"), "verdict: passed")
+}
+
+func (j *journey) discardCopy(t *testing.T) {
+	j.service.Must("copy", "discard", "look", "--confirm", "ferries")
+	assert.NoDirExists(t, j.copy.Directory)
+	assert.Contains(t, j.service.Must("copy", "list"), "There is no copy")
+}
+
+func (j *journey) crash(t *testing.T) {
+	last := j.commit(4)
+	j.captured()
+	require.NoError(t, j.db.Close(context.Background()))
+	j.ferries.Stop("immediate")
+	j.Eventually("the last commit is captured", func() bool { return j.service.Velvet("moment", "tx "+last, "--cluster", "ferries").Code == 0 })
+	k, conn := j.restore("latest")
+	assert.Equal(t, 4, testbed.One[int](j.Bed, conn, "select max(n) from journal"))
+	require.NoError(t, conn.Close(context.Background()))
+	j.discard(k)
+	j.ferries.Start()
+	j.db = j.ferries.Connect("postgres")
+	j.streaming()
+}
+
+func (j *journey) promotion(t *testing.T) {
+	before := j.commit(5)
+	j.captured()
+	require.NoError(t, j.db.Close(context.Background()))
+	j.ferries.Stop("fast")
+	require.NoError(t, j.Host.WriteFile(filepath.Join(j.ferries.DataDir, "standby.signal"), nil, 0o600))
+	j.ferries.Start()
+	j.ferries.Exec("postgres", "select pg_promote()")
+	j.db = j.ferries.Connect("postgres")
+	after := j.commit(6)
+	j.Eventually("capture is on the new timeline", func() bool { k := j.cluster().Capture; return k.Timeline == 2 && k.State == "streaming" })
+	j.captured()
+	assert.Empty(t, j.cluster().Holes)
+	for moment, want := range map[string]int{"tx " + before: 5, "tx " + after: 6} {
+		k, conn := j.restore(moment)
+		assert.Equal(t, want, testbed.One[int](j.Bed, conn, "select max(n) from journal"), moment)
+		require.NoError(t, conn.Close(context.Background()))
+		j.discard(k)
+	}
+	b, _ := j.take(t, "full")
+	assert.Equal(t, pg.Timeline(2), b.Timeline)
+	third := j.commit(7)
+	j.captured()
+	k, conn := j.restore("before tx " + third)
+	assert.Equal(t, 6, testbed.One[int](j.Bed, conn, "select max(n) from journal"))
+	require.NoError(t, conn.Close(context.Background()))
+	j.discard(k)
+}

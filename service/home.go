@@ -1,0 +1,51 @@
+package service
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+
+	"golang.org/x/sys/unix"
+
+	"velvetrewind/engine/problem"
+)
+
+// lockFile is held by the service whose home it is; it names its process.
+const lockFile = "lock"
+
+// lockHome makes sure that no other service uses the home, for as long as what it returns is
+// open. The system frees the lock with the process, however that ends.
+func lockHome(home string) (*os.File, error) {
+	f, err := os.OpenFile(filepath.Join(home, lockFile), os.O_RDWR|os.O_CREATE, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	err = unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB)
+	if errors.Is(err, unix.EWOULDBLOCK) {
+		holder, _ := io.ReadAll(io.LimitReader(f, 32))
+		err = problem.New(problem.Conflict, "Stop that one first, or give this one a home of its own with --home.", "the service was not started",
+			"process %s serves with %s already", strings.TrimSpace(string(holder)), home)
+	}
+	if err == nil {
+		err = f.Truncate(0)
+	}
+	if err == nil {
+		_, err = f.WriteAt([]byte(strconv.Itoa(os.Getpid())+"\n"), 0)
+	}
+	if err != nil {
+		return nil, errors.Join(err, f.Close())
+	}
+	return f, nil
+}
+
+// noRoom adds what to do to an error about a full disk below the home.
+func noRoom(err error, home string) error {
+	if errors.Is(err, unix.ENOSPC) || strings.Contains(err.Error(), "No space left on device") {
+		return problem.Wrap(fmt.Errorf("%s is on a full disk: %w", home, err), problem.Full, "the service was not started", "Free or add space there, then start it again.")
+	}
+	return err
+}
