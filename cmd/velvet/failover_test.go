@@ -38,7 +38,8 @@ func (s *stage) standby(name string) *testbed.Postgres {
 	require.NoError(s, os.RemoveAll(s.Path(name, "data", "pg_replslot")))
 	require.NoError(s, s.Host.MakeDir(s.Path(name, "data", "pg_replslot"), 0o700))
 	p := s.Beside(host.Server{Major: s.Major, DataDir: s.Path(name, "data"), Port: port, Socket: s.Path(name, "socket"), Log: s.Path(name, "log")})
-	p.Configure("primary_conninfo = '" + s.ferries.DSN(testbed.Superuser, "postgres") + " password=''" + testbed.Password + "'''")
+	follow := s.ferries.DSN(testbed.Superuser, "postgres") + " password='" + testbed.Password + "'"
+	p.Configure("primary_conninfo = '" + strings.ReplaceAll(follow, "'", "''") + "'")
 	require.NoError(s, s.Host.WriteFile(filepath.Join(p.DataDir, "standby.signal"), nil, 0o600))
 	return p
 }

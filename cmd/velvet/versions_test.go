@@ -239,12 +239,12 @@ func (j *journey) backAndForward(t *testing.T) {
 
 func (j *journey) open(t *testing.T) {
 	j.service.Must("copy", "open", "look")
+	assert.Contains(t, j.service.Must("prove", "run", "look"), "verdict: passed")
 	conn := j.connect(j.copy.Port, "postgres")
 	_, err := conn.Exec(context.Background(), "insert into journal values (-1)")
 	require.NoError(t, err)
 	assert.Equal(t, 0, testbed.One[int](j.Bed, conn, "select count(*) from pg_catalog.pg_stat_replication"))
 	require.NoError(t, conn.Close(context.Background()))
-	assert.Contains(t, j.service.Must("prove", "run", "look"), "verdict: passed")
 }
 
 func (j *journey) discardCopy(t *testing.T) {
@@ -288,7 +288,7 @@ func (j *journey) promotion(t *testing.T) {
 		j.discard(k)
 	}
 	b, _ := j.take(t, "full")
-	assert.Equal(t, pg.Timeline(2), b.Timeline)
+	assert.EqualValues(t, 2, b.Timeline)
 	third := j.commit(7)
 	j.captured()
 	k, conn := j.restore("before tx " + third)

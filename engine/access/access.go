@@ -185,7 +185,7 @@ func Remedy(err error) string {
 		}
 		return pgErr.Message
 	}
-	if text := err.Error(); strings.Contains(text, "is in hot standby mode") || strings.Contains(text, "read only connection") {
+	if text := err.Error(); strings.Contains(text, "ValidateConnect failed") { // pgconn has no type for it
 		return "no primary was found among the hosts of the connection string (" + lastLine(text) + "); start one, or name its host too"
 	}
 	var connErr *pgconn.ConnectError
