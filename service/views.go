@@ -69,7 +69,7 @@ func waysIn(k catalog.Copy, cluster catalog.Cluster, osUser string) []wire.WayIn
 	}
 	return append(ways,
 		wire.WayIn{Who: "any role of the original, with its password", Command: fmt.Sprintf("psql -h 127.0.0.1 -p %d -U %s postgres", k.Port, quote(cluster.Superuser))},
-		wire.WayIn{Who: "the OS user " + osUser + ", as any role, without a password", Command: fmt.Sprintf("sudo -u %s psql -h %s -p %d -U %s postgres", osUser, quote(k.Socket), k.Port, quote(cluster.Superuser))})
+		wire.WayIn{Who: "the OS user " + osUser + ", as any role, without a password", Command: fmt.Sprintf("psql -h %s -p %d -U %s postgres", quote(k.Socket), k.Port, quote(cluster.Superuser))})
 }
 
 func proofView(p catalog.Proof) (wire.Proof, error) {

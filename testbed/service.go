@@ -34,7 +34,7 @@ type Service struct {
 
 // Service starts the service with a catalogue of its own.
 func (b *Bed) Service(args ...string) *Service {
-	program, err := binary()
+	program, err := Program()
 	require.NoError(b, err)
 	records := b.Postgres("catalogue", false)
 	s := &Service{bed: b, program: program, StoreKey: b.Path("store-key")}
@@ -62,7 +62,7 @@ func (s *Service) UseCatalogue(records *Postgres) {
 
 // With has the service be started with these flags besides the usual ones.
 func (s *Service) With(args ...string) {
-	tools, err := programs()
+	tools, err := Programs()
 	require.NoError(s.bed, err)
 	s.args = append([]string{"serve", "--listen", "127.0.0.1:0", "--programs", tools, "--store-key", s.StoreKey}, args...)
 }

@@ -36,7 +36,7 @@ func New(t testing.TB) *Bed { return NewOf(t, packaged) }
 
 // NewOf makes a bed with servers of a version.
 func NewOf(t testing.TB, major int) *Bed {
-	tools, err := programs()
+	tools, err := Programs()
 	require.NoError(t, err)
 	h, err := host.Local("", tools)
 	require.NoError(t, err)
@@ -153,7 +153,8 @@ func (p *Postgres) Program(name string, args ...string) *exec.Cmd {
 	return cmd
 }
 
-var binary = sync.OnceValues(func() (string, error) {
+// Program builds the velvet program, once for each test process, and gives its path.
+var Program = sync.OnceValues(func() (string, error) {
 	root, err := moduleRoot()
 	if err != nil {
 		return "", err

@@ -18,10 +18,10 @@ import (
 // testbed/servers, where prepare.sh has put them.
 const packaged = 15
 
-// programs is where the programs of every supported version are, with %d for the version:
+// Programs is where the programs of every supported version are, with %d for the version:
 // below the temporary directory, which the servers' OS user can enter wherever the checkout
 // may lie. Whoever needs them first puts them there, once for each state of the lock file.
-var programs = sync.OnceValues(func() (string, error) {
+var Programs = sync.OnceValues(func() (string, error) {
 	root, err := moduleRoot()
 	if err != nil {
 		return "", err
