@@ -15,24 +15,27 @@ go_sources := $(shell find . -name node_modules -prune -o \( -name '*.go' -o -na
 build: bin/velvet
 
 prepare:
-	./prepare.sh
+	@./prepare.sh
 
 prepare-tests:
-	./prepare.sh tests
+	@./prepare.sh tests
 
 console/node_modules/.stamp: console/package.json console/package-lock.json
-	cd console && npm ci --no-audit --no-fund --loglevel=error
-	touch $@
+	@echo "The console's packages are installed (about half a minute, once)."
+	@cd console && npm ci --no-audit --no-fund --loglevel=error
+	@touch $@
 
 console/dist/index.html: console/node_modules/.stamp $(console_sources)
-	cd console && npm run --silent build
+	@echo "The console is built."
+	@cd console && npm run --silent build
 
 bin/velvet: console/dist/index.html $(go_sources) go.mod
-	go build -trimpath -ldflags "-X main.version=$$(git describe --always --dirty 2>/dev/null || echo development)" -o $@ ./cmd/velvet
+	@echo "velvet is compiled (a minute or two the first time: its modules are fetched)."
+	@go build -trimpath -ldflags "-X main.version=$$(git describe --always --dirty 2>/dev/null || echo development)" -o $@ ./cmd/velvet
 
 # ONCE=1 ends the demo after the job.
 demo: prepare bin/velvet
-	./bin/velvet demo $(if $(ONCE),--once)
+	@./bin/velvet demo $(if $(ONCE),--once)
 
 # The API's description and the types made from it are committed; lint fails when they are stale.
 generate: console/node_modules/.stamp

@@ -7,6 +7,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -22,19 +23,20 @@ type Options struct {
 	Out     io.Writer
 }
 
+// copyName is what the only copy of the demo is called.
+const copyName = "ferries-1"
+
 // mark is the file by which the demo knows its own directory again.
 const mark = ".velvet-demo"
 
 // run is one run of the demo.
 type run struct {
 	Options
-	host      *host.Host
-	major     int // version of the servers
-	catalogue host.Server
-	ferries   host.Server
-	service   *service
-	traffic   *traffic
-	copyID    string
+	host    *host.Host
+	major   int // version of the servers
+	ferries host.Server
+	service *service
+	traffic *traffic
 }
 
 // Run plays the demo. It returns nil only if every step held.
@@ -55,9 +57,9 @@ func Run(ctx context.Context, opt Options) (err error) {
 		say string
 		do  func(context.Context) error
 	}{
-		{"Two PostgreSQL servers are started on loopback: one for Velvet Rewind's records, one for Saltmarsh Ferries.", r.startServers},
+		{"A PostgreSQL server is started on loopback for Saltmarsh Ferries.", r.startServers},
 		{"Saltmarsh Ferries has 200,000 bookings.", r.load},
-		{"The service is started.", r.startService},
+		{"The service is started. Its records are in a PostgreSQL server of its own.", r.startService},
 		{"The cluster is registered; its capture begins by itself.", r.protect},
 		{"Customers book, all day long.", r.startTraffic},
 		{"A base backup is taken while they do.", r.backup},
@@ -77,7 +79,7 @@ func Run(ctx context.Context, opt Options) (err error) {
 	}
 	if opt.Once {
 		r.title(len(steps)+1, "The copy is discarded; backups and WAL stay.")
-		return r.velvet(ctx, "copy", "discard", r.copyID, "--confirm", "ferries")
+		return r.velvet(ctx, "copy", "discard", copyName, "--confirm", "ferries")
 	}
 	return r.serveOn(ctx)
 }
@@ -123,7 +125,11 @@ func (r *run) endLeftovers(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	for _, pid := range append(found, copies...) {
+	own, err := filepath.Glob(r.path("home", "catalogue", "data", "postmaster.pid"))
+	if err != nil {
+		return err
+	}
+	for _, pid := range slices.Concat(found, copies, own) {
 		if err := r.host.Stop(ctx, host.Server{Major: r.major, DataDir: filepath.Dir(pid)}, host.Immediate); err != nil {
 			return err
 		}
@@ -145,7 +151,8 @@ func (r *run) stop() error {
 	for _, d := range copies {
 		err = errors.Join(err, r.host.Stop(ctx, host.Server{Major: r.major, DataDir: d}, host.Immediate))
 	}
-	for _, s := range []host.Server{r.ferries, r.catalogue} {
+	// The catalogue's server has ended with its service, unless that had to be killed.
+	for _, s := range []host.Server{r.ferries, {Major: r.major, DataDir: r.path("home", "catalogue", "data")}} {
 		if s.DataDir != "" {
 			err = errors.Join(err, r.host.Stop(ctx, s, host.Fast))
 		}
@@ -155,21 +162,17 @@ func (r *run) stop() error {
 
 // Passwords of servers that live for one demo on loopback.
 const (
-	cataloguePassword = "records-of-one-demo"
-	ferriesPassword   = "harbourmaster-of-one-demo"
-	velvetPassword    = "velvet-of-one-demo"
+	ferriesPassword = "harbourmaster-of-one-demo"
+	velvetPassword  = "velvet-of-one-demo"
 )
 
 func (r *run) startServers(ctx context.Context) error {
 	var err error
-	if r.catalogue, err = r.startServer(ctx, "catalogue", "velvet", cataloguePassword, ""); err != nil {
-		return err
-	}
 	settings := "wal_level = replica\nmax_wal_senders = 10\nmax_replication_slots = 10\nmax_wal_size = '2GB'\n"
 	if r.ferries, err = r.startServer(ctx, "ferries", "harbourmaster", ferriesPassword, settings); err != nil {
 		return err
 	}
-	r.say("records: port %d; ferries: port %d; both below %s\n", r.catalogue.Port, r.ferries.Port, r.Dir)
+	r.say("ferries: port %d, below %s\n", r.ferries.Port, r.Dir)
 	return nil
 }
 
@@ -212,7 +215,7 @@ func (r *run) serveOn(ctx context.Context) error {
 	if err := r.velvet(ctx, "login"); err != nil {
 		return err
 	}
-	r.say("\nFor commands in another terminal:  export VELVET_HOME=%s\nThe copy can be looked at with:     psql -h 127.0.0.1 -p PORT -U harbourmaster saltmarsh (password %s)\nCtrl-C ends everything.\n", r.path("home"), ferriesPassword)
+	r.say("\nFor commands in another terminal:  export VELVET_HOME=%s\nThe copy can be looked at as:      velvet copy show %s   says, in the database saltmarsh, with the password %s\nCtrl-C ends everything.\n", r.path("home"), copyName, ferriesPassword)
 	select {
 	case <-ctx.Done():
 		r.say("\nEnding the servers.\n")

@@ -38,8 +38,7 @@ func (r *run) startService(ctx context.Context) error {
 	if err := os.WriteFile(r.path("store-key"), []byte(key.String()+"\n"), 0o600); err != nil {
 		return err
 	}
-	config := fmt.Sprintf("catalogue: postgres://velvet:%s@127.0.0.1:%d/postgres?sslmode=disable\nstore-key: %s\nsecond-store: %s\n",
-		cataloguePassword, r.catalogue.Port, r.path("store-key"), r.path("second-store"))
+	config := fmt.Sprintf("store-key: %s\nsecond-store: %s\n", r.path("store-key"), r.path("second-store"))
 	if err := os.WriteFile(r.path("home", "velvet.yaml"), []byte(config), 0o600); err != nil {
 		return err
 	}

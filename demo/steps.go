@@ -263,21 +263,11 @@ func (r *run) rewind(ctx context.Context) error {
 	if err := r.velvet(ctx, "restore", "start", "ferries", lost); err != nil {
 		return err
 	}
-	var copies []struct {
-		ID string `json:"id"`
-	}
-	if err := r.ask(ctx, &copies, "copy", "list"); err != nil {
-		return err
-	}
-	if len(copies) != 1 {
-		return fmt.Errorf("%d copies are listed, one was made", len(copies))
-	}
-	r.copyID = copies[0].ID
 	return r.velvet(ctx, "copy", "list")
 }
 
 func (r *run) prove(ctx context.Context) error {
-	return r.velvet(ctx, "prove", "run", r.copyID)
+	return r.velvet(ctx, "prove", "run", copyName)
 }
 
 // compare holds the copy against what the traffic remembers.
@@ -285,7 +275,7 @@ func (r *run) compare(ctx context.Context) error {
 	var k struct {
 		Port int `json:"port"`
 	}
-	if err := r.ask(ctx, &k, "copy", "show", r.copyID); err != nil {
+	if err := r.ask(ctx, &k, "copy", "show", copyName); err != nil {
 		return err
 	}
 	db, err := pgx.Connect(ctx, fmt.Sprintf("host=127.0.0.1 port=%d user=harbourmaster password=%s dbname=saltmarsh sslmode=disable", k.Port, ferriesPassword))
