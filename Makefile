@@ -1,6 +1,6 @@
 # make demo   sets everything up and plays the whole job once on sample data
 # make test   sets everything up, checks everything and passes the tests
-# make bench  prints speeds as ratios
+# make bench  prints speeds as ratios; half an hour and more
 # make build  builds bin/velvet with the console in it
 # make lint   formatting, vet, staticcheck, types, generated files
 
@@ -57,7 +57,7 @@ test: prepare-tests bin/velvet lint
 	go test -timeout 45m ./...
 
 bench: prepare-tests bin/velvet
-	go test -run '^$$' -bench . -benchtime 1x -timeout 60m ./bench ./engine/backup
+	go test -run '^$$' -bench . -benchtime 1x -timeout 120m ./bench ./engine/backup
 
 clean:
 	rm -rf bin console/dist console/node_modules

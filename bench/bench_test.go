@@ -8,10 +8,8 @@ import (
 	"io"
 	"os"
 	"os/exec"
-	"slices"
 	"strconv"
 	"strings"
-	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
@@ -29,14 +27,8 @@ import (
 	"velvetrewind/testbed/storebed"
 )
 
-// scale is pgbench's; 100 makes about 1.5 GB. large is for what is quick.
-const (
-	scale = 60
-	large = 300
-)
-
 // stand is a loaded cluster with the service beside it.
-func stand(b *testing.B, scale int, args ...string) (*testbed.Bed, *testbed.Postgres, *testbed.Service) {
+func stand(b measure, scale int, args ...string) (*testbed.Bed, *testbed.Postgres, *testbed.Service) {
 	bed := testbed.New(b)
 	p := bed.Postgres("original", true, "shared_buffers = '1GB'", "max_wal_size = '8GB'", "autovacuum = off", "fsync = on")
 	out, err := p.Program("pgbench", "-i", "-q", "-s", fmt.Sprint(scale), "postgres").CombinedOutput()
@@ -58,12 +50,12 @@ func cluster(s *testbed.Service) wire.Cluster {
 }
 
 // discardRaw reads the raw base-backup stream and throws it away.
-func discardRaw(b *testing.B, p *testbed.Postgres) (int64, time.Duration) {
+func discardRaw(b measure, p *testbed.Postgres) (int64, time.Duration) {
 	return stream(b, p, io.Discard)
 }
 
 // compressRaw pipes the raw base-backup stream through zstd -1 on all processors.
-func compressRaw(b *testing.B, p *testbed.Postgres) time.Duration {
+func compressRaw(b measure, p *testbed.Postgres) time.Duration {
 	started := time.Now()
 	cmd := exec.Command("zstd", "-1", "-T0", "-q", "-c")
 	in, err := cmd.StdinPipe()
@@ -75,7 +67,7 @@ func compressRaw(b *testing.B, p *testbed.Postgres) time.Duration {
 	return time.Since(started)
 }
 
-func stream(b *testing.B, p *testbed.Postgres, to io.Writer) (int64, time.Duration) {
+func stream(b measure, p *testbed.Postgres, to io.Writer) (int64, time.Duration) {
 	ctx := context.Background()
 	session, err := replication.Open(ctx, access.Access{ConnString: p.DSN(testbed.Superuser, "postgres"), Password: testbed.Password})
 	require.NoError(b, err)
@@ -101,7 +93,7 @@ func stream(b *testing.B, p *testbed.Postgres, to io.Writer) (int64, time.Durati
 
 // takeBackup takes a verified, compressed backup through the service, and says how long
 // the whole task took: from the checkpoint until the manifest was safe.
-func takeBackup(b *testing.B, s *testbed.Service, kind string) (wire.Backup, time.Duration) {
+func takeBackup(b measure, s *testbed.Service, kind string) (wire.Backup, time.Duration) {
 	var taken wire.Backup
 	s.JSON(&taken, "backup", "take", "original", "--checkpoint", "fast", "--kind", kind)
 	require.Equal(b, kind, taken.Kind)
@@ -111,7 +103,7 @@ func takeBackup(b *testing.B, s *testbed.Service, kind string) (wire.Backup, tim
 }
 
 // resident is the most memory that a process has had resident, in MiB.
-func resident(b *testing.B, pid int) float64 {
+func resident(b measure, pid int) float64 {
 	content, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
 	require.NoError(b, err)
 	for _, line := range strings.Split(string(content), "\n") {
@@ -126,26 +118,18 @@ func resident(b *testing.B, pid int) float64 {
 
 func mbs(n int64, d time.Duration) float64 { return float64(n) / 1e6 / d.Seconds() }
 
-// rounds is how often both sides of a ratio are measured, in turns; the median tells.
-const rounds = 3
-
-func median(took []time.Duration) time.Duration {
-	slices.Sort(took)
-	return took[len(took)/2]
-}
-
-// BenchmarkBackup compares a full backup with the raw stream read and thrown away: the
+// backup compares a full backup with the raw stream read and thrown away: the
 // first of a cluster, and one of which nothing is new.
-func BenchmarkBackup(b *testing.B) {
-	for _, codec := range []string{"s2", "zstd"} {
-		b.Run(codec, func(b *testing.B) {
-			_, p, s := stand(b, scale, "--compression", codec)
+func backup(b measure) {
+	for _, codec := range b.codecs {
+		b.run(codec, func(b measure) {
+			_, p, s := stand(b, b.scale, "--compression", codec)
 			bytes, _ := discardRaw(b, p) // warms the cache
 			_, err := exec.LookPath("zstd")
 			piping := err == nil && codec == "zstd"
-			var raws, pipes, firsts, agains []time.Duration
+			var raws, pipes, firsts, agains series
 			var first, again wire.Backup
-			for range rounds {
+			for range b.rounds {
 				var raw, took time.Duration
 				_, raw = discardRaw(b, p)
 				raws = append(raws, raw)
@@ -160,28 +144,35 @@ func BenchmarkBackup(b *testing.B) {
 					s.Must("backup", "drop", k.ID, "--confirm", "original")
 				}
 			}
-			raw, taken, same := median(raws), median(firsts), median(agains)
-			b.ReportMetric(taken.Seconds()/raw.Seconds(), "x-raw-time")
-			b.ReportMetric(same.Seconds()/raw.Seconds(), "again-x-raw-time")
+			require.Greater(b, first.BytesRead, int64(b.scale)*12<<20, "all of it was read")
+			require.InDelta(b, bytes, first.BytesRead, float64(bytes)/20, "and no less than the raw stream brings")
+			require.Zero(b, again.NewExtents/(first.NewExtents/10+1), "nothing was new the second time")
+			b.ratio("x-raw-time", firsts, raws)
+			b.ratio("again-x-raw-time", agains, raws)
 			if piping {
-				b.ReportMetric(taken.Seconds()/median(pipes).Seconds(), "x-piped-to-zstd-time")
+				b.ratio("x-piped-to-zstd-time", firsts, pipes)
 			}
-			b.ReportMetric(float64(again.BytesStored)/float64(again.BytesRead), "again-stored/read")
-			b.ReportMetric(mbs(bytes, raw), "raw-MB/s")
-			b.ReportMetric(mbs(first.BytesRead, taken), "backup-MB/s")
-			b.ReportMetric(float64(first.BytesStored)/float64(first.BytesRead), "stored/read")
-			b.ReportMetric(resident(b, s.PID()), "service-MiB")
-			b.ReportMetric(0, "ns/op")
+			b.report(float64(again.BytesStored)/float64(again.BytesRead), "again-stored/read")
+			b.report(mbs(bytes, raws.median()), "raw-MB/s")
+			b.report(mbs(first.BytesRead, firsts.median()), "backup-MB/s")
+			b.report(float64(first.BytesStored)/float64(first.BytesRead), "stored/read")
+			b.report(resident(b, s.PID()), "service-MiB")
 		})
 	}
 }
 
-// BenchmarkCapture runs pgbench with and without capture, and watches how far
-// capture is behind the server's own flush position meanwhile.
-func BenchmarkCapture(b *testing.B) {
-	_, p, s := stand(b, scale)
+// captureLoad runs pgbench without and with capture, in turns, and watches how far capture is
+// behind the server's own flush position meanwhile.
+func captureLoad(b measure) {
+	bed, p, s := stand(b, b.scale)
+	conn := p.Connect("postgres")
+	flushed := func() pg.LSN {
+		at, err := pg.ParseLSN(testbed.One[string](bed, conn, "select pg_current_wal_flush_lsn()::text"))
+		require.NoError(b, err)
+		return at
+	}
 	load := func() float64 {
-		out, err := p.Program("pgbench", "-c", "4", "-T", "15", "-n", "postgres").CombinedOutput()
+		out, err := p.Program("pgbench", "-c", "4", "-T", fmt.Sprint(int(b.load.Seconds())), "-n", "postgres").CombinedOutput()
 		require.NoError(b, err, string(out))
 		_, after, _ := strings.Cut(string(out), "tps = ")
 		tps, err := strconv.ParseFloat(strings.Fields(after)[0], 64)
@@ -189,26 +180,35 @@ func BenchmarkCapture(b *testing.B) {
 		return tps
 	}
 	load()
-	s.Must("capture", "stop", "original")
-	alone := load()
-	s.Must("capture", "start", "original")
-	behind := make(chan [2]float64)
-	stop := make(chan struct{})
-	go watchLag(b, p, stop, behind)
-	captured := load()
-	close(stop)
-	lag := <-behind
-	b.ReportMetric(captured/alone, "x-tps-alone")
-	b.ReportMetric(captured, "tps")
-	b.ReportMetric(lag[0], "longest-behind-ms")
-	b.ReportMetric(lag[1], "largest-behind-KiB")
-	b.ReportMetric(resident(b, s.PID()), "service-MiB")
-	b.ReportMetric(0, "ns/op")
+	var alone, captured []float64
+	var longest, largest float64
+	for range b.rounds {
+		s.Must("capture", "stop", "original")
+		bed.Eventually("nobody captures", func() bool {
+			return testbed.One[int](bed, conn, "select count(*) from pg_stat_replication") == 0
+		})
+		alone = append(alone, load())
+		s.Must("capture", "start", "original")
+		bed.Eventually("what was written meanwhile is captured", func() bool { return cluster(s).Capture.Flushed >= flushed() })
+		behind, stop := make(chan [2]float64), make(chan struct{})
+		go watchLag(b, p, stop, behind)
+		captured = append(captured, load())
+		close(stop)
+		lag := <-behind
+		longest, largest = max(longest, lag[0]), max(largest, lag[1])
+		end := flushed()
+		bed.Eventually("all of it was captured", func() bool { return cluster(s).Capture.Flushed >= end })
+	}
+	b.spread("x-tps-alone", b.rounds, func(i int) float64 { return captured[i] / alone[i] })
+	b.spread("tps", b.rounds, func(i int) float64 { return captured[i] })
+	b.report(longest, "longest-behind-ms")
+	b.report(largest, "largest-behind-KiB")
+	b.report(resident(b, s.PID()), "service-MiB")
 }
 
 // watchLag notes the server's flush position every 20 ms, and how long it takes
 // until capture has reported that position as safe.
-func watchLag(b *testing.B, p *testbed.Postgres, stop <-chan struct{}, result chan<- [2]float64) {
+func watchLag(b measure, p *testbed.Postgres, stop <-chan struct{}, result chan<- [2]float64) {
 	conn := p.Connect("postgres")
 	type mark struct {
 		at   pg.LSN
@@ -252,18 +252,18 @@ func caughtUp(bed *testbed.Bed, p *testbed.Postgres, s *testbed.Service) {
 	bed.Eventually("captured WAL is in the store", func() bool { return cluster(s).Capture.Stored+16<<20 > at })
 }
 
-// BenchmarkIncremental changes one block in a hundred, and compares an incremental
+// incremental changes one block in a hundred, and compares an incremental
 // backup with a full one of the same cluster: the first, and one of which nothing is new.
-func BenchmarkIncremental(b *testing.B) {
+func incremental(b measure) {
 	for name, args := range map[string][]string{"local": nil, "sql": {"--read-data", "sql"}} {
-		b.Run(name, func(b *testing.B) {
-			bed, p, s := stand(b, large, args...)
+		b.run(name, func(b measure) {
+			bed, p, s := stand(b, b.large, args...)
 			discardRaw(b, p) // warms the cache
 			_, first := takeBackup(b, s, layout.Full)
-			rows := large * 100_000
-			var parts, wholes []time.Duration
+			rows := b.large * 100_000
+			var parts, wholes series
 			var part wire.Backup
-			for i := range rounds {
+			for i := range b.rounds {
 				changeOnePercent(p, rows, rows/4+i*rows/8)
 				caughtUp(bed, p, s)
 				var took time.Duration
@@ -272,14 +272,14 @@ func BenchmarkIncremental(b *testing.B) {
 				_, took = takeBackup(b, s, layout.Full)
 				wholes = append(wholes, took)
 			}
-			took, long := median(parts), median(wholes)
-			b.ReportMetric(first.Seconds()/took.Seconds(), "times-quicker-than-first")
-			b.ReportMetric(long.Seconds()/took.Seconds(), "times-quicker-than-unchanged")
-			b.ReportMetric(float64(part.BytesRead)/float64(max(part.NewExtents, 1)*layout.ExtentSize), "read/changed")
-			b.ReportMetric(float64(part.NewExtents)/float64(part.Extents)*100, "changed-%")
-			b.ReportMetric(took.Seconds(), "s")
-			b.ReportMetric(resident(b, s.PID()), "service-MiB")
-			b.ReportMetric(0, "ns/op")
+			require.Positive(b, part.NewExtents, "what was changed was read")
+			require.Less(b, part.BytesRead, part.BytesHeld/2, "and the rest was not")
+			b.spread("times-quicker-than-first", b.rounds, func(i int) float64 { return first.Seconds() / parts[i].Seconds() })
+			b.ratio("times-quicker-than-unchanged", wholes, parts)
+			b.report(float64(part.BytesRead)/float64(max(part.NewExtents, 1)*layout.ExtentSize), "read/changed")
+			b.report(float64(part.NewExtents)/float64(part.Extents)*100, "changed-%")
+			b.report(parts.median().Seconds(), "s")
+			b.report(resident(b, s.PID()), "service-MiB")
 		})
 	}
 }
@@ -290,20 +290,20 @@ func changeOnePercent(p *testbed.Postgres, rows, from int) {
 	p.Exec("postgres", fmt.Sprintf("update pgbench_accounts set abalance = abalance + 1 where aid between %d and %d", from, from+rows/200), "checkpoint")
 }
 
-// BenchmarkRestore compares with a plain copy of the same data directory: the laying out of
+// restoring compares with a plain copy of the same data directory: the laying out of
 // a base backup, flushed; the same over a directory of which one block in a hundred differs;
 // and a whole side copy, started and paused at its moment.
-func BenchmarkRestore(b *testing.B) {
-	for _, codec := range []string{"s2", "zstd"} {
-		b.Run(codec, func(b *testing.B) {
-			bed, p, s := stand(b, scale, "--compression", codec)
+func restoring(b measure) {
+	for _, codec := range b.codecs {
+		b.run(codec, func(b measure) {
+			bed, p, s := stand(b, b.scale, "--compression", codec)
 			backup, _ := takeBackup(b, s, layout.Full)
-			changeOnePercent(p, scale*100_000, scale*25_000)
+			changeOnePercent(p, b.scale*100_000, b.scale*25_000)
 			caughtUp(bed, p, s)
 			other, _ := takeBackup(b, s, layout.Full)
-			var copies, flushes, lays, overs, sides []time.Duration
+			var copies, flushes, lays, overs, sides series
 			var kept int64
-			for round := range rounds + 1 {
+			for round := range b.warm + b.rounds {
 				started := time.Now()
 				out, err := exec.Command("cp", "-a", p.DataDir, bed.Path("plain")).CombinedOutput()
 				require.NoError(b, err, string(out))
@@ -320,28 +320,27 @@ func BenchmarkRestore(b *testing.B) {
 				s.JSON(&k, "restore", "start", "original", "latest")
 				side := time.Since(started)
 				s.Must("copy", "discard", k.ID, "--confirm", "original")
-				if round > 0 { // the first warms the cache
+				if round >= b.warm {
 					copies, flushes, lays, overs, sides = append(copies, copied), append(flushes, flushed), append(lays, laid), append(overs, over), append(sides, side)
 				}
 			}
-			copied, flushed, laid, over, side := median(copies), median(flushes), median(lays), median(overs), median(sides)
-			b.ReportMetric(laid.Seconds()/copied.Seconds(), "laid-out-x-plain-copy")
-			b.ReportMetric(laid.Seconds()/flushed.Seconds(), "laid-out-x-flushed-copy")
-			b.ReportMetric(over.Seconds()/copied.Seconds(), "laid-over-x-plain-copy")
-			b.ReportMetric(over.Seconds()/flushed.Seconds(), "laid-over-x-flushed-copy")
-			b.ReportMetric(100-100*float64(kept)/float64(backup.BytesHeld), "written-over-%")
-			b.ReportMetric(side.Seconds()/copied.Seconds(), "side-copy-x-plain-copy")
-			b.ReportMetric(side.Seconds()/flushed.Seconds(), "side-copy-x-flushed-copy")
-			b.ReportMetric(mbs(backup.BytesHeld, laid), "lay-out-MB/s")
-			b.ReportMetric(resident(b, s.PID()), "service-MiB")
-			b.ReportMetric(0, "ns/op")
+			require.Greater(b, kept, backup.BytesHeld/2, "most of it stood there")
+			b.ratio("laid-out-x-plain-copy", lays, copies)
+			b.ratio("laid-out-x-flushed-copy", lays, flushes)
+			b.ratio("laid-over-x-plain-copy", overs, copies)
+			b.ratio("laid-over-x-flushed-copy", overs, flushes)
+			b.ratio("side-copy-x-plain-copy", sides, copies)
+			b.ratio("side-copy-x-flushed-copy", sides, flushes)
+			b.report(100-100*float64(kept)/float64(backup.BytesHeld), "written-over-%")
+			b.report(mbs(backup.BytesHeld, lays.median()), "lay-out-MB/s")
+			b.report(resident(b, s.PID()), "service-MiB")
 		})
 	}
 }
 
 // layOut lays a backup out from the store, in an empty directory or over what is there, and
 // says how long that took.
-func layOut(b *testing.B, bed *testbed.Bed, s *testbed.Service, backup wire.Backup,
+func layOut(b measure, bed *testbed.Bed, s *testbed.Service, backup wire.Backup,
 	how func(context.Context, *vault.Vault, *host.Host, string, string, restore.Trees, int64, task.Report) (restore.Laid, error)) (restore.Laid, time.Duration) {
 	v := storebed.Open(bed, s)
 	trees := restore.Trees{Data: bed.Path("laid", "data"), Tablespaces: bed.Path("laid", "tablespaces"), Config: bed.Path("laid", "config")}

@@ -1,13 +1,11 @@
 package bench
 
 import (
-	"fmt"
+	"bytes"
 	"io"
 	"net/http"
 	"os"
-	"slices"
 	"strings"
-	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
@@ -15,15 +13,12 @@ import (
 	"velvetrewind/testbed"
 )
 
-// fleet is how many clusters the first page is measured with.
-const fleet = 500
-
-// BenchmarkFleet lists five hundred clusters with histories of 31 days, and previews what
+// askFleet lists five hundred clusters with histories of 31 days, and previews what
 // one of them keeps.
-func BenchmarkFleet(b *testing.B) {
+func askFleet(b measure) {
 	bed := testbed.New(b)
 	s := bed.Service()
-	bed.Fleet(s.Catalogue, fleet)
+	bed.Fleet(s.Catalogue, b.fleet)
 	token, err := os.ReadFile(bed.Path("home", "token"))
 	require.NoError(b, err)
 	call := func(method, path, body string) []byte {
@@ -39,23 +34,19 @@ func BenchmarkFleet(b *testing.B) {
 		require.Equal(b, http.StatusOK, resp.StatusCode, "%s", content)
 		return content
 	}
-	report := func(what string, bar time.Duration, do func()) {
+	report := func(what string, do func()) {
 		do()
-		took := make([]time.Duration, 9)
-		for i := range took {
+		var took series
+		for range b.rounds {
 			started := time.Now()
 			do()
-			took[i] = time.Since(started)
+			took = append(took, time.Since(started))
 		}
-		fmt.Printf("%s: %v, at most %v (bar %v)\n", what, median(took).Round(time.Millisecond), slices.Max(took).Round(time.Millisecond), bar)
+		b.spread(what+"-ms", b.rounds, func(i int) float64 { return float64(took[i].Microseconds()) / 1000 })
 	}
-	for b.Loop() {
-		var page int
-		report("500 clusters from the API", 200*time.Millisecond, func() { page = len(call(http.MethodGet, "/clusters", "")) })
-		fmt.Printf("  %.1f MB of JSON\n", float64(page)/1e6)
-		report("velvet cluster list of 500, the program's start included", 200*time.Millisecond, func() { s.Must("cluster", "list") })
-		name := "ferries-008"
-		report("keep preview of one cluster", time.Second, func() { call(http.MethodPost, "/clusters/"+name+"/keep/preview", `{"asOf":"2027-01-31T00:00:00Z"}`) })
-		fmt.Printf("service at most %.0f MiB resident\n", resident(b, s.PID()))
-	}
+	require.Equal(b, b.fleet, bytes.Count(call(http.MethodGet, "/clusters", ""), []byte(`"systemId"`)), "all of them are listed")
+	report("api", func() { call(http.MethodGet, "/clusters", "") })
+	report("command-line", func() { s.Must("cluster", "list") })
+	report("preview", func() { call(http.MethodPost, "/clusters/ferries-008/keep/preview", `{"asOf":"2027-01-31T00:00:00Z"}`) })
+	b.report(resident(b, s.PID()), "service-MiB")
 }

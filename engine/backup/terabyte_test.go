@@ -22,7 +22,7 @@ import (
 )
 
 const (
-	gibFiles = 1024 // of 1 GiB each: a terabyte, 8 million extents
+	terabyte = 1024 // files of 1 GiB each: 8 million extents
 	perPack  = 600  // extents in a pack
 )
 
@@ -30,6 +30,16 @@ const (
 // compares all of it with a second backup in which one sheet in a hundred has changed,
 // and forgets the first. Only the extents themselves are made up.
 func BenchmarkTerabyte(b *testing.B) {
+	compareMade(b, terabyte, b.ReportMetric)
+	b.ReportMetric(0, "ns/op")
+}
+
+// TestTerabyteInSmall tries what BenchmarkTerabyte measures.
+func TestTerabyteInSmall(t *testing.T) {
+	compareMade(t, 24, func(value float64, unit string) { t.Logf("%g %s", value, unit) })
+}
+
+func compareMade(b testing.TB, files int, report func(float64, string)) {
 	ctx := context.Background()
 	bed := testbed.New(b)
 	records := bed.Postgres("catalogue", false)
@@ -43,37 +53,39 @@ func BenchmarkTerabyte(b *testing.B) {
 	t := &Taker{Cluster: k, Catalog: c, Store: vault.Reading(d, nil, nil), Codec: layout.Zstd, Spool: bed.Path(), Now: time.Now}
 	base := peak(b)
 
-	first := made(b, t, nil, c)
+	first := made(b, t, files, nil, c)
 	started := time.Now()
 	old, err := openFormer(ctx, t.Store, k.ID, first, t.Spool)
 	require.NoError(b, err)
 	opened := time.Since(started)
-	second := made(b, t, old, c)
+	second := made(b, t, files, old, c)
 	compared := time.Since(started) - opened
 	old.close()
+	record, err := c.Backup(ctx, second)
+	require.NoError(b, err)
+	require.EqualValues(b, files<<30/layout.ExtentSize, record.Extents, "all of it was compared")
 	info, err := t.Store.Stat(ctx, store.ManifestKey(k.ID, second))
 	require.NoError(b, err)
 
 	started = time.Now()
 	require.NoError(b, c.DropBackup(ctx, first))
 	require.NoError(b, Remove(ctx, t.Store, c, k.ID, first, task.Silent))
-	b.ReportMetric(opened.Seconds(), "open-s")
-	b.ReportMetric(compared.Seconds(), "compare-s")
-	b.ReportMetric(time.Since(started).Seconds(), "forget-s")
-	b.ReportMetric(float64(info.Size)/(1<<20), "manifest-MiB")
-	b.ReportMetric(peak(b)-base, "more-memory-MiB")
-	b.ReportMetric(0, "ns/op")
+	report(opened.Seconds(), "open-s")
+	report(compared.Seconds(), "compare-s")
+	report(time.Since(started).Seconds(), "forget-s")
+	report(float64(info.Size)/(1<<20), "manifest-MiB")
+	report(peak(b)-base, "more-memory-MiB")
 }
 
 // made takes a made-up backup: with a former one all but one sheet in a hundred is as there.
-func made(b *testing.B, t *Taker, old *former, c *catalog.Catalog) string {
+func made(b testing.TB, t *Taker, files int, old *former, c *catalog.Catalog) string {
 	ctx := context.Background()
 	id := catalog.NewID()
 	w, err := t.newWriter(ctx, Options{ID: id}, layout.Full, nil, old, task.Silent)
 	require.NoError(b, err)
 	defer w.abort()
 	sheets := 0
-	for n := range gibFiles {
+	for n := range files {
 		entry := &layout.File{Path: fmt.Sprintf("base/5/%d", 20000+n), Mode: 0o600, Size: 1 << 30, Modified: time.Unix(0, 0).UTC()}
 		if old != nil && n%12 != 0 {
 			require.NoError(b, w.feedParts(entry, parts{from: 1 << 30}, nil))
@@ -118,7 +130,7 @@ func madeExtent(n int, changed bool) layout.Extent {
 }
 
 // peak is the most memory this process has had resident, in MiB.
-func peak(b *testing.B) float64 {
+func peak(b testing.TB) float64 {
 	content, err := os.ReadFile("/proc/self/status")
 	require.NoError(b, err)
 	for _, line := range strings.Split(string(content), "\n") {
