@@ -2,7 +2,6 @@ package service
 
 import (
 	"errors"
-	"fmt"
 	"io"
 	"os"
 	"path/filepath"
@@ -45,7 +44,7 @@ func lockHome(home string) (*os.File, error) {
 // noRoom adds what to do to an error about a full disk below the home.
 func noRoom(err error, home string) error {
 	if errors.Is(err, unix.ENOSPC) || strings.Contains(err.Error(), "No space left on device") {
-		return problem.Wrap(fmt.Errorf("%s is on a full disk: %w", home, err), problem.Full, "the service was not started", "Free or add space there, then start it again.")
+		return problem.New(problem.Full, "Free or add space there, then start it again.", "the service was not started", "%s is on a full disk: %v", home, err)
 	}
 	return err
 }

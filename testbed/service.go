@@ -3,6 +3,7 @@ package testbed
 import (
 	"bufio"
 	"bytes"
+	"context"
 	"encoding/json"
 	"errors"
 	"os"
@@ -13,6 +14,8 @@ import (
 
 	"filippo.io/age"
 	"github.com/stretchr/testify/require"
+
+	"velvetrewind/engine/host"
 )
 
 // Service is a running `velvet serve`, called through its own command line.
@@ -21,8 +24,10 @@ type Service struct {
 	program string
 	args    []string
 	env     []string
-	// Catalogue is the connection string of the service's records.
+	// Catalogue is the connection string of the service's records, and Records the server that
+	// Bed.Service has made for them.
 	Catalogue string
+	Records   *Postgres
 	// StoreKey is the file with the key of its store.
 	StoreKey string
 
@@ -32,32 +37,57 @@ type Service struct {
 	Link  string // opens the console once
 }
 
-// Service starts the service with a catalogue of its own.
+// Service starts the service with a catalogue in a server of the bed.
 func (b *Bed) Service(args ...string) *Service {
+	s := b.IdleService(args...)
+	s.Records = b.Postgres("catalogue", false)
+	s.UseCatalogue(s.Records)
+	s.Start()
+	return s
+}
+
+// IdleService prepares a service that is not started yet. Until it is given a database, it will
+// run a server of its own for its catalogue.
+func (b *Bed) IdleService(args ...string) *Service {
 	program, err := Program()
 	require.NoError(b, err)
-	records := b.Postgres("catalogue", false)
 	s := &Service{bed: b, program: program, StoreKey: b.Path("store-key")}
 	identity, err := age.GenerateX25519Identity()
 	require.NoError(b, err)
 	require.NoError(b, os.WriteFile(s.StoreKey, []byte(identity.String()+"\n"), 0o600))
 	s.With(args...)
-	s.UseCatalogue(records)
+	s.UseDatabase("")
 	b.Cleanup(func() {
 		if b.Failed() {
 			log, _ := os.ReadFile(b.Path("service.log"))
 			b.Logf("the service's log:\n%s", log)
 		}
-		s.Kill()
+		if s.cmd != nil {
+			s.Kill()
+		}
+		_ = b.Host.Stop(context.Background(), s.OwnCatalogue(), host.Immediate)
 	})
-	s.Start()
 	return s
+}
+
+// OwnCatalogue is the server that the service runs for its catalogue where it is given no database.
+func (s *Service) OwnCatalogue() host.Server {
+	return host.Server{Major: packaged, DataDir: s.bed.Path("home", "catalogue", "data")}
 }
 
 // UseCatalogue has the service keep its records there from its next start on.
 func (s *Service) UseCatalogue(records *Postgres) {
-	s.Catalogue = records.DSN(Superuser, "postgres") + " password='" + Password + "'"
-	s.env = append(os.Environ(), "VELVET_HOME="+s.bed.Path("home"), "VELVET_CATALOGUE="+s.Catalogue)
+	s.UseDatabase(records.DSN(Superuser, "postgres") + " password='" + Password + "'")
+}
+
+// UseDatabase has the service keep its records in a database from its next start on; with "" in
+// a server of its own.
+func (s *Service) UseDatabase(connString string) {
+	s.Catalogue = connString
+	s.env = append(os.Environ(), "VELVET_HOME="+s.bed.Path("home"))
+	if connString != "" {
+		s.env = append(s.env, "VELVET_CATALOGUE="+connString)
+	}
 }
 
 // With has the service be started with these flags besides the usual ones.

@@ -66,6 +66,11 @@ type Postgres struct {
 
 // Postgres starts a server with the given lines added to its configuration.
 func (b *Bed) Postgres(name string, checksums bool, settings ...string) *Postgres {
+	return b.PostgresMade(name, host.InitOptions{Superuser: Superuser, Password: Password, Checksums: checksums}, settings...)
+}
+
+// PostgresMade starts a server whose data directory is made in a certain way.
+func (b *Bed) PostgresMade(name string, opt host.InitOptions, settings ...string) *Postgres {
 	port, err := b.Host.FreePort()
 	require.NoError(b, err)
 	p := &Postgres{bed: b, Server: host.Server{Major: b.Major, DataDir: b.Path(name, "data"), Port: port, Log: b.Path(name, "log")}}
@@ -74,7 +79,7 @@ func (b *Bed) Postgres(name string, checksums bool, settings ...string) *Postgre
 	}
 	p.Socket, err = b.Host.SocketDir(b.Path(name))
 	require.NoError(b, err)
-	require.NoError(b, b.Host.InitDB(b.ctx(), p.Server, host.InitOptions{Superuser: Superuser, Password: Password, Checksums: checksums}))
+	require.NoError(b, b.Host.InitDB(b.ctx(), p.Server, opt))
 	p.Configure(append([]string{"listen_addresses = '127.0.0.1'", "fsync = off", "max_wal_size = '4GB'"}, settings...)...)
 	b.Cleanup(func() { _ = b.Host.Stop(context.Background(), p.Server, host.Immediate) })
 	p.Start()

@@ -113,6 +113,7 @@ func settings(k catalog.Copy, p plan.Restore, control pg.Control, restoreCommand
 		"",
 		"shared_buffers = '128MB'",
 		"huge_pages = off",
+		fmt.Sprintf("min_wal_size = '%dMB'", max(80, 2*int64(control.SegmentSize)>>20)), // less than two segments is refused
 		"max_wal_size = '4GB'",
 		"logging_collector = off",
 		"log_destination = 'stderr'",
