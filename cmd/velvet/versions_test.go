@@ -216,6 +216,11 @@ func (j *journey) everyMoment(t *testing.T) {
 func (j *journey) sideCopy(t *testing.T) {
 	j.service.JSON(&j.copy, "restore", "start", "ferries", "before delete of booking", "--name", "look")
 	assert.Equal(t, "look", j.copy.Name)
+	assert.Contains(t, j.service.Must("__complete", "copy", "show", ""), "look\tferries at", "shell completion offers its name")
+	assert.Contains(t, j.service.Must("copy", "show", j.copy.ID[len(j.copy.ID)-5:]), j.copy.ID, "an end of its id is enough")
+	assert.Contains(t, j.service.Must("backup", "show", j.base[len(j.base)-5:]), j.base)
+	assert.Contains(t, j.service.Must("moment", "base "+j.base[len(j.base)-5:], "--cluster", "ferries"), "last in")
+	j.refused(1, []string{`there is a copy named "look" already`}, "restore", "start", "ferries", "latest", "--name", "look")
 	require.Len(t, j.copy.WaysIn, 2)
 	conn := j.connect(j.copy.Port, "postgres")
 	assert.Equal(t, 20000, testbed.One[int](j.Bed, conn, "select count(*) from booking"))

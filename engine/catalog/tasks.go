@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"velvetrewind/engine/problem"
+	"velvetrewind/engine/task"
 )
 
 // States of a task.
@@ -99,8 +100,9 @@ func (c *Catalog) BeginTask(ctx context.Context, id string, owner int64, limits 
 		Host    string         `db:"host"`
 		Mine    int            `db:"mine"`
 		OnHost  int            `db:"on_host"`
+		Since   time.Time      `db:"created_at"`
 	}
-	err = tx.GetContext(ctx, &now, `select t.kind, t.cluster_id, coalesce(k.host, '') as host,
+	err = tx.GetContext(ctx, &now, `select t.kind, t.cluster_id, t.created_at, coalesce(k.host, '') as host,
 			(select count(*) from velvet.tasks o where o.cluster_id = t.cluster_id and o.state = $2) as mine,
 			(select count(*) from velvet.tasks o join velvet.clusters ok on ok.id = o.cluster_id where o.state = $2 and o.kind = 'backup' and ok.host = k.host) as on_host
 		from velvet.tasks t left join velvet.clusters k on k.id = t.cluster_id where t.id = $1 and t.state = $3`, id, TaskRunning, TaskWaiting)
@@ -112,9 +114,9 @@ func (c *Catalog) BeginTask(ctx context.Context, id string, owner int64, limits 
 	}
 	switch {
 	case limits.PerCluster > 0 && now.Cluster.Valid && now.Mine >= limits.PerCluster:
-		why = fmt.Sprintf("waiting: %d tasks of its cluster are running", now.Mine)
+		why = task.Waiting(fmt.Sprintf("one of the %d running tasks of its cluster to end", now.Mine), now.Since, "as long as those take: velvet task list")
 	case limits.BackupsPerHost > 0 && now.Kind == "backup" && now.Host != "" && now.OnHost >= limits.BackupsPerHost:
-		why = fmt.Sprintf("waiting: %d base backups of clusters on %s are running", now.OnHost, now.Host)
+		why = task.Waiting(fmt.Sprintf("one of the %d running base backups of clusters on %s to end", now.OnHost, now.Host), now.Since, "as long as those take: velvet task list")
 	}
 	if why != "" {
 		if _, err := tx.ExecContext(ctx, `update velvet.tasks set note = $2 where id = $1`, id, why); err != nil {
