@@ -104,8 +104,11 @@ func newReadme(t *testing.T) *readme {
 	out, err := exec.Command("pg_createcluster", "15", name, "--port", fmt.Sprint(port), "--start", "--", "--no-sync").CombinedOutput()
 	require.NoError(t, err, string(out))
 	t.Cleanup(func() {
-		out, err := exec.Command("pg_dropcluster", "--stop", "15", name).CombinedOutput()
+		out, err := exec.Command("pg_ctlcluster", "15", name, "stop", "-m", "immediate").CombinedOutput()
 		assert.NoError(t, err, string(out))
+		for _, left := range []string{"/etc/postgresql/15/" + name, "/var/lib/postgresql/15/" + name, "/var/log/postgresql/postgresql-15-" + name + ".log"} {
+			assert.NoError(t, os.RemoveAll(left))
+		}
 	})
 	tools, err := testbed.Programs()
 	require.NoError(t, err)

@@ -13,7 +13,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"velvetrewind/core/pg"
 	"velvetrewind/service/wire"
 	"velvetrewind/testbed"
 )
@@ -58,40 +57,6 @@ func TestFullStore(t *testing.T) {
 	s.Eventually("the WAL reaches the store", func() bool { k := s.cluster().Capture; return k.Problem == "" && k.Stored+16<<20 > k.Flushed })
 	s.service.Must("backup", "take", "ferries", "--checkpoint", "fast")
 	assert.Empty(t, s.cluster().Holes)
-}
-
-// TestTimelineSwitch promotes the original: capture follows to the new timeline,
-// and moments on both sides of the fork are reached from a base before it.
-func TestTimelineSwitch(t *testing.T) {
-	s := newStage(t)
-	s.protect()
-	s.service.Must("backup", "take", "ferries", "--checkpoint", "fast")
-	before := s.commit(1)
-	require.NoError(t, s.db.Close(context.Background()))
-	s.ferries.Stop("fast")
-	require.NoError(t, s.Host.WriteFile(filepath.Join(s.ferries.DataDir, "standby.signal"), nil, 0o600))
-	s.ferries.Start()
-	s.ferries.Exec("postgres", "select pg_promote()")
-	s.db = s.ferries.Connect("postgres")
-	after := s.commit(2)
-	s.Eventually("capture is on the new timeline", func() bool { k := s.cluster().Capture; return k.Timeline == 2 && k.State == "streaming" })
-	s.captured()
-	k := s.cluster()
-	require.Len(t, k.Reach, 2)
-	assert.Equal(t, pg.Timeline(2), k.Reach[1].Timeline)
-	assert.Empty(t, k.Holes)
-	assert.FileExists(t, s.Path("home", "store", "clusters", k.ID, "wal", "00000002.history"))
-	for moment, want := range map[string]int{"before tx " + before: 0, "tx " + before: 1, "tx " + after: 2, "latest": 2} {
-		c, conn := s.restore(moment)
-		assert.Equal(t, want, testbed.One[int](s.Bed, conn, "select count(*) from journal"), moment)
-		s.discard(c)
-	}
-	s.service.Must("backup", "take", "ferries", "--checkpoint", "fast")
-	third := s.commit(3)
-	s.captured()
-	c, conn := s.restore("before tx " + third)
-	assert.Equal(t, 2, testbed.One[int](s.Bed, conn, "select count(*) from journal"))
-	s.discard(c)
 }
 
 // TestAnotherClusterInItsPlace has the registered address answer as another cluster.

@@ -285,8 +285,11 @@ func (j *journey) promotion(t *testing.T) {
 	after := j.commit(6)
 	j.Eventually("capture is on the new timeline", func() bool { k := j.cluster().Capture; return k.Timeline == 2 && k.State == "streaming" })
 	j.captured()
-	assert.Empty(t, j.cluster().Holes)
-	for moment, want := range map[string]int{"tx " + before: 5, "tx " + after: 6} {
+	k := j.cluster()
+	assert.Empty(t, k.Holes)
+	require.Len(t, k.Reach, 2)
+	assert.FileExists(t, j.Path("home", "store", "clusters", k.ID, "wal", "00000002.history"))
+	for moment, want := range map[string]int{"before tx " + before: 4, "tx " + before: 5, "tx " + after: 6} {
 		k, conn := j.restore(moment)
 		assert.Equal(t, want, testbed.One[int](j.Bed, conn, "select max(n) from journal"), moment)
 		require.NoError(t, conn.Close(context.Background()))
@@ -296,8 +299,8 @@ func (j *journey) promotion(t *testing.T) {
 	assert.EqualValues(t, 2, b.Timeline)
 	third := j.commit(7)
 	j.captured()
-	k, conn := j.restore("before tx " + third)
+	c, conn := j.restore("before tx " + third)
 	assert.Equal(t, 6, testbed.One[int](j.Bed, conn, "select max(n) from journal"))
 	require.NoError(t, conn.Close(context.Background()))
-	j.discard(k)
+	j.discard(c)
 }

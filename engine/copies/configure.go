@@ -105,11 +105,9 @@ func settings(k catalog.Copy, p plan.Restore, control pg.Control, restoreCommand
 	lines = append(lines,
 		"",
 		"# At least what the original had.",
-		fmt.Sprintf("max_connections = %d", control.MaxConnections),
-		fmt.Sprintf("max_worker_processes = %d", control.MaxWorkers),
-		fmt.Sprintf("max_wal_senders = %d", control.MaxWALSenders),
-		fmt.Sprintf("max_prepared_transactions = %d", control.MaxPreparedXacts),
-		fmt.Sprintf("max_locks_per_transaction = %d", control.MaxLocksPerXact),
+	)
+	lines = append(lines, limits(control)...)
+	lines = append(lines,
 		"",
 		"shared_buffers = '128MB'",
 		"huge_pages = off",

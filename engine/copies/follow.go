@@ -8,6 +8,7 @@ import (
 	"io"
 	"os"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -61,13 +62,28 @@ func (c *Keeper) follow(ctx context.Context, cluster catalog.Cluster, k *catalog
 		if err != nil {
 			return err
 		}
+		if paused && f.copy.ReplayedLSN < f.plan.Boundary.End {
+			f.readLog()
+			if err := f.raiseLimits(ctx); err != nil {
+				return err
+			}
+			started = time.Now()
+			continue
+		}
 		if paused {
 			f.readLog()
 			return f.arrived(ctx)
 		}
 		if time.Since(started) > 5*time.Second && !c.Host.Running(f.server) {
 			f.readLog()
-			return f.died()
+			if !slices.Contains(f.fatal, lackingLimits) {
+				return f.died()
+			}
+			f.fatal = nil
+			if err := f.raiseLimits(ctx); err != nil {
+				return err
+			}
+			started = time.Now()
 		}
 		select {
 		case <-ctx.Done():

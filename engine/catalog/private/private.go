@@ -55,7 +55,7 @@ func Start(ctx context.Context, h *host.Host, dir string, log *slog.Logger) (*Se
 	if _, err := os.Stat(s.server.DataDir); errors.Is(err, os.ErrNotExist) {
 		log.Info("making the catalogue's own server", "directory", dir)
 		if err := s.make(ctx); err != nil {
-			return nil, failed(err, "the catalogue's own server could not be made", "Mend the cause and start again, or give the service a database with --catalogue.")
+			return nil, failed(err, "the catalogue's own server could not be made", "Fix the cause and start again, or give the service a database with --catalogue.")
 		}
 	}
 	if err := s.start(ctx); err != nil {
