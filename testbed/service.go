@@ -8,6 +8,7 @@ import (
 	"errors"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"strings"
 	"syscall"
 	"time"
@@ -21,6 +22,7 @@ import (
 // Service is a running `velvet serve`, called through its own command line.
 type Service struct {
 	bed     *Bed
+	home    string
 	program string
 	args    []string
 	env     []string
@@ -51,7 +53,7 @@ func (b *Bed) Service(args ...string) *Service {
 func (b *Bed) IdleService(args ...string) *Service {
 	program, err := Program()
 	require.NoError(b, err)
-	s := &Service{bed: b, program: program, StoreKey: b.Path("store-key")}
+	s := &Service{bed: b, home: b.Path("home"), program: program, StoreKey: b.Path("store-key")}
 	identity, err := age.GenerateX25519Identity()
 	require.NoError(b, err)
 	require.NoError(b, os.WriteFile(s.StoreKey, []byte(identity.String()+"\n"), 0o600))
@@ -72,7 +74,7 @@ func (b *Bed) IdleService(args ...string) *Service {
 
 // OwnCatalogue is the server that the service runs for its catalogue where it is given no database.
 func (s *Service) OwnCatalogue() host.Server {
-	return host.Server{Major: packaged, DataDir: s.bed.Path("home", "catalogue", "data")}
+	return host.Server{Major: packaged, DataDir: filepath.Join(s.home, "catalogue", "data")}
 }
 
 // UseCatalogue has the service keep its records there from its next start on.
@@ -84,10 +86,16 @@ func (s *Service) UseCatalogue(records *Postgres) {
 // a server of its own.
 func (s *Service) UseDatabase(connString string) {
 	s.Catalogue = connString
-	s.env = append(os.Environ(), "VELVET_HOME="+s.bed.Path("home"))
+	s.env = append(os.Environ(), "VELVET_HOME="+s.home)
 	if connString != "" {
 		s.env = append(s.env, "VELVET_CATALOGUE="+connString)
 	}
+}
+
+// At has the service use another home from its next start on.
+func (s *Service) At(home string) {
+	s.home = home
+	s.UseDatabase(s.Catalogue)
 }
 
 // With has the service be started with these flags besides the usual ones.

@@ -8,6 +8,7 @@ import (
 	"io"
 	"os"
 
+	"velvetrewind/core/journal"
 	"velvetrewind/core/pg"
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/store"
@@ -27,6 +28,15 @@ func (c *capturer) archive(ctx context.Context, seg pg.Segment, path string) err
 	}
 	start := c.cluster.SegmentSize.Start(seg.Number)
 	end := start + pg.LSN(info.Size())
+	if is, err := c.beside(ctx, seg, f); err != nil {
+		return err
+	} else if is != goesFurther {
+		c.follower.forget() // it goes on with what the store has
+		return c.keepStored(ctx, seg, path, is)
+	}
+	if _, err := f.Seek(0, io.SeekStart); err != nil {
+		return err
+	}
 	if err := c.follower.read(ctx, seg, path, end); err != nil {
 		return fmt.Errorf("segment %s: %w", name, err)
 	}
@@ -50,6 +60,41 @@ func (c *capturer) archive(ctx context.Context, seg pg.Segment, path string) err
 		return err
 	}
 	return errors.Join(os.Remove(path), syncDir(c.spool.dir))
+}
+
+// keepStored leaves a segment as the store has it, makes sure that it is recorded, and takes the
+// spooled one out of the way.
+func (c *capturer) keepStored(ctx context.Context, seg pg.Segment, path string, is verdict) error {
+	known, err := c.catalog.HasSegment(ctx, c.cluster.ID, seg)
+	if err != nil {
+		return err
+	}
+	if !known { // put and not recorded, when a service was killed
+		if err := c.recordStored(ctx, seg); err != nil {
+			return err
+		}
+	}
+	if is == contained {
+		return errors.Join(os.Remove(path), syncDir(c.spool.dir))
+	}
+	c.log.Warn("the store has another segment of that name, which stays; the spooled one is set aside", "segment", seg.Name(c.cluster.SegmentSize))
+	return c.spool.setAside(path)
+}
+
+// recordStored records a segment by its journal in the store.
+func (c *capturer) recordStored(ctx context.Context, seg pg.Segment) error {
+	name := seg.Name(c.cluster.SegmentSize)
+	info, err := c.store.Stat(ctx, store.SegmentKey(c.cluster.ID, seg.Timeline, name))
+	if err != nil {
+		return err
+	}
+	return c.index.Heads(ctx, seg.Timeline, seg.Number, seg.Number, func(h *journal.Head) (bool, error) {
+		return true, c.catalog.AddSegment(ctx, catalog.Segment{
+			ClusterID: c.cluster.ID, Timeline: seg.Timeline, Number: seg.Number, Name: name,
+			Start: c.cluster.SegmentSize.Start(seg.Number), End: h.End, StoredBytes: info.Size, Records: h.Records,
+			LastCommit: sql.NullTime{Time: h.Latest, Valid: h.Commits > 0},
+		})
+	})
 }
 
 // put writes one object and returns the lengths of its content and as stored.

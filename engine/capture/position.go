@@ -87,12 +87,17 @@ func (c *capturer) noteHole(ctx context.Context, at position, cause string) {
 // the end of what was finished; then, for a new capture, the slot's segment.
 func (c *capturer) continueAt(ctx context.Context, slot replication.Slot, sys replication.System) (position, error) {
 	z := c.cluster.SegmentSize
-	if at, ok, err := c.spool.vouched(slot.Restart); err != nil || ok {
-		return at, err
-	}
 	last, ok, err := c.lastFinished(ctx)
 	if err != nil {
 		return position{}, err
+	}
+	if ok {
+		if err := c.dropOutdated(last); err != nil {
+			return position{}, err
+		}
+	}
+	if at, ok, err := c.spool.vouched(slot.Restart); err != nil || ok {
+		return at, err
 	}
 	if ok {
 		end := position{last.Timeline, z.Start(last.Number + 1)}
@@ -118,7 +123,10 @@ func (c *capturer) lastFinished(ctx context.Context) (last pg.Segment, ok bool, 
 		return last, false, err
 	}
 	if n := len(spooled); n > 0 {
-		last, ok = spooled[n-1], true
+		// The furthest of both: another service may have stored more meanwhile.
+		if s := spooled[n-1]; !ok || s.Timeline > last.Timeline || s.Timeline == last.Timeline && s.Number > last.Number {
+			last, ok = s, true
+		}
 	}
 	return last, ok, nil
 }

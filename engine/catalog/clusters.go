@@ -324,6 +324,12 @@ func (c *Catalog) LastWhole(ctx context.Context, k Cluster) (s pg.Segment, ok bo
 	return pg.Segment{Timeline: row.Timeline, Number: row.Number}, err == nil, err
 }
 
+// HasSegment tells whether a segment is recorded.
+func (c *Catalog) HasSegment(ctx context.Context, cluster string, seg pg.Segment) (there bool, err error) {
+	return there, c.db.GetContext(ctx, &there, `select exists (select from velvet.segments where cluster_id = $1 and timeline = $2 and number = $3)`,
+		cluster, int64(seg.Timeline), int64(seg.Number))
+}
+
 // HoleCause is why WAL from a place on was never captured.
 type HoleCause struct {
 	ClusterID string      `db:"cluster_id"`
