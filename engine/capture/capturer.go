@@ -2,7 +2,6 @@ package capture
 
 import (
 	"context"
-	"database/sql"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -63,6 +62,8 @@ type capturer struct {
 	state catalog.Capture
 	// storeTrouble is what keeps segments from the store; the stream goes on meanwhile.
 	storeTrouble string
+	said         []truth // what the server has said of itself and is not reached yet, oldest first
+	askTrouble   string  // why it could not be asked last
 }
 
 // errForGood marks what trying again cannot mend.
@@ -77,6 +78,7 @@ func (c *capturer) run(ctx context.Context) {
 	wg.Go(func() { c.archiveLoop(ctx) })
 	wg.Go(func() { c.saveLoop(ctx) })
 	wg.Go(func() { c.nameLoop(ctx) })
+	wg.Go(func() { c.askLoop(ctx) })
 	wait := firstBackoff
 	for {
 		c.received = false
@@ -140,7 +142,7 @@ func (c *capturer) session(ctx context.Context) (replication.Next, error) {
 	c.log.Info("capture streaming", "timeline", uint32(at.timeline), "from", at.lsn.String())
 	c.set(func(k *catalog.Capture) {
 		k.State, k.Problem, k.Timeline = catalog.CaptureStreaming, "", at.timeline
-		k.ReceivedLSN, k.FlushedLSN = at.lsn, at.lsn
+		k.ReceivedLSN, k.FlushedLSN, k.ServerLSN = at.lsn, at.lsn, 0
 	})
 	err = c.follow(ctx, st)
 	if isRemoved(err) {
@@ -261,10 +263,8 @@ func (c *capturer) take(st *replication.Stream, m replication.Message, more <-ch
 	c.wake()
 	c.set(func(k *catalog.Capture) {
 		k.ReceivedLSN, k.FlushedLSN = c.spool.written, c.spool.flushed
-		k.ServerLSN = max(m.ServerEnd, c.spool.flushed)
-		if c.spool.flushed >= m.ServerEnd {
-			k.CompleteTo = sql.NullTime{Time: m.ServerTime, Valid: true}
-		}
+		k.ServerLSN = max(k.ServerLSN, m.ServerEnd, c.spool.flushed)
+		c.settleTruth(k)
 	})
 	return st.Report(c.spool.written, c.spool.flushed, false)
 }
@@ -297,6 +297,9 @@ func (c *capturer) snapshot() catalog.Capture {
 	k := c.state
 	if c.storeTrouble != "" {
 		k.Problem = joinText(k.Problem, c.storeTrouble)
+	}
+	if c.askTrouble != "" && k.State == catalog.CaptureStreaming { // else the stream's own trouble says it
+		k.Problem = joinText(k.Problem, c.askTrouble)
 	}
 	return k
 }

@@ -1,0 +1,108 @@
+package main
+
+import (
+	"context"
+	"io"
+	"net"
+	"strconv"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"velvetrewind/core/pg"
+	"velvetrewind/service/wire"
+	"velvetrewind/testbed"
+)
+
+// link is a slow way to a server: what the server sends passes at no more than so many bytes a
+// second.
+type link struct {
+	port   int
+	pace   atomic.Int64
+	server string
+}
+
+func newLink(t *testing.T, port int) *link {
+	l := &link{server: net.JoinHostPort("127.0.0.1", strconv.Itoa(port))}
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = listener.Close() })
+	l.port = listener.Addr().(*net.TCPAddr).Port
+	l.pace.Store(1 << 40)
+	go func() {
+		for {
+			client, err := listener.Accept()
+			if err != nil {
+				return
+			}
+			go l.carry(client)
+		}
+	}()
+	return l
+}
+
+func (l *link) carry(client net.Conn) {
+	defer func() { _ = client.Close() }()
+	server, err := net.Dial("tcp", l.server)
+	if err != nil {
+		return
+	}
+	defer func() { _ = server.Close() }()
+	go func() {
+		_, _ = io.Copy(server, client)
+		_ = server.Close()
+	}()
+	buf := make([]byte, 16<<10)
+	for {
+		n, err := server.Read(buf)
+		if n > 0 {
+			time.Sleep(time.Duration(int64(n) * int64(time.Second) / l.pace.Load())) // the pace of the link
+			if _, err := client.Write(buf[:n]); err != nil {
+				return
+			}
+		}
+		if err != nil {
+			return
+		}
+	}
+}
+
+// TestCompleteIsTrueOverASlowLink captures over a link that is slower than what the server
+// writes: what is said to be complete never goes beyond what is here, and the lag is told.
+func TestCompleteIsTrueOverASlowLink(t *testing.T) {
+	s := newStage(t)
+	slow := newLink(t, s.ferries.Port)
+	through := strings.Replace(s.ferries.DSN("velvet", "postgres"), strconv.Itoa(s.ferries.Port), strconv.Itoa(slow.port), 1)
+	r := s.service.VelvetWith(rolePassword+"\n", "cluster", "add", "ferries", "--connect", through, "--password-file", "-", "--no-base")
+	require.Zero(t, r.Code, r.Err)
+	s.streaming()
+	s.service.Must("backup", "take", "ferries")
+	slow.pace.Store(6 << 20)
+	s.ferries.Exec("postgres", "create table cargo (id int, note text)", "insert into cargo select n, repeat('c', 500) from generate_series(1, 60000) n")
+	last := s.commit(1)
+	var committed time.Time
+	require.NoError(t, s.db.QueryRow(context.Background(), "select clock_timestamp()").Scan(&committed))
+	end, err := pg.ParseLSN(testbed.One[string](s.Bed, s.db, "select pg_current_wal_flush_lsn()::text"))
+	require.NoError(t, err)
+	behind := 0
+	s.Eventually("capture has caught up", func() bool {
+		var k wire.Cluster
+		s.service.JSON(&k, "cluster", "show", "ferries")
+		if k.Capture.Flushed < end {
+			behind++
+			if k.Capture.CompleteTo != nil {
+				assert.True(t, k.Capture.CompleteTo.Before(committed), "complete to %s, with %d bytes of what was committed until %s missing", k.Capture.CompleteTo, end-k.Capture.Flushed, committed)
+			}
+		}
+		return k.Capture.CompleteTo != nil && k.Capture.CompleteTo.After(committed)
+	})
+	assert.Greater(t, behind, 3, "the link was slow")
+	k, conn := s.restore("tx " + last)
+	assert.Equal(t, 60000, testbed.One[int](s.Bed, conn, "select count(*) from cargo"))
+	require.NoError(t, conn.Close(context.Background()))
+	s.discard(k)
+}
