@@ -2,6 +2,7 @@ package main
 
 import (
 	"context"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -37,6 +38,16 @@ func TestOwnCatalogue(t *testing.T) {
 		assert.Equal(t, mode, info.Mode().Perm(), path)
 	}
 
+	ways := map[string]bool{"postgres": true, "daemon": false} // who gets in as the superuser
+	if os.Geteuid() != 0 {
+		clear(ways) // only root can try
+	}
+	for who, gets := range ways {
+		at, err := b.Host.Listening(server)
+		require.NoError(t, err)
+		out, err := exec.Command("setpriv", "--reuid="+who, "--regid="+who, "--clear-groups", "psql", "-h", at.Socket, "-p", fmt.Sprint(at.Port), "-U", "catalogue_admin", "-Atc", "select 1", "velvet").CombinedOutput()
+		assert.Equal(t, gets, err == nil, "%s: %s", who, out)
+	}
 	s.Stop()
 	assert.False(t, b.Host.Running(server), "it ends with the service")
 	s.Start()

@@ -25,8 +25,13 @@ import (
 	"velvetrewind/engine/seal"
 )
 
-// role is the service's role, and the name of its database.
-const role = "velvet"
+const (
+	// role is the service's role, and the name of its database.
+	role = "velvet"
+	// admin is the bootstrap superuser, as whom only the servers' OS user gets in, whatever
+	// that is called.
+	admin = "catalogue_admin"
+)
 
 // Server is the catalogue's own server.
 type Server struct {
@@ -127,9 +132,8 @@ func (s *Server) make(ctx context.Context) (err error) {
 	if err = s.host.MakeDir(aside.DataDir, 0o700); err != nil {
 		return err
 	}
-	// The bootstrap superuser is called as the servers' OS user, who gets in without a password.
-	admin := seal.Random()
-	if err = s.host.InitDB(ctx, aside, host.InitOptions{Superuser: s.host.User(), Password: admin, Checksums: true, Sync: true}); err != nil {
+	once := seal.Random() // the superuser's password, until nobody needs one
+	if err = s.host.InitDB(ctx, aside, host.InitOptions{Superuser: admin, Password: once, Checksums: true, Sync: true}); err != nil {
 		return err
 	}
 	if aside.Port, err = s.host.FreePort(); err != nil {
@@ -144,14 +148,16 @@ func (s *Server) make(ctx context.Context) (err error) {
 	if err = s.host.StartAndWait(ctx, aside); err != nil {
 		return err
 	}
-	if err = s.makeDatabase(ctx, aside, admin); err != nil {
+	if err = s.makeDatabase(ctx, aside, once); err != nil {
 		return err
 	}
 	if err = s.host.Stop(ctx, aside, host.Fast); err != nil {
 		return err
 	}
-	if err = s.host.WriteFile(filepath.Join(aside.DataDir, "pg_hba.conf"), []byte(s.logins()), 0o600); err != nil {
-		return err
+	for name, content := range map[string]string{"pg_hba.conf": logins, "pg_ident.conf": "admins \"" + s.host.User() + "\" " + admin + "\n"} {
+		if err = s.host.WriteFile(filepath.Join(aside.DataDir, name), []byte(content), 0o600); err != nil {
+			return err
+		}
 	}
 	if err = os.Rename(aside.DataDir, s.server.DataDir); err != nil {
 		return err
@@ -160,12 +166,12 @@ func (s *Server) make(ctx context.Context) (err error) {
 }
 
 // makeDatabase makes the role and its database.
-func (s *Server) makeDatabase(ctx context.Context, at host.Server, admin string) error {
+func (s *Server) makeDatabase(ctx context.Context, at host.Server, password string) error {
 	c, err := pgx.ParseConfig("sslmode=disable connect_timeout=10")
 	if err != nil {
 		return err
 	}
-	c.Host, c.Port, c.User, c.Password, c.Database, c.Fallbacks = at.Socket, uint16(at.Port), s.host.User(), admin, "postgres", nil
+	c.Host, c.Port, c.User, c.Password, c.Database, c.Fallbacks = at.Socket, uint16(at.Port), admin, password, "postgres", nil
 	conn, err := pgx.ConnectConfig(ctx, c)
 	if err != nil {
 		return err
@@ -186,12 +192,10 @@ func (s *Server) makeDatabase(ctx context.Context, at host.Server, admin string)
 }
 
 // logins is the server's pg_hba.conf.
-func (s *Server) logins() string {
-	return "# Written by Velvet Rewind. The servers' OS user gets in as the superuser of the same name.\n" +
-		"local all \"" + s.host.User() + "\" peer\n" +
-		"local " + role + " " + role + " scram-sha-256\n" +
-		"host " + role + " " + role + " 127.0.0.1/32 scram-sha-256\n"
-}
+const logins = "# Written by Velvet Rewind. The servers' OS user gets in as the superuser.\n" +
+	"local all " + admin + " peer map=admins\n" +
+	"local " + role + " " + role + " scram-sha-256\n" +
+	"host " + role + " " + role + " 127.0.0.1/32 scram-sha-256\n"
 
 // configure writes the server's whole configuration, anew at each start.
 func (s *Server) configure(at host.Server) error {
