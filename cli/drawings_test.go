@@ -125,7 +125,7 @@ func TestReachAndPromisesAreDrawn(t *testing.T) {
 	k.Holes = []wire.Hole{{Hole: reach.Hole{Timeline: 1, From: 0x5000000, To: 0x7000000}, Cause: "the replication slot was dropped or lost"}, {Hole: reach.Hole{Timeline: 1, From: 0x8000000, To: 0x9000000}, Cause: "it was let go by rule", Until: &noon}}
 	k.Promise.HeldFrom = &noon
 	saying(t, func(w io.Writer) { drawReach(w, k) }, ` 0/1000028 .* 0/5000000 +01a$`,
-		`^hole on timeline 1: WAL from 0/5000000 to 0/7000000 is missing: the replication slot was dropped or lost; no base backup has been taken behind it`,
+		`^hole on timeline 1: 32\.0 MiB of WAL from 0/5000000 to 0/7000000 are missing: the replication slot was dropped or lost; later moments cannot be reached until a base backup is taken: velvet backup take ferries$`,
 		`^hole on timeline 1: .*: it was let go by rule; moments can be reached again from `, `^held: only since `)
 	k.Promise.Held = true
 	saying(t, func(w io.Writer) { drawReach(w, k) }, `^held: yes$`)

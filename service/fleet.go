@@ -161,18 +161,18 @@ func (f *fleet) holes(k catalog.Cluster, spans []reach.Span, holes []reach.Hole)
 				v.Cause, v.Meant = "let go by the keep rule on "+r.ReleasedAt.UTC().Format("2006-01-02"), true
 			}
 		}
+		lost := f.all.Lost[k.ID]
+		for _, s := range lost.Segments {
+			if s.Timeline == h.Timeline && h.From <= k.SegmentSize.Start(s.Number) && k.SegmentSize.Start(s.Number) < h.To {
+				v.Cause, v.Meant = "it cannot be read, as the audit of "+lost.FoundAt.Format("2006-01-02")+" found", false
+			}
+		}
 		begins := k.SegmentSize.Start(k.SegmentSize.Number(h.From)) // there capture asked for it in vain
 		for _, c := range f.all.Causes[k.ID] {
 			// One that begins where its timeline does was noticed on the timeline before.
 			if c.Timeline == h.Timeline && begins <= c.From && c.From < h.To || c.Timeline < h.Timeline && c.From <= h.To && !v.Meant {
 				v.Cause = c.Cause
 				v.Meant = false
-			}
-		}
-		lost := f.all.Lost[k.ID]
-		for _, s := range lost.Segments {
-			if s.Timeline == h.Timeline && h.From <= k.SegmentSize.Start(s.Number) && k.SegmentSize.Start(s.Number) < h.To {
-				v.Cause, v.Meant = "it cannot be read, as the audit of "+lost.FoundAt.Format("2006-01-02")+" found", false
 			}
 		}
 		for _, s := range spans {

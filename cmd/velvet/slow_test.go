@@ -23,6 +23,7 @@ import (
 type link struct {
 	port   int
 	pace   atomic.Int64
+	spoil  atomic.Bool // one byte of the next large piece is another one
 	server string
 }
 
@@ -59,6 +60,9 @@ func (l *link) carry(client net.Conn) {
 	buf := make([]byte, 16<<10)
 	for {
 		n, err := server.Read(buf)
+		if n > 12<<10 && l.spoil.CompareAndSwap(true, false) {
+			buf[n/2] ^= 0x20
+		}
 		if n > 0 {
 			time.Sleep(time.Duration(int64(n) * int64(time.Second) / l.pace.Load())) // the pace of the link
 			if _, err := client.Write(buf[:n]); err != nil {
@@ -105,4 +109,61 @@ func TestCompleteIsTrueOverASlowLink(t *testing.T) {
 	assert.Equal(t, 60000, testbed.One[int](s.Bed, conn, "select count(*) from cargo"))
 	require.NoError(t, conn.Close(context.Background()))
 	s.discard(k)
+}
+
+// TestDamageOnTheWayHoldsNothingUp has a byte of the WAL change on its way: the segment is stored
+// as it came and is a hole, everything after it is captured, and a base backup ends it.
+func TestDamageOnTheWayHoldsNothingUp(t *testing.T) {
+	s := newStage(t)
+	way := newLink(t, s.ferries.Port)
+	through := strings.Replace(s.ferries.DSN("velvet", "postgres"), strconv.Itoa(s.ferries.Port), strconv.Itoa(way.port), 1)
+	r := s.service.VelvetWith(rolePassword+"\n", "cluster", "add", "ferries", "--connect", through, "--password-file", "-", "--no-base")
+	require.Zero(t, r.Code, r.Err)
+	s.streaming()
+	s.service.Must("backup", "take", "ferries")
+	before := s.commit(1)
+	testbed.One[string](s.Bed, s.db, "select pg_switch_wal()::text")
+	s.commit(2)
+	s.captured()
+	way.spoil.Store(true)
+	s.ferries.Exec("postgres", "create table cargo (id int, note text)", "insert into cargo select n, repeat('c', 500) from generate_series(1, 30000) n")
+	for range 3 {
+		testbed.One[string](s.Bed, s.db, "select pg_switch_wal()::text")
+		s.ferries.Exec("postgres", "update booking set note = note || '.' where id % 500 = 0")
+	}
+	require.False(t, way.spoil.Load(), "a byte was changed")
+	s.captured()
+	s.Eventually("the hole is told, and what comes after it is stored", func() bool {
+		k := s.cluster()
+		return len(k.Holes) == 1 && k.Capture.State == "streaming" && k.Capture.Stored+pg.LSN(pg.DefaultSegmentSize) > k.Capture.Flushed
+	})
+	hole := s.cluster().Holes[0]
+	assert.EqualValues(t, pg.DefaultSegmentSize, hole.To-hole.From, "no more than one segment")
+	assert.Contains(t, hole.Cause, "cannot be read: damaged WAL at")
+	assert.Contains(t, s.service.Must("cluster", "list"), "velvet backup take ferries", "it needs attention")
+	later := s.commit(3)
+	s.captured()
+	s.refused(1, []string{"out of reach"}, "restore", "plan", "ferries", "tx "+later)
+	k, conn := s.restore("tx " + before)
+	assert.Equal(t, "1", testbed.One[string](s.Bed, conn, numbersOf), "what lies before the hole is still reached")
+	require.NoError(t, conn.Close(context.Background()))
+	s.discard(k)
+	s.service.Must("backup", "take", "ferries", "--checkpoint", "fast")
+	last := s.commit(4)
+	s.captured()
+	k, conn = s.restore("tx " + last)
+	assert.Equal(t, "1,2,3,4", testbed.One[string](s.Bed, conn, numbersOf))
+	require.NoError(t, conn.Close(context.Background()))
+	s.discard(k)
+	assert.NotContains(t, s.service.Must("cluster", "list"), "velvet backup take ferries", "the base backup ended it")
+	assert.Contains(t, s.service.Must("store", "audit", "--full"), "Everything that is needed is there")
+	assert.Len(t, s.cluster().Holes, 1, "an audit reads bytes, not records: it takes nothing back")
+
+	s.service.Stop()
+	s.service.UseDatabase("")
+	s.service.With("--adopt-store")
+	s.service.Start()
+	s.service.Must("store", "rebuild")
+	require.Len(t, s.cluster().Holes, 1, "a rebuild knows it, too")
+	assert.Contains(t, s.cluster().Holes[0].Cause, "cannot be read: damaged WAL at")
 }

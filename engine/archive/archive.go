@@ -35,8 +35,9 @@ type Archive struct {
 	// Ancestors are the forks that lead to Timeline, oldest first.
 	Ancestors []pg.Fork
 
-	Lost  audit.Losses // what audits could not read; nothing leads through it
-	Store *vault.Vault
+	Lost       audit.Losses // what cannot be read; nothing leads through it
+	unreadable []pg.Segment // of the store, in order: their records cannot be read
+	Store      *vault.Vault
 
 	bases []reach.Base  // all that are recorded
 	runs  []catalog.Run // what is in the store
@@ -73,7 +74,7 @@ func Open(ctx context.Context, c *catalog.Catalog, s *vault.Vault, spool string,
 	if err != nil {
 		return nil, err
 	}
-	return assemble(k, s, state, tails, runs, backups, timelines, lost.Losses)
+	return assemble(k, s, state, tails, runs, backups, timelines, lost)
 }
 
 // Glance is an Archive good for its reach alone: of the base backups it knows only those
@@ -83,11 +84,11 @@ func Glance(s *vault.Vault, k catalog.Cluster, all catalog.Standings, tails []ca
 	if newest, ok := all.Newest[k.ID]; ok { // its WAL may all be in the spool
 		backups = append(backups, newest)
 	}
-	return assemble(k, s, all.Captures[k.ID], tails, all.Runs[k.ID], backups, all.Timelines[k.ID], all.Lost[k.ID].Losses)
+	return assemble(k, s, all.Captures[k.ID], tails, all.Runs[k.ID], backups, all.Timelines[k.ID], all.Lost[k.ID])
 }
 
-func assemble(k catalog.Cluster, s *vault.Vault, state catalog.Capture, tails []capture.Tail, runs []catalog.Run, backups []catalog.Backup, timelines []catalog.Timeline, lost audit.Losses) (*Archive, error) {
-	a := &Archive{Cluster: k, Capture: state, Store: s, Lost: lost, runs: runs, tails: make(map[pg.Segment]capture.Tail)}
+func assemble(k catalog.Cluster, s *vault.Vault, state catalog.Capture, tails []capture.Tail, runs []catalog.Run, backups []catalog.Backup, timelines []catalog.Timeline, lost catalog.Losses) (*Archive, error) {
+	a := &Archive{Cluster: k, Capture: state, Store: s, Lost: lost.Losses, unreadable: lost.Unreadable, runs: runs, tails: make(map[pg.Segment]capture.Tail)}
 	for _, t := range tails {
 		a.tails[t.Segment] = t
 		a.Timeline = max(a.Timeline, t.Segment.Timeline)
@@ -199,7 +200,7 @@ func (a *Archive) Stretches() []Stretch {
 	}
 	for _, r := range a.runs {
 		if s, ok := a.onPath(r); ok {
-			all = append(all, s)
+			all = append(all, a.readable(s)...)
 		}
 	}
 	slices.SortFunc(all, func(x, y Stretch) int { return cmp.Or(cmp.Compare(x.First, y.First), cmp.Compare(x.End, y.End)) })
@@ -213,6 +214,23 @@ func (a *Archive) Stretches() []Stretch {
 		list = append(list, s)
 	}
 	return list
+}
+
+// readable is what is left of a stretch without the segments whose records cannot be read.
+func (a *Archive) readable(s Stretch) (parts []Stretch) {
+	for _, u := range a.unreadable { // in order
+		if u.Number < s.First || u.Number > s.Last || a.SegmentOf(u.Number) != u {
+			continue
+		}
+		if u.Number > s.First {
+			parts = append(parts, Stretch{s.First, u.Number - 1, a.Cluster.SegmentSize.Start(u.Number)})
+		}
+		s.First = u.Number + 1
+	}
+	if s.First <= s.Last {
+		parts = append(parts, s)
+	}
+	return parts
 }
 
 // onPath is the part of a run that lies on the way to the newest timeline.

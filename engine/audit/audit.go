@@ -217,7 +217,9 @@ func (a *Auditor) want(ctx context.Context, books *audit.Books, k catalog.Cluste
 			newest = s.LastCommit.Time.UTC()
 		}
 		books.Want(audit.Object{Key: store.SegmentKey(k.ID, s.Timeline, s.Name), Cluster: k.ID, Segment: seg})
-		books.Want(audit.Object{Key: store.IndexKey(k.ID, s.Timeline, s.Name), Cluster: k.ID, Segment: seg, Remade: true})
+		if s.Unreadable == "" {
+			books.Want(audit.Object{Key: store.IndexKey(k.ID, s.Timeline, s.Name), Cluster: k.ID, Segment: seg, Remade: true})
+		}
 		chapters[store.ChapterKey(k.ID, s.Timeline, s.Number/journal.ChapterSize)] = true
 	}
 	for _, key := range slices.AppendSeq([]string{store.DepositKey(k.ID)}, maps.Keys(chapters)) { // may be there

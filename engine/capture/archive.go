@@ -10,11 +10,13 @@ import (
 
 	"velvetrewind/core/journal"
 	"velvetrewind/core/pg"
+	"velvetrewind/core/wal"
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/store"
 )
 
-// archive verifies a spooled file, puts it into the store, records it, and only then removes it.
+// archive reads a spooled file, puts it into the store whether or not that went well, records it,
+// and only then removes it.
 func (c *capturer) archive(ctx context.Context, seg pg.Segment, path string) error {
 	name := seg.Name(c.cluster.SegmentSize)
 	f, err := os.Open(path)
@@ -37,29 +39,44 @@ func (c *capturer) archive(ctx context.Context, seg pg.Segment, path string) err
 	if _, err := f.Seek(0, io.SeekStart); err != nil {
 		return err
 	}
-	if err := c.follower.read(ctx, seg, path, end); err != nil {
-		return fmt.Errorf("segment %s: %w", name, err)
-	}
-	x, err := c.follower.finish(ctx, path, end)
-	if err != nil {
+	x, err := c.readWhole(ctx, seg, path, end)
+	var unreadable *wal.Damage
+	if errors.As(err, &unreadable) && info.Size() == int64(c.cluster.SegmentSize) {
+		// It is stored as it came: what cannot be read is a hole, and must hold nothing up.
+		c.follower.forget()
+		c.log.Error("a segment cannot be read; it is stored as it came, and is a hole", "segment", name, "error", err)
+	} else if err != nil {
 		return fmt.Errorf("segment %s: %w", name, err)
 	}
 	length, stored, err := c.put(ctx, store.SegmentKey(c.cluster.ID, seg.Timeline, name), f)
 	if err != nil {
 		return fmt.Errorf("put segment %s into the store: %w", name, err)
 	}
-	if err := c.index.Put(ctx, x); err != nil {
-		c.log.Warn("the journal of a segment was not kept; it is made again when it is needed", "segment", name, "error", err)
-	}
-	err = c.catalog.AddSegment(ctx, catalog.Segment{
+	record := catalog.Segment{
 		ClusterID: c.cluster.ID, Timeline: seg.Timeline, Number: seg.Number, Name: name,
-		Start: start, End: start + pg.LSN(length), StoredBytes: stored, Records: x.Records,
-		LastCommit: sql.NullTime{Time: x.Latest, Valid: x.Commits > 0},
-	})
-	if err != nil {
+		Start: start, End: start + pg.LSN(length), StoredBytes: stored,
+	}
+	if unreadable != nil {
+		record.Unreadable = unreadable.Error()
+		c.noteHole(ctx, position{seg.Timeline, start}, "segment "+name+" was stored as it came and cannot be read: "+record.Unreadable)
+	} else {
+		record.Records, record.LastCommit = x.Records, sql.NullTime{Time: x.Latest, Valid: x.Commits > 0}
+		if err := c.index.Put(ctx, x); err != nil {
+			c.log.Warn("the journal of a segment was not kept; it is made again when it is needed", "segment", name, "error", err)
+		}
+	}
+	if err := c.catalog.AddSegment(ctx, record); err != nil {
 		return err
 	}
 	return errors.Join(os.Remove(path), syncDir(c.spool.dir))
+}
+
+// readWhole reads a segment to its end, and gives its journal.
+func (c *capturer) readWhole(ctx context.Context, seg pg.Segment, path string, end pg.LSN) (*journal.Segment, error) {
+	if err := c.follower.read(ctx, seg, path, end); err != nil {
+		return nil, err
+	}
+	return c.follower.finish(ctx, path, end)
 }
 
 // keepStored leaves a segment as the store has it, makes sure that it is recorded, and takes the

@@ -234,6 +234,7 @@ type Segment struct {
 	Records     int64        `db:"records"`
 	LastCommit  sql.NullTime `db:"last_commit"`
 	StoredAt    time.Time    `db:"stored_at"`
+	Unreadable  string       `db:"unreadable"` // why its records cannot be read; "" for one that can
 }
 
 // AddSegment records a stored segment; the same one again replaces the record.
@@ -248,12 +249,12 @@ func (c *Catalog) AddSegment(ctx context.Context, s Segment) error {
 		return err
 	}
 	_, err = tx.ExecContext(ctx, `insert into velvet.segments
-		(cluster_id, timeline, number, name, start_lsn, end_lsn, stored_bytes, records, last_commit)
-		values ($1, $2, $3, $4, $5::pg_lsn, $6::pg_lsn, $7, $8, $9)
+		(cluster_id, timeline, number, name, start_lsn, end_lsn, stored_bytes, records, last_commit, unreadable)
+		values ($1, $2, $3, $4, $5::pg_lsn, $6::pg_lsn, $7, $8, $9, $10)
 		on conflict (cluster_id, timeline, number) do update set
 		end_lsn = excluded.end_lsn, stored_bytes = excluded.stored_bytes, records = excluded.records,
-		last_commit = excluded.last_commit, stored_at = now()`,
-		s.ClusterID, int64(s.Timeline), int64(s.Number), s.Name, startLSN(s.Start), s.End.String(), s.StoredBytes, s.Records, s.LastCommit)
+		last_commit = excluded.last_commit, unreadable = excluded.unreadable, stored_at = now()`,
+		s.ClusterID, int64(s.Timeline), int64(s.Number), s.Name, startLSN(s.Start), s.End.String(), s.StoredBytes, s.Records, s.LastCommit, s.Unreadable)
 	if err != nil {
 		return err
 	}

@@ -8,15 +8,19 @@ import (
 	"time"
 
 	"velvetrewind/core/audit"
+	"velvetrewind/core/pg"
 )
 
-// Losses are what audits could not read of a cluster.
+// Losses are what cannot be read of a cluster: what audits found, and segments that were stored
+// although their records could not be read. Nothing is planned through them.
 type Losses struct {
 	audit.Losses
 	FoundAt time.Time // by the newest audit that found any
+	// Unreadable are those of the segments whose records cannot be read: the journal has a gap there.
+	Unreadable []pg.Segment
 }
 
-// Losses reads what audits could not read of a cluster.
+// Losses reads what cannot be read of a cluster.
 func (c *Catalog) Losses(ctx context.Context, cluster string) (Losses, error) {
 	all, err := c.losses(ctx, cluster)
 	return all[cluster], err
@@ -40,7 +44,27 @@ func (c *Catalog) losses(ctx context.Context, cluster string) (map[string]Losses
 		}
 		all[r.ClusterID] = l
 	}
-	return all, nil
+	return all, c.addUnreadable(ctx, cluster, all)
+}
+
+// addUnreadable adds segments whose records cannot be read.
+func (c *Catalog) addUnreadable(ctx context.Context, cluster string, all map[string]Losses) error {
+	var rows []struct {
+		ClusterID string       `db:"cluster_id"`
+		Timeline  pg.Timeline  `db:"timeline"`
+		Number    uint64       `db:"number"`
+		Before    sql.NullTime `db:"before"`
+	}
+	err := c.db.SelectContext(ctx, &rows, `select u.cluster_id, u.timeline, u.number, (select max(s.last_commit) from velvet.segments s
+			where s.cluster_id = u.cluster_id and s.timeline = u.timeline and s.number < u.number) as before
+		from velvet.segments u where u.unreadable <> '' and (u.cluster_id = $1 or $1 = '') order by u.timeline, u.number`, cluster)
+	for _, r := range rows {
+		l, seg := all[r.ClusterID], pg.Segment{Timeline: r.Timeline, Number: r.Number}
+		l.Unreadable = append(l.Unreadable, seg)
+		l.Losses = l.With(audit.Losses{Segments: []audit.LostSegment{{Segment: seg, Before: r.Before.Time.UTC()}}})
+		all[r.ClusterID] = l
+	}
+	return err
 }
 
 // NoteLosses notes what an audit could not read of a cluster. One that read every byte

@@ -154,8 +154,8 @@ func (x *Indexes) before(ctx context.Context, seg pg.Segment, depth int) (journa
 	if lacking(err) {
 		s, err = x.rebuild(ctx, prev, depth-1)
 	}
-	if errors.Is(err, store.ErrNotFound) {
-		return journal.State{}, nil
+	if damage := (*wal.Damage)(nil); errors.Is(err, store.ErrNotFound) || errors.As(err, &damage) {
+		return journal.State{}, nil // what cannot be read is a gap in the journal, too
 	}
 	if err != nil {
 		return journal.State{}, err

@@ -255,8 +255,10 @@ func (r *Rebuilder) segments(ctx context.Context, k catalog.Cluster, held map[pg
 	names := make(map[wal.RelationRef]catalog.RelationName)
 	done := int64(0)
 	for _, run := range runs(held) {
-		err := x.Heads(ctx, run.timeline, run.first, run.last, func(h *journal.Head) (bool, error) {
+		next := run.first
+		record := func(h *journal.Head) (bool, error) {
 			done++
+			next = h.Segment.Number + 1
 			report.Progress(done, int64(len(held)), task.None, "recording the WAL of "+k.Name)
 			gather(names, h)
 			return true, r.Catalog.AddSegment(ctx, catalog.Segment{
@@ -264,7 +266,14 @@ func (r *Rebuilder) segments(ctx context.Context, k catalog.Cluster, held map[pg
 				Start: k.SegmentSize.Start(h.Segment.Number), End: h.End, StoredBytes: held[h.Segment], Records: h.Records,
 				LastCommit: sql.NullTime{Time: h.Latest, Valid: h.Commits > 0},
 			})
-		})
+		}
+		err := x.Heads(ctx, run.timeline, next, run.last, record)
+		for damage := (*wal.Damage)(nil); errors.As(err, &damage) && next <= run.last; {
+			if err = r.unreadable(ctx, k, pg.Segment{Timeline: run.timeline, Number: next}, held, damage, report); err == nil && next < run.last {
+				next++
+				err = x.Heads(ctx, run.timeline, next, run.last, record)
+			}
+		}
 		if err != nil {
 			return nil, problem.Wrap(err, problem.Failed, "the WAL could not be recorded", "See what is damaged with: velvet store audit --full, on an installation whose catalogue is whole, or move the damaged object away.")
 		}
@@ -274,6 +283,20 @@ func (r *Rebuilder) segments(ctx context.Context, k catalog.Cluster, held map[pg
 		list = append(list, n)
 	}
 	return list, nil
+}
+
+// unreadable records a segment that is there and whose records cannot be read.
+func (r *Rebuilder) unreadable(ctx context.Context, k catalog.Cluster, seg pg.Segment, held map[pg.Segment]int64, why *wal.Damage, report task.Report) error {
+	name, start := seg.Name(k.SegmentSize), k.SegmentSize.Start(seg.Number)
+	report.Warn("%s: segment %s cannot be read, and is a hole: %v", k.Name, name, why)
+	err := r.Catalog.AddSegment(ctx, catalog.Segment{
+		ClusterID: k.ID, Timeline: seg.Timeline, Number: seg.Number, Name: name,
+		Start: start, End: k.SegmentSize.Start(seg.Number + 1), StoredBytes: held[seg], Unreadable: why.Error(),
+	})
+	if err != nil {
+		return err
+	}
+	return r.Catalog.AddHoleCause(ctx, catalog.HoleCause{ClusterID: k.ID, Timeline: seg.Timeline, From: start, Cause: "segment " + name + " cannot be read: " + why.Error()})
 }
 
 // gather takes over what a segment's tables were called.
