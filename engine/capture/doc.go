@@ -2,14 +2,19 @@
 //
 // How WAL travels: the stream is appended to a partial file in the spool, a
 // directory on local disk; the server is told "flushed" only after that file was
-// fsynced. A finished segment is renamed, then verified record by record,
-// compressed and put into the store; only then does it leave the spool.
+// fsynced. A finished segment is renamed, read record by record into the change
+// journal, compressed and put into the store; only then does it leave the spool. One
+// that cannot be read is stored as it came, marked, and a hole: it holds nothing up.
 //
 // What holds at any instant, so that a kill loses nothing:
 //   - everything below the flush position that the server has heard is in the
 //     spool or in the store;
 //   - the slot keeps everything above it on the server;
-//   - after a restart the partial file is trusted only up to the slot's position.
+//   - after a restart the partial file is trusted only up to the slot's position, and
+//     not at all where the store has gone beyond it;
+//   - nothing stored is replaced by less;
+//   - what is called complete is measured against the server's own clock and flush
+//     position, asked for together.
 //
 // One instance captures a cluster at a time: whoever holds the catalogue's lease.
 package capture
