@@ -5,7 +5,9 @@ import (
 	"go/parser"
 	"go/token"
 	"io/fs"
+	"os"
 	"path/filepath"
+	"regexp"
 	"strconv"
 	"strings"
 	"testing"
@@ -99,5 +101,23 @@ func TestOnlyHostStartsPrograms(t *testing.T) {
 		if path == "os/exec" && room != "demo" && room != "testbed" {
 			assert.True(t, within(filepath.ToSlash(file), "engine/host"), "%s starts programs", file)
 		}
+	})
+}
+
+// byVersion is code that decides by a number of a version of PostgreSQL.
+var byVersion = regexp.MustCompile(`(Major|[vV]ersion)(\(\)|\)| / 10000)? *(<|>|==|!=|<=|>=) *1[0-9](0000)?\b`)
+
+// TestOnlyTheTableKnowsVersions keeps what differs between versions of PostgreSQL in core/pg.
+func TestOnlyTheTableKnowsVersions(t *testing.T) {
+	assert.True(t, byVersion.MatchString("if c.Major() >= 17 {") && byVersion.MatchString("f.ServerVersion / 10000 < 15") && byVersion.MatchString("version == 14"), "it is found where it is")
+	seen := make(map[string]bool)
+	eachImport(t, func(file, _, _ string) {
+		if seen[file] || within(filepath.ToSlash(file), "core/pg") {
+			return
+		}
+		seen[file] = true
+		content, err := os.ReadFile(file)
+		require.NoError(t, err)
+		assert.Empty(t, byVersion.FindString(string(content)), "%s decides by a version; put what differs into core/pg/version.go", file)
 	})
 }
