@@ -21,6 +21,7 @@ import (
 // TestOwnCatalogue runs a service that was given no database: its own server is made, ends and
 // begins with it, and is found again whatever was killed.
 func TestOwnCatalogue(t *testing.T) {
+	t.Parallel()
 	b := testbed.New(t)
 	s := b.IdleService()
 	server := s.OwnCatalogue()
@@ -100,6 +101,7 @@ func TestOwnCatalogue(t *testing.T) {
 
 // TestOwnCatalogueOnAFullDisk leaves nothing half made.
 func TestOwnCatalogueOnAFullDisk(t *testing.T) {
+	t.Parallel()
 	if os.Geteuid() != 0 {
 		t.Skip("only root can mount a small file system")
 	}
@@ -126,6 +128,7 @@ func TestOwnCatalogueOnAFullDisk(t *testing.T) {
 // TestTheCatalogueGoesAway ends the catalogue's server under a service, and has it back: what was
 // committed meanwhile is captured. A service that is started meanwhile says what is wrong.
 func TestTheCatalogueGoesAway(t *testing.T) {
+	t.Parallel()
 	s := newStage(t)
 	s.protect()
 	s.service.Must("backup", "take", "ferries")
@@ -152,6 +155,7 @@ func TestTheCatalogueGoesAway(t *testing.T) {
 
 // TestSegmentSizes does the job on clusters whose segments have other sizes than usual.
 func TestSegmentSizes(t *testing.T) {
+	t.Parallel()
 	for name, size := range map[string]int{"small": 1, "large": 64} {
 		t.Run(name, func(t *testing.T) {
 			b := testbed.New(t)

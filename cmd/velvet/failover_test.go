@@ -47,6 +47,7 @@ func (s *stage) standby(name string) *testbed.Postgres {
 // TestFollowingAFailover registers a cluster by the addresses of both of its servers, and has
 // the standby take over: once with all the WAL, once with a part of it gone.
 func TestFollowingAFailover(t *testing.T) {
+	t.Parallel()
 	s := newStage(t)
 	require.NoError(t, s.db.Close(context.Background()))
 	s.ferries.Configure("wal_keep_size = '512MB'")

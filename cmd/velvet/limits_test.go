@@ -13,6 +13,7 @@ import (
 // TestLimitsRaisedAfterTheBase restores over moments at which the original was given more
 // connections and the like than at its base backup: recovery pauses there, short of its moment.
 func TestLimitsRaisedAfterTheBase(t *testing.T) {
+	t.Parallel()
 	s := newStage(t)
 	b := s.Bed
 	s.protect()

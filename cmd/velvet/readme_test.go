@@ -27,6 +27,7 @@ import (
 // stopped, killed and started again in between. Only places are other ones: directories, the
 // cluster's host, and the number of a transaction.
 func TestReadme(t *testing.T) {
+	t.Parallel()
 	if os.Geteuid() != 0 {
 		t.Skip("pg_createcluster makes clusters as root alone")
 	}

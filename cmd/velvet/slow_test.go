@@ -78,6 +78,7 @@ func (l *link) carry(client net.Conn) {
 // TestCompleteIsTrueOverASlowLink captures over a link that is slower than what the server
 // writes: what is said to be complete never goes beyond what is here, and the lag is told.
 func TestCompleteIsTrueOverASlowLink(t *testing.T) {
+	t.Parallel()
 	s := newStage(t)
 	slow := newLink(t, s.ferries.Port)
 	through := strings.Replace(s.ferries.DSN("velvet", "postgres"), strconv.Itoa(s.ferries.Port), strconv.Itoa(slow.port), 1)
@@ -114,6 +115,7 @@ func TestCompleteIsTrueOverASlowLink(t *testing.T) {
 // TestDamageOnTheWayHoldsNothingUp has a byte of the WAL change on its way: the segment is stored
 // as it came and is a hole, everything after it is captured, and a base backup ends it.
 func TestDamageOnTheWayHoldsNothingUp(t *testing.T) {
+	t.Parallel()
 	s := newStage(t)
 	way := newLink(t, s.ferries.Port)
 	through := strings.Replace(s.ferries.DSN("velvet", "postgres"), strconv.Itoa(s.ferries.Port), strconv.Itoa(way.port), 1)

@@ -18,6 +18,7 @@ import (
 // the other, on one store: what the first left in its spool must not take the place of what the
 // second has stored.
 func TestTwoServicesInTurn(t *testing.T) {
+	t.Parallel()
 	s := newStage(t, "--adopt-store")
 	shared := []string{"--store", s.Path("home", "store"), "--copies", s.Path("home", "copies")}
 	s.protect()

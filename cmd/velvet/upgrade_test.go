@@ -19,6 +19,7 @@ import (
 // small cluster whose server is gone by now. Everything that was known is known, the cluster is
 // restored as it was before its accident, and a rebuild from that store works.
 func TestUpgrade(t *testing.T) {
+	t.Parallel()
 	b := testbed.New(t)
 	left := filepath.Join("testdata", "upgrade")
 	out, err := exec.Command("tar", "-xzf", filepath.Join(left, "home.tar.gz"), "-C", b.Dir, "--no-same-owner").CombinedOutput()

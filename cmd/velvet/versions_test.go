@@ -53,6 +53,7 @@ var steps = []struct {
 // TestEveryVersion does the whole job on every supported version, and prints what was done on
 // which.
 func TestEveryVersion(t *testing.T) {
+	t.Parallel()
 	var mu sync.Mutex
 	done := make(map[int]map[string]bool)
 	t.Run("versions", func(t *testing.T) {
