@@ -215,7 +215,7 @@ func (r *run) serveOn(ctx context.Context) error {
 	if err := r.velvet(ctx, "login"); err != nil {
 		return err
 	}
-	r.say("\nFor commands in another terminal:  export VELVET_HOME=%s\nThe copy can be looked at as:      velvet copy show %s   says, in the database saltmarsh, with the password %s\nCtrl-C ends everything.\n", r.path("home"), copyName, ferriesPassword)
+	r.say("\nFor commands in another terminal:  export VELVET_HOME=%s\nHow to look at the copy:            velvet copy show %s   (database saltmarsh, password %s)\nCtrl-C ends everything.\n", r.path("home"), copyName, ferriesPassword)
 	select {
 	case <-ctx.Done():
 		r.say("\nEnding the servers.\n")

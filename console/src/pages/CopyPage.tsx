@@ -129,7 +129,7 @@ function Where({ copy: k }: { copy: Copy }) {
           ...(k.waysIn ?? []).map((way, i): [string, ReactNode] => [
             i === 0 ? "look at it with" : "or with",
             <span key={`way${i}`}>
-              <code>{way.command}</code> <span className="text-soft">{way.who}</span>
+              <code>{way.command}</code> <span className="text-soft">for {way.who}</span>
             </span>,
           ]),
           ["replayed to", k.replayed !== "0/0" && <span key="r"><code>{k.replayed}</code>{k.replayedTo && <>, last transaction committed <Time at={k.replayedTo} /></>}</span>],
