@@ -54,7 +54,9 @@ lint: console/dist/index.html
 
 test: prepare-tests bin/velvet lint
 	cd console && npm test --silent
-	go test -timeout 45m ./...
+	@table=$$(mktemp); trap "rm -f $$table" EXIT; \
+		VELVET_VERSIONS_TABLE=$$table go test -timeout 45m ./...; \
+		cat $$table
 
 bench: prepare-tests bin/velvet
 	go test -run '^$$' -bench . -benchtime 1x -timeout 120m ./bench ./engine/backup

@@ -3,6 +3,7 @@ package main
 import (
 	"context"
 	"fmt"
+	"os"
 	"path/filepath"
 	"sync"
 	"testing"
@@ -50,6 +51,9 @@ var steps = []struct {
 	{"promotion to another timeline", (*journey).promotion},
 }
 
+// versionsTable names a file for the table of what was done on which version.
+const versionsTable = "VELVET_VERSIONS_TABLE"
+
 // TestEveryVersion does the whole job on every supported version, and prints what was done on
 // which.
 func TestEveryVersion(t *testing.T) {
@@ -87,7 +91,9 @@ func TestEveryVersion(t *testing.T) {
 		}
 	}
 	t.Log(table)
-	fmt.Println(table) // also where tests are not verbose
+	if path := os.Getenv(versionsTable); path != "" { // make test prints it: a package that passes says nothing
+		require.NoError(t, os.WriteFile(path, []byte(table+"\n"), 0o600))
+	}
 }
 
 func (j *journey) register(t *testing.T) {
