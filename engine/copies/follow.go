@@ -99,7 +99,7 @@ func (f *follower) died() error {
 	if why == "" {
 		why = "its log ends: " + f.keeper.Host.LogTail(f.server, 800)
 	}
-	return problem.New(problem.Failed, "The task's log has what the server said. Nothing of the copy was left.", "the copy's server ended before it reached the moment", "%s", why)
+	return problem.New(problem.Failed, "The task's log has what the server said. The copy was removed.", "the copy's server ended before it reached the moment", "%s", why)
 }
 
 // look asks the server how far it is.
