@@ -75,17 +75,23 @@ func (l *link) carry(client net.Conn) {
 	}
 }
 
+// protectOver registers the ferries through a link, and takes a first base backup.
+func (s *stage) protectOver(t *testing.T) *link {
+	l := newLink(t, s.ferries.Port)
+	through := strings.Replace(s.ferries.DSN("velvet", "postgres"), strconv.Itoa(s.ferries.Port), strconv.Itoa(l.port), 1)
+	r := s.service.VelvetWith(rolePassword+"\n", "cluster", "add", "ferries", "--connect", through, "--password-file", "-", "--no-base")
+	require.Zero(t, r.Code, r.Err)
+	s.streaming()
+	s.service.Must("backup", "take", "ferries")
+	return l
+}
+
 // TestCompleteIsTrueOverASlowLink captures over a link that is slower than what the server
 // writes: what is said to be complete never goes beyond what is here, and the lag is told.
 func TestCompleteIsTrueOverASlowLink(t *testing.T) {
 	t.Parallel()
 	s := newStage(t)
-	slow := newLink(t, s.ferries.Port)
-	through := strings.Replace(s.ferries.DSN("velvet", "postgres"), strconv.Itoa(s.ferries.Port), strconv.Itoa(slow.port), 1)
-	r := s.service.VelvetWith(rolePassword+"\n", "cluster", "add", "ferries", "--connect", through, "--password-file", "-", "--no-base")
-	require.Zero(t, r.Code, r.Err)
-	s.streaming()
-	s.service.Must("backup", "take", "ferries")
+	slow := s.protectOver(t)
 	slow.pace.Store(6 << 20)
 	s.ferries.Exec("postgres", "create table cargo (id int, note text)", "insert into cargo select n, repeat('c', 500) from generate_series(1, 60000) n")
 	last := s.commit(1)
@@ -117,12 +123,7 @@ func TestCompleteIsTrueOverASlowLink(t *testing.T) {
 func TestDamageOnTheWayHoldsNothingUp(t *testing.T) {
 	t.Parallel()
 	s := newStage(t)
-	way := newLink(t, s.ferries.Port)
-	through := strings.Replace(s.ferries.DSN("velvet", "postgres"), strconv.Itoa(s.ferries.Port), strconv.Itoa(way.port), 1)
-	r := s.service.VelvetWith(rolePassword+"\n", "cluster", "add", "ferries", "--connect", through, "--password-file", "-", "--no-base")
-	require.Zero(t, r.Code, r.Err)
-	s.streaming()
-	s.service.Must("backup", "take", "ferries")
+	way := s.protectOver(t)
 	before := s.commit(1)
 	testbed.One[string](s.Bed, s.db, "select pg_switch_wal()::text")
 	s.commit(2)

@@ -84,8 +84,8 @@ func (a Access) SQL(ctx context.Context, database string) (*pgx.Conn, error) {
 	return pgx.ConnectConfig(ctx, c)
 }
 
-// Of several hosts a connection string names, servers are the addresses in order, each with
-// the ways to log in there (with TLS and without).
+// servers lists the addresses that a connection string names, in order, each with the ways to
+// log in there (with TLS and without).
 func servers(c *pgconn.Config) []*pgconn.Config {
 	var list []*pgconn.Config
 	for _, f := range append([]*pgconn.FallbackConfig{{Host: c.Host, Port: c.Port, TLSConfig: c.TLSConfig}}, c.Fallbacks...) {
