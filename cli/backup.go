@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 	"io"
 	"net/http"
@@ -68,7 +69,7 @@ func lostMark(id string, b wire.Backup) string {
 func drawBackup(w io.Writer, b wire.Backup) {
 	faults := "every one right"
 	if b.PageFaults > 0 {
-		faults = figures.Count(b.PageFaults) + " damaged; see the task's log"
+		faults = figures.Count(b.PageFaults) + " damaged"
 	}
 	facts(w,
 		"base", lostMark(b.ID, b), "of", b.Cluster, "kind", b.Kind,
@@ -83,7 +84,17 @@ func drawBackup(w io.Writer, b wire.Backup) {
 	for _, s := range b.Tablespaces {
 		_, _ = fmt.Fprintf(w, "tablespace %d at %s\n", s.OID, s.Location)
 	}
+	for i, d := range b.Damaged {
+		if i == mostDamaged {
+			_, _ = fmt.Fprintf(w, "and %d more damaged pages\n", len(b.Damaged)-i)
+			break
+		}
+		_, _ = fmt.Fprintf(w, "damaged: %s, block %d of %s: %s\n", cmp.Or(d.Table, "no table is known"), d.Block, d.Path, d.Fault)
+	}
 }
+
+// mostDamaged is how many damaged pages are printed.
+const mostDamaged = 20
 
 func (a *app) backupList() *cobra.Command {
 	return &cobra.Command{

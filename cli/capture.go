@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"io"
+	"math"
 
 	"github.com/spf13/cobra"
 
@@ -92,7 +93,28 @@ func drawCapture(w io.Writer, k wire.Cluster) {
 		"safe here to", lsnOr(s.Flushed),
 		"in the store to", lsnOr(s.Stored),
 		"server is at", fmt.Sprintf("%s, %s ahead", lsnOr(s.Server), figures.Size(s.LagBytes)),
-		"complete to", whenOr(s.CompleteTo, "not known yet")+" (server's clock)")
+		"complete to", whenOr(s.CompleteTo, "not known yet")+" (server's clock)",
+		"waiting for the store", figures.Size(s.Spooled),
+		"retained by the slot", retained(s),
+		"server's clock", clock(s.ClockAhead))
+}
+
+func retained(s wire.Capture) string {
+	if s.Room < 0 {
+		return figures.Size(s.Retained)
+	}
+	return figures.Size(s.Retained) + ", room for " + figures.Size(s.Room) + " more"
+}
+
+// clock says how the server's clock stands to the service's.
+func clock(ahead float64) string {
+	switch {
+	case math.Abs(ahead) < 0.05:
+		return "the same as the service's"
+	case ahead > 0:
+		return fmt.Sprintf("%.1f s ahead of the service's", ahead)
+	}
+	return fmt.Sprintf("%.1f s behind the service's", -ahead)
 }
 
 func lsnOr(l pg.LSN) string {

@@ -111,7 +111,7 @@ func (s *Service) addCluster(ctx context.Context, in *addCluster) (*body[wire.Ad
 		return nil, err
 	}
 	f := report.Facts
-	k.SystemID, k.ServerVersion, k.SegmentSize, k.DataChecksums, k.Superuser = f.SystemID, f.ServerVersion, f.SegmentSize, f.Checksums, f.Superuser
+	k.SystemID, k.ServerVersion, k.SegmentSize, k.DataChecksums, k.Superuser, k.DataDirectory = f.SystemID, f.ServerVersion, f.SegmentSize, f.Checksums, f.Superuser, f.Settings["data_directory"]
 	if err := s.catalog.AddCluster(ctx, k); err != nil {
 		return nil, err
 	}

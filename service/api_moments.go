@@ -33,15 +33,24 @@ type momentIn struct {
 	}
 }
 
-// parseMoment reads a moment for a caller whose zone is given, or not known when it is "".
-func parseMoment(text, zone string) (moment.Moment, error) {
-	caller := moment.Caller{Now: time.Now().UTC()}
+// parseMoment reads a moment for a caller whose zone is given, or not known when it is "". The
+// present is that of the cluster's server, by whose clock commits are timed.
+func (s *Service) parseMoment(ctx context.Context, cluster, text, zone string) (moment.Moment, error) {
+	k, err := s.catalog.Cluster(ctx, cluster)
+	if err != nil {
+		return moment.Moment{}, err
+	}
+	state, err := s.catalog.Capture(ctx, k.ID)
+	if err != nil {
+		return moment.Moment{}, err
+	}
+	caller := moment.Caller{Now: time.Now().Add(state.ServerAhead()).UTC()}
 	if zone != "" {
 		loc, err := time.LoadLocation(zone)
 		if err != nil || zone == "Local" {
 			return moment.Moment{}, problem.New(problem.Invalid, "Give a name such as Europe/Lisbon.", "the moment cannot be read", "%q is no zone", zone)
 		}
-		caller.Zone, caller.Now = loc, time.Now().In(loc)
+		caller.Zone, caller.Now = loc, caller.Now.In(loc)
 	}
 	return moment.Parse(text, caller)
 }
@@ -70,7 +79,7 @@ func (s *Service) openJournal(ctx context.Context, cluster string) (o opened, er
 
 // plan plans a restore, and lists the WAL that it replays.
 func (s *Service) plan(ctx context.Context, cluster, text, zone string) (k catalog.Cluster, p plan.Restore, replays []catalog.Stretch, err error) {
-	m, err := parseMoment(text, zone)
+	m, err := s.parseMoment(ctx, cluster, text, zone)
 	if err != nil {
 		return k, p, nil, err
 	}
@@ -99,7 +108,7 @@ func (s *Service) planRestore(ctx context.Context, in *momentIn) (*body[plan.Res
 const usualAround = 8
 
 func (s *Service) explainMoment(ctx context.Context, in *momentIn) (*body[wire.Moment], error) {
-	m, err := parseMoment(in.Body.Moment, in.Body.Zone)
+	m, err := s.parseMoment(ctx, in.Cluster, in.Body.Moment, in.Body.Zone)
 	if err != nil {
 		return nil, err
 	}
@@ -148,7 +157,7 @@ func planOrWhy(v *wire.Moment, a *archive.Archive, m moment.Moment) error {
 }
 
 func (s *Service) locateSegment(ctx context.Context, in *momentIn) (*body[wire.Located], error) {
-	m, err := parseMoment(in.Body.Moment, in.Body.Zone)
+	m, err := s.parseMoment(ctx, in.Cluster, in.Body.Moment, in.Body.Zone)
 	if err != nil {
 		return nil, err
 	}

@@ -34,6 +34,8 @@ type Config struct {
 	Compression string `koanf:"compression"` // zstd or s2
 	LogFormat   string `koanf:"log-format"`  // text or json
 
+	SpoolLimit int `koanf:"spool-limit"` // MiB of a cluster's WAL that may wait for the store before its capture pauses
+
 	TasksAtOnce     int `koanf:"tasks-at-once"`     // of this instance
 	TasksPerCluster int `koanf:"tasks-per-cluster"` // of all instances; 0 is no limit
 	BackupsPerHost  int `koanf:"backups-per-host"`  // of all instances; 0 is no limit
@@ -50,6 +52,12 @@ const (
 	DefaultTasksPerCluster = 4
 	DefaultBackupsPerHost  = 2
 )
+
+// DefaultSpoolLimit is that of SpoolLimit.
+const DefaultSpoolLimit = 1024
+
+// spoolLimit is in bytes.
+func (c *Config) spoolLimit() int64 { return int64(c.SpoolLimit) << 20 }
 
 // DefaultListen is where the service listens unless told otherwise.
 const DefaultListen = "127.0.0.1:8417"
@@ -75,6 +83,12 @@ func (c *Config) complete() (layout.Codec, error) {
 	}
 	if c.Listen == "" {
 		c.Listen = DefaultListen
+	}
+	if c.SpoolLimit == 0 {
+		c.SpoolLimit = DefaultSpoolLimit
+	}
+	if c.SpoolLimit < 1 {
+		return 0, fmt.Errorf("--spool-limit %d: give a size in MiB, for example %d", c.SpoolLimit, DefaultSpoolLimit)
 	}
 	if c.TasksAtOnce == 0 {
 		c.TasksAtOnce = DefaultTasksAtOnce

@@ -193,9 +193,16 @@ func (f *fleet) needs(k catalog.Cluster, policy *catalog.Policy, c catalog.Captu
 	}
 	facts := attention.Cluster{
 		Name: k.Name, Added: k.CreatedAt, CaptureWanted: c.Wanted || c.State == catalog.CaptureRebuilding, CaptureState: c.State,
-		CaptureRuns: c.State == catalog.CaptureStreaming, CaptureFailed: c.State == catalog.CaptureFailed, CaptureSince: c.Since,
+		CaptureRuns: c.Receives(), CaptureFailed: c.State == catalog.CaptureFailed, CaptureSince: c.Since,
 		CaptureProblem: c.Problem, CaptureAlert: alert, Bases: v.Backups, BaseRunning: f.all.Backing[k.ID],
 		Promised: v.Promise.Since, Incidents: len(v.Incidents),
+	}
+	if age, ok := c.CompleteAge(time.Now()); ok && c.Wanted && c.Receives() {
+		facts.CompleteAge = age
+	}
+	facts.Spooled, facts.SpoolLimit, facts.Retained, facts.Room, facts.ClockAhead = c.Spooled, f.s.cfg.spoolLimit(), c.Retained, c.Room, c.ServerAhead()
+	if c.ReadableTo != 0 {
+		facts.DamagedAt = c.ReadableTo.String()
 	}
 	facts.LostBases = len(f.all.Lost[k.ID].Backups)
 	if !v.Promise.Held {

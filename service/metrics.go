@@ -23,10 +23,18 @@ var (
 		"WAL that the server has written and capture has not made safe yet.", []string{"cluster"}, nil)
 	metricBehind = prometheus.NewDesc("velvet_capture_complete_timestamp_seconds",
 		"Server time up to which all WAL was safe here.", []string{"cluster"}, nil)
-	metricStreaming = prometheus.NewDesc("velvet_capture_streaming", "1 while WAL is streaming.", []string{"cluster"}, nil)
-	metricBackup    = prometheus.NewDesc("velvet_last_backup_timestamp_seconds", "When the newest base backup ended.", []string{"cluster"}, nil)
-	metricCopies    = prometheus.NewDesc("velvet_copies", "Side copies that exist.", []string{"cluster"}, nil)
-	metricTasks     = prometheus.NewDesc("velvet_tasks", "Tasks that wait or run.", []string{"state"}, nil)
+	metricAge = prometheus.NewDesc("velvet_capture_complete_age_seconds",
+		"How long ago, by the server's clock, that was up to which all WAL was safe here.", []string{"cluster"}, nil)
+	metricSpooled  = prometheus.NewDesc("velvet_capture_spooled_bytes", "Received WAL that waits for the store.", []string{"cluster"}, nil)
+	metricRetained = prometheus.NewDesc("velvet_capture_retained_bytes", "WAL that the server retains for capture.", []string{"cluster"}, nil)
+	metricRoom     = prometheus.NewDesc("velvet_capture_retainable_bytes",
+		"WAL that the server can retain besides; missing where it has no limit and its disk is not known.", []string{"cluster"}, nil)
+	metricClock     = prometheus.NewDesc("velvet_clock_ahead_seconds", "By how much the server's clock is ahead of the service's.", []string{"cluster"}, nil)
+	metricStreaming = prometheus.NewDesc("velvet_capture_streaming",
+		"1 while WAL is arriving: what the server had written a minute ago is safe here.", []string{"cluster"}, nil)
+	metricBackup = prometheus.NewDesc("velvet_last_backup_timestamp_seconds", "When the newest base backup ended.", []string{"cluster"}, nil)
+	metricCopies = prometheus.NewDesc("velvet_copies", "Side copies that exist.", []string{"cluster"}, nil)
+	metricTasks  = prometheus.NewDesc("velvet_tasks", "Tasks that wait or run.", []string{"state"}, nil)
 )
 
 func newMetrics(c *catalog.Catalog) *metrics {
@@ -41,7 +49,7 @@ func (m *metrics) handler() http.Handler {
 
 // Describe implements prometheus.Collector.
 func (m *metrics) Describe(out chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{metricLag, metricBehind, metricStreaming, metricBackup, metricCopies, metricTasks} {
+	for _, d := range []*prometheus.Desc{metricLag, metricBehind, metricAge, metricSpooled, metricRetained, metricRoom, metricClock, metricStreaming, metricBackup, metricCopies, metricTasks} {
 		out <- d
 	}
 }
@@ -68,15 +76,7 @@ func (m *metrics) collect(ctx context.Context, out chan<- prometheus.Metric) err
 		if err != nil {
 			return err
 		}
-		streaming := 0.0
-		if c.State == catalog.CaptureStreaming {
-			streaming = 1
-		}
-		gauge(metricStreaming, streaming, k.Name)
-		gauge(metricLag, float64(lagBytes(c)), k.Name)
-		if c.CompleteTo.Valid {
-			gauge(metricBehind, float64(c.CompleteTo.Time.UnixMilli())/1000, k.Name)
-		}
+		m.collectCapture(c, func(d *prometheus.Desc, v float64) { gauge(d, v, k.Name) })
 		backups, err := m.catalog.Backups(ctx, k.ID)
 		if err != nil {
 			return err
@@ -102,4 +102,26 @@ func (m *metrics) collect(ctx context.Context, out chan<- prometheus.Metric) err
 		gauge(metricTasks, float64(n), state)
 	}
 	return nil
+}
+
+// lateAge is how old what is complete may be while WAL counts as arriving.
+const lateAge = time.Minute
+
+func (m *metrics) collectCapture(c catalog.Capture, gauge func(*prometheus.Desc, float64)) {
+	gauge(metricLag, float64(lagBytes(c)))
+	gauge(metricSpooled, float64(c.Spooled))
+	gauge(metricRetained, float64(c.Retained))
+	gauge(metricClock, c.ServerAhead().Seconds())
+	if c.Room >= 0 {
+		gauge(metricRoom, float64(c.Room))
+	}
+	arriving := 0.0
+	if age, ok := c.CompleteAge(time.Now()); ok {
+		gauge(metricBehind, float64(c.CompleteTo.Time.UnixMilli())/1000)
+		gauge(metricAge, age.Seconds())
+		if age < lateAge && c.Receives() {
+			arriving = 1
+		}
+	}
+	gauge(metricStreaming, arriving)
 }

@@ -154,7 +154,7 @@ func (s *Service) open(ctx context.Context, url string) (err error) {
 		Service: feedFrom, Key: s.key, Changed: func(id string) { s.events.publish(eventCopy, id) },
 	}
 	s.captures = &capture.Supervisor{
-		Catalog: s.catalog, Store: s.store, Spool: s.cfg.spool(), Codec: s.codec, Books: s.books, Log: s.log, Access: s.access,
+		Catalog: s.catalog, Store: s.store, Spool: s.cfg.spool(), SpoolLimit: s.cfg.spoolLimit(), Codec: s.codec, Books: s.books, Log: s.log, Access: s.access,
 		Changed: func(id string) { s.events.publish(eventCluster, id) },
 	}
 	s.auth = &auth{catalog: s.catalog, token: token, key: s.key, hosts: s.cfg.hostNames(), tls: s.cfg.TLSCert != ""}

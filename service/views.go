@@ -24,6 +24,7 @@ func captureView(c catalog.Capture) wire.Capture {
 	v := wire.Capture{
 		State: c.State, Wanted: c.Wanted, Problem: c.Problem, Timeline: uint32(c.Timeline),
 		Flushed: c.FlushedLSN, Stored: c.StoredLSN, Server: c.ServerLSN, LagBytes: lagBytes(c), Since: c.Since.UTC(),
+		Spooled: c.Spooled, Retained: c.Retained, Room: c.Room, ClockAhead: c.ServerAhead().Seconds(), ReadableTo: c.ReadableTo,
 	}
 	if c.CompleteTo.Valid {
 		t := c.CompleteTo.Time.UTC()
@@ -39,6 +40,9 @@ func backupView(b catalog.Backup, cluster string, lost catalog.Losses) (wire.Bac
 		Pages: b.Pages, PageFaults: b.PageFaults, Task: b.TaskID, Beside: b.Beside, BytesHeld: b.BytesHeld, BytesShared: b.BytesShared,
 		Extents: b.Extents, NewExtents: b.NewExtents, ZeroExtents: b.ZeroExtents,
 		Lost: slices.Contains(lost.Backups, b.ID),
+	}
+	if err := json.Unmarshal(b.Damaged, &v.Damaged); err != nil {
+		return v, err
 	}
 	return v, json.Unmarshal(b.Tablespaces, &v.Tablespaces)
 }

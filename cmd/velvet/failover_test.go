@@ -3,9 +3,6 @@ package main
 import (
 	"context"
 	"fmt"
-	"os"
-	"os/exec"
-	"path/filepath"
 	"strings"
 	"testing"
 
@@ -16,34 +13,6 @@ import (
 	"velvetrewind/testbed"
 )
 
-// standby makes a standby of the ferries' server, which must be stopped: a copy of its data
-// directory, that follows it when it is back.
-func (s *stage) standby(name string) *testbed.Postgres {
-	port, err := s.Host.FreePort()
-	require.NoError(s, err)
-	for _, d := range []string{s.Path(name), s.Path(name, "socket")} {
-		require.NoError(s, s.Host.MakeDir(d, 0o700))
-	}
-	out, err := exec.Command("cp", "-a", s.ferries.DataDir, s.Path(name, "data")).CombinedOutput()
-	require.NoError(s, err, string(out))
-	// Its tablespace is its own, at the end of another link.
-	spaces, err := filepath.Glob(s.Path(name, "data", "pg_tblspc", "*"))
-	require.NoError(s, err)
-	for _, link := range spaces {
-		out, err := exec.Command("cp", "-a", s.Path("ferries", "ledger"), s.Path(name, "ledger")).CombinedOutput()
-		require.NoError(s, err, string(out))
-		require.NoError(s, os.Remove(link))
-		require.NoError(s, os.Symlink(s.Path(name, "ledger"), link))
-	}
-	require.NoError(s, os.RemoveAll(s.Path(name, "data", "pg_replslot")))
-	require.NoError(s, s.Host.MakeDir(s.Path(name, "data", "pg_replslot"), 0o700))
-	p := s.Beside(host.Server{Major: s.Major, DataDir: s.Path(name, "data"), Port: port, Socket: s.Path(name, "socket"), Log: s.Path(name, "log")})
-	follow := s.ferries.DSN(testbed.Superuser, "postgres") + " password='" + testbed.Password + "'"
-	p.Configure("primary_conninfo = '" + strings.ReplaceAll(follow, "'", "''") + "'")
-	require.NoError(s, s.Host.WriteFile(filepath.Join(p.DataDir, "standby.signal"), nil, 0o600))
-	return p
-}
-
 // TestFollowingAFailover registers a cluster by the addresses of both of its servers, and has
 // the standby take over: once with all the WAL, once with a part of it gone.
 func TestFollowingAFailover(t *testing.T) {
@@ -52,7 +21,7 @@ func TestFollowingAFailover(t *testing.T) {
 	require.NoError(t, s.db.Close(context.Background()))
 	s.ferries.Configure("wal_keep_size = '512MB'")
 	s.ferries.Stop(host.Fast)
-	second := s.standby("second")
+	second := s.Standby(s.ferries, "second")
 	s.ferries.Start()
 	second.Start()
 	s.db = s.ferries.Connect("postgres")

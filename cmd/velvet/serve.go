@@ -63,6 +63,7 @@ func serveCommand() *cobra.Command {
 	f.Int("tasks-at-once", service.DefaultTasksAtOnce, "tasks that this instance runs at once")
 	f.Int("tasks-per-cluster", service.DefaultTasksPerCluster, "tasks of one cluster that run at once; 0 for no limit")
 	f.Int("backups-per-host", service.DefaultBackupsPerHost, "base backups of clusters on one host that are taken at once; 0 for no limit")
+	f.Int("spool-limit", service.DefaultSpoolLimit, "MiB of each cluster's WAL that may wait for the store before its capture pauses; at least two segments")
 	f.String("log-format", "text", "text or json")
 	return cmd
 }

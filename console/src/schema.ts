@@ -999,6 +999,8 @@ export interface components {
             bytesStored: number;
             /** @description name */
             cluster: string;
+            /** @description these pages */
+            damaged: components["schemas"]["DamagedPage"][];
             /**
              * Format: int64
              * @description pieces of 128 KiB
@@ -1021,7 +1023,7 @@ export interface components {
             newExtents: number;
             /**
              * Format: int64
-             * @description damaged pages found
+             * @description damaged pages known, also from backups before, until they are seen whole
              */
             pageFaults: number;
             /**
@@ -1143,6 +1145,11 @@ export interface components {
         };
         Capture: {
             /**
+             * Format: double
+             * @description seconds by which the server's clock is ahead of the service's
+             */
+            clockAhead: number;
+            /**
              * Format: date-time
              * @description server time up to which all WAL was safe here
              */
@@ -1155,6 +1162,18 @@ export interface components {
              */
             lagBytes: number;
             problem?: string;
+            /** @description where the segment that is being received is damaged */
+            readableTo?: string;
+            /**
+             * Format: int64
+             * @description bytes of WAL that the slot has the server retain
+             */
+            retained: number;
+            /**
+             * Format: int64
+             * @description bytes that it can retain besides; -1: it has no limit, and its disk is not known
+             */
+            room: number;
             /** @description how far the server's WAL had got when last heard of */
             server: string;
             /**
@@ -1162,8 +1181,13 @@ export interface components {
              * @description of this state
              */
             since: string;
+            /**
+             * Format: int64
+             * @description bytes that were received and wait for the store
+             */
+            spooled: number;
             /** @enum {string} */
-            state: "rebuilding" | "starting" | "streaming" | "retrying" | "stopped" | "failed";
+            state: "rebuilding" | "starting" | "streaming" | "catching up" | "waiting for the store" | "paused" | "retrying" | "stopped" | "failed";
             /** @description everything before it is in the store */
             stored: string;
             /** Format: int32 */
@@ -1313,6 +1337,13 @@ export interface components {
             tables: components["schemas"]["TableChange"][] | null;
             /** Format: int64 */
             transactions: number;
+        };
+        DamagedPage: {
+            /** Format: int32 */
+            block: number;
+            fault: string;
+            path: string;
+            table?: string;
         };
         DatabaseContent: {
             /** Format: int64 */
@@ -1645,7 +1676,7 @@ export interface components {
             /** @description what deals with it, or shows more */
             command: string;
             /** @enum {string} */
-            kind: "capture" | "no base" | "hole" | "promise" | "late" | "incident" | "damage";
+            kind: "capture" | "no base" | "hole" | "promise" | "late" | "clock" | "incident" | "damage";
             /** @description one sentence */
             text: string;
         };

@@ -23,15 +23,16 @@ const (
 	Hole     Kind = "hole"     // captured WAL has a gap that nobody has accepted
 	Promise  Kind = "promise"  // the keep rule promises more than can be reached
 	Late     Kind = "late"     // a base backup of the calendar did not come
+	Clock    Kind = "clock"    // the server's clock and ours disagree
 	Incident Kind = "incident" // somebody deleted a lot
 	Damage   Kind = "damage"   // damaged base backups, or damaged pages in the newest
 )
 
-var order = []Kind{Capture, NoBase, Hole, Promise, Late, Incident, Damage}
+var order = []Kind{Capture, NoBase, Hole, Promise, Late, Clock, Incident, Damage}
 
 // Need is one thing that needs a person.
 type Need struct {
-	Kind    Kind   `json:"kind" enum:"capture,no base,hole,promise,late,incident,damage"`
+	Kind    Kind   `json:"kind" enum:"capture,no base,hole,promise,late,clock,incident,damage"`
 	Text    string `json:"text" doc:"one sentence"`
 	Command string `json:"command" doc:"what deals with it, or shows more"`
 }
@@ -43,9 +44,16 @@ type Cluster struct {
 
 	CaptureWanted  bool
 	CaptureState   string
-	CaptureRuns    bool // it is streaming
+	CaptureRuns    bool // its stream is open
 	CaptureFailed  bool // it does not try by itself any more
 	CaptureSince   time.Time
+	CompleteAge    time.Duration // how old the newest moment is for which everything is safe; 0 where it is not known
+	Spooled        int64         // bytes that wait for the store
+	SpoolLimit     int64         // bytes at which capture pauses
+	Retained       int64         // bytes of WAL that the server retains for us
+	Room           int64         // bytes that it can still retain; -1 where that is not known
+	ClockAhead     time.Duration // of the server's clock
+	DamagedAt      string        // where the WAL that is being received cannot be read; "" where it can
 	CaptureProblem string
 	CaptureAlert   time.Duration // how long it may stand still
 	Bases          int
@@ -74,6 +82,19 @@ const (
 	slack     = 2 * time.Hour
 )
 
+// leastRetained is how much retained WAL is no reason to worry.
+const leastRetained = 1 << 30
+
+// ClockTolerance is how far the server's clock and the service's may be apart.
+const ClockTolerance = time.Second
+
+func because(problem string) string {
+	if problem == "" {
+		return ""
+	}
+	return ": " + problem
+}
+
 // Needs lists what needs a person, the worst first.
 func Needs(k Cluster, now time.Time) []Need {
 	list := []Need{}
@@ -88,6 +109,13 @@ func Needs(k Cluster, now time.Time) []Need {
 		add(Capture, "velvet cluster ready "+k.Name, "Capture has failed: %s", k.CaptureProblem)
 	case !k.CaptureRuns && still > k.CaptureAlert:
 		add(Capture, "velvet cluster ready "+k.Name, "Capture has been %s for %s: %s", k.CaptureState, Ago(still), cmp.Or(k.CaptureProblem, "it has not begun"))
+	case k.CompleteAge > k.CaptureAlert:
+		add(Capture, "velvet capture status "+k.Name, "Capture is %s behind (%s): what was committed since then is not all safe here%s.", Ago(k.CompleteAge), k.CaptureState, because(k.CaptureProblem))
+	case k.SpoolLimit > 0 && k.Spooled > k.SpoolLimit/2:
+		add(Capture, "velvet store show", "%s of WAL wait for the store; capture pauses at %s%s.", figures.Size(k.Spooled), figures.Size(k.SpoolLimit), because(k.CaptureProblem))
+	}
+	if k.Room >= 0 && k.Retained > leastRetained && k.Retained > k.Room {
+		add(Capture, "velvet capture status "+k.Name, "The server retains %s of WAL for capture and has room for %s more: then it removes WAL that was not captured, or its disk is full.", figures.Size(k.Retained), figures.Size(k.Room))
 	}
 	captured := len(list) == 0
 	if k.Bases == 0 && !k.BaseRunning {
@@ -98,6 +126,9 @@ func Needs(k Cluster, now time.Time) []Need {
 			add(Hole, "velvet backup take "+k.Name, "WAL is missing (%s), and no base backup has been taken since: take one.", h.Text)
 		}
 	}
+	if k.DamagedAt != "" {
+		add(Hole, "velvet backup take "+k.Name, "The WAL that is being received cannot be read from %s on: what follows cannot be reached before a base backup was taken after it.", k.DamagedAt)
+	}
 	young := k.Added.After(k.Promised)
 	if k.HeldFrom != nil && k.HeldFrom.Sub(k.Promised) > slack && !young {
 		add(Promise, "velvet keep show "+k.Name, "Any moment since %s is promised, and only those since %s can be reached.", stamp(k.Promised), stamp(*k.HeldFrom))
@@ -105,6 +136,9 @@ func Needs(k Cluster, now time.Time) []Need {
 	// Without capture none can come, and where there is none at all, that is told already.
 	if captured && k.Bases > 0 && !k.LateSince.IsZero() && now.Sub(k.LateSince) > lateAfter && !k.BaseRunning {
 		add(Late, "velvet task list --cluster "+k.Name+" --kind backup", "The base backup due at %s has not come.", stamp(k.LateSince))
+	}
+	if off := k.ClockAhead.Abs(); off > ClockTolerance {
+		add(Clock, "velvet capture status "+k.Name, "The server's clock and this service's are %s apart: set them right; until then nothing is deleted by the keep rule.", off.Round(100*time.Millisecond))
 	}
 	if k.Incidents > 0 {
 		add(Incident, "velvet changes list "+k.Name+" --incidents", "%s to look at: rows or tables went in bulk.", figures.Of(k.Incidents, "incident"))

@@ -104,6 +104,18 @@ type Tail struct {
 	Pages       int64       `json:"pages"`      // whose checksums were looked at
 	PageFaults  int64       `json:"pageFaults"` // that were damaged
 	Packs       int         `json:"packs"`      // lines of packs
+
+	// Damaged are the pages counted by PageFaults. Each is read again by every later backup, until
+	// it is seen whole.
+	Damaged []DamagedPage `json:"damaged,omitempty"`
+}
+
+// DamagedPage is a page of a relation whose content could not be right, on the server's disk.
+type DamagedPage struct {
+	Path  string `json:"path"`  // of the file, relative to the data directory
+	Block uint32 `json:"block"` // of the relation
+	Fault string `json:"fault"`
+	Table string `json:"table,omitempty"` // database and name, where they are known
 }
 
 type line struct {

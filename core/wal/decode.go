@@ -36,7 +36,7 @@ func Decode(r *Record, v *pg.Version) (Body, error) {
 	case ManagerHeap:
 		b = decodeHeap(r, &f)
 	}
-	if f.short {
+	if f.short && !r.Cut {
 		return nil, damaged(r.Start, "a record of %s %s ends within its fields", r.Manager, r.Kind(v))
 	}
 	return b, nil

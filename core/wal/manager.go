@@ -31,3 +31,12 @@ func (m Manager) String() string {
 	}
 	return fmt.Sprintf("Manager%d", uint8(m))
 }
+
+// telling are the managers whose records say something in their own data that is decoded here.
+func (m Manager) telling() bool {
+	switch m {
+	case ManagerXLOG, ManagerTransaction, ManagerStorage, ManagerDatabase, ManagerTablespace, ManagerRelationMap, ManagerStandby, ManagerHeap2, ManagerHeap:
+		return true
+	}
+	return false
+}

@@ -77,3 +77,16 @@ func parsePage(page []byte, at pg.LSN) (pageHeader, error) {
 	}
 	return h, nil
 }
+
+// EndBefore is where WAL ends that the server means to go on at an address: that is after the
+// header of a page when the WAL before it ends with the page before.
+func EndBefore(at pg.LSN, z pg.SegmentSize) pg.LSN {
+	header := pg.LSN(shortHeader)
+	if z.Offset(PageOf(at)) == 0 {
+		header = longHeader
+	}
+	if at == PageOf(at)+header {
+		return PageOf(at)
+	}
+	return at
+}

@@ -28,8 +28,8 @@ type Options struct {
 // PageOf is the beginning of the page that an address lies on.
 func PageOf(l pg.LSN) pg.LSN { return l &^ (PageSize - 1) }
 
-// Reader turns a stream of WAL bytes into records. It holds one page and, while
-// a record crosses pages, that record.
+// Reader turns a stream of WAL bytes into records. It holds one page and, while a record
+// crosses pages, what is kept of that record: of the longest only the beginning.
 type Reader struct {
 	src  *bufio.Reader
 	opt  Options
@@ -38,10 +38,10 @@ type Reader struct {
 	next pg.LSN // address of the page after it
 	off  int    // offset of the next record in page
 
-	head     pageHeader
-	prev     pg.LSN // start of the record before, once one is known
-	crossing []byte // the bytes of a record that spans pages
-	rec      Record
+	head  pageHeader
+	prev  pg.LSN // start of the record before, once one is known
+	cross crossing
+	rec   Record
 }
 
 // MaxRecord bounds the length of a record, as the server does (XLogRecordMaxSize).
@@ -64,7 +64,35 @@ func (r *Reader) waitFor(page pg.LSN) {
 }
 
 // Position is where the next record would begin: the end of the last whole one.
-func (r *Reader) Position() pg.LSN { return r.at + pg.LSN(r.off) }
+func (r *Reader) Position() pg.LSN {
+	if r.cross.total > 0 {
+		return r.cross.start
+	}
+	return r.at + pg.LSN(r.off)
+}
+
+// Needs is the page from which on the Reader, when its source has ended, needs more.
+func (r *Reader) Needs() pg.LSN {
+	if r.page != nil && len(r.page) < PageSize {
+		return r.at
+	}
+	return r.next
+}
+
+// Resume goes on with a source that begins at Needs, after the one before has ended. Of a record
+// that was read in part what was read is not read again.
+func (r *Reader) Resume(src io.Reader) {
+	from, at := r.Position(), r.Needs()
+	r.src.Reset(src)
+	r.page, r.next = nil, at
+	if r.cross.total > 0 {
+		return
+	}
+	if r.opt.From = from; from >= at+PageSize || from < at {
+		r.opt.From = 0
+	}
+	r.waitFor(at)
+}
 
 // Version is that of the server that wrote the current page; nil before the first.
 func (r *Reader) Version() *pg.Version { return r.head.version }
@@ -74,7 +102,7 @@ func (r *Reader) Version() *pg.Version { return r.head.version }
 // written, ErrUnwritten; a record or page that cannot be right is a *Damage.
 func (r *Reader) Next() (*Record, error) {
 	for {
-		if r.page == nil || r.off >= PageSize {
+		if r.cross.total == 0 && (r.page == nil || r.off >= PageSize) {
 			if err := r.openAtRecord(); err != nil {
 				return nil, err
 			}
@@ -84,9 +112,6 @@ func (r *Reader) Next() (*Record, error) {
 			continue
 		}
 		if err != nil {
-			return nil, err
-		}
-		if err := r.check(raw, start); err != nil {
 			return nil, err
 		}
 		if err := r.rec.decode(raw, r.head.version); err != nil {
@@ -206,6 +231,9 @@ var errOverwritten = errors.New("record overwritten")
 
 // assemble gathers the bytes of the record at off, over as many pages as it takes.
 func (r *Reader) assemble() (raw []byte, start pg.LSN, err error) {
+	if r.cross.total > 0 {
+		return r.goOn()
+	}
 	start = r.Position()
 	if r.off+4 > len(r.page) {
 		return nil, start, io.EOF
@@ -220,45 +248,48 @@ func (r *Reader) assemble() (raw []byte, start pg.LSN, err error) {
 	if end := r.off + total; end <= len(r.page) {
 		raw = r.page[r.off:end]
 		r.off = end
-		return raw, start, nil
+		crc := crc32.Update(0, pg.Castagnoli, raw[recordHeader:])
+		return raw, start, r.check(crc, raw, start)
 	}
 	if len(r.page) < PageSize {
 		return nil, start, io.EOF
 	}
-	r.crossing = append(r.crossing[:0], r.page[r.off:]...)
-	for len(r.crossing) < total {
+	r.cross.begin(start, total)
+	r.cross.add(r.page[r.off:])
+	r.off = PageSize
+	return r.goOn()
+}
+
+// goOn gathers the rest of a record that crosses pages. Where the source ends first, it goes on
+// from there when there is more.
+func (r *Reader) goOn() (raw []byte, start pg.LSN, err error) {
+	c := &r.cross
+	start = c.start
+	for c.got < c.total {
 		if err := r.openPage(); err != nil {
-			return nil, start, r.cut(start, err)
+			return nil, start, err
 		}
 		if r.head.flags&flagOverwritesLost != 0 {
+			c.total = 0
 			return nil, start, errOverwritten
 		}
-		rest := total - len(r.crossing)
+		rest := c.total - c.got
 		if r.head.flags&flagContinuation == 0 || int(r.head.remaining) != rest {
 			return nil, start, damaged(r.at, "the record at %s should go on here with %d bytes", start, rest)
 		}
 		take := min(rest, PageSize-r.off)
 		if r.off+take > len(r.page) {
-			return nil, start, r.cut(start, io.EOF)
+			return nil, start, io.EOF
 		}
-		r.crossing = append(r.crossing, r.page[r.off:r.off+take]...)
+		c.add(r.page[r.off : r.off+take])
 		r.off += take
 	}
-	return r.crossing, start, nil
+	c.total = 0
+	return c.kept, start, r.check(c.crc, c.kept, start)
 }
 
-// cut puts the position back to the beginning of a record that is not all there.
-func (r *Reader) cut(start pg.LSN, err error) error {
-	var d *Damage
-	if !errors.As(err, &d) {
-		r.at, r.off = start, 0
-	}
-	return err
-}
-
-// check verifies the CRC and the link to the record before.
-func (r *Reader) check(raw []byte, start pg.LSN) error {
-	crc := crc32.Update(0, pg.Castagnoli, raw[recordHeader:])
+// check verifies the CRC, given that of all that follows the header, and the link to the record before.
+func (r *Reader) check(crc uint32, raw []byte, start pg.LSN) error {
 	crc = crc32.Update(crc, pg.Castagnoli, raw[:recordCRC])
 	if stored := binary.LittleEndian.Uint32(raw[recordCRC:]); crc != stored {
 		return damaged(start, "record CRC %08X expected, %08X found", crc, stored)

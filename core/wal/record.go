@@ -21,6 +21,9 @@ type Record struct {
 	Origin     uint16 // replication origin, 0 for none
 	Main       []byte // the resource manager's own data
 	Blocks     []Block
+	// Cut says that the record is so long that only its beginning was kept: Main, and the data and
+	// images of its last blocks, end before they should. It was verified as a whole.
+	Cut bool
 
 	lengths [maxBlockID + 1]struct{ image, data int32 } // of the blocks, while they are taken apart
 }
@@ -45,9 +48,10 @@ type Block struct {
 func (b *Block) Relation() RelationRef { return RelationRef{b.Space, b.Database, b.Filenode} }
 
 const (
-	recordHeader = 24
-	recordPrev   = 8
-	recordCRC    = 20
+	recordHeader  = 24
+	recordPrev    = 8
+	recordManager = 17
+	recordCRC     = 20
 
 	idMainShort = 255
 	idMainLong  = 254
@@ -66,14 +70,14 @@ const (
 
 var errShort = errors.New("the record ends within its headers")
 
-// decode takes raw, whose CRC was checked, apart. Slices point into raw.
+// decode takes raw, the record or its kept beginning, apart. Slices point into raw.
 func (r *Record) decode(raw []byte, v *pg.Version) error {
 	r.Length, r.XID = binary.LittleEndian.Uint32(raw), pg.XID(binary.LittleEndian.Uint32(raw[4:]))
 	r.Prev = pg.LSN(binary.LittleEndian.Uint64(raw[recordPrev:]))
-	r.Info, r.Manager = raw[16], Manager(raw[17])
+	r.Info, r.Manager, r.Cut = raw[16], Manager(raw[recordManager]), int(r.Length) > len(raw)
 	r.TopXID, r.Origin, r.Blocks = 0, 0, r.Blocks[:0]
-	d := headers{b: raw[recordHeader:], version: v, record: r}
-	for len(d.b) > d.payload {
+	d := headers{b: raw[recordHeader:], version: v, record: r, cut: int(r.Length) - len(raw)}
+	for len(d.b)+d.cut > d.payload {
 		last, err := d.next()
 		if err != nil {
 			return err
@@ -90,6 +94,7 @@ type headers struct {
 	b        []byte
 	version  *pg.Version
 	record   *Record
+	cut      int // bytes of the record that were not kept
 	payload  int // bytes of images, block data and main data announced so far
 	mainSize int
 	relation [3]uint32 // of the block before, for SAME_REL
@@ -211,18 +216,24 @@ func (d *headers) image(blk *Block) (stored int32, err error) {
 
 // share hands the payload out: each block's image and data in turn, then the main data.
 func (d *headers) share() error {
-	if len(d.b) != d.payload {
-		return fmt.Errorf("its headers announce %d bytes, %d follow", d.payload, len(d.b))
+	if follow := len(d.b) + d.cut; follow != d.payload {
+		return fmt.Errorf("its headers announce %d bytes, %d follow", d.payload, follow)
 	}
 	for i := range d.record.Blocks {
 		blk := &d.record.Blocks[i]
-		if n := d.record.lengths[i].image; n > 0 {
-			blk.Image, d.b = d.b[:n], d.b[n:]
-		}
-		if n := d.record.lengths[i].data; n > 0 {
-			blk.Data, d.b = d.b[:n], d.b[n:]
-		}
+		blk.Image, blk.Data = d.give(int(d.record.lengths[i].image)), d.give(int(d.record.lengths[i].data))
 	}
-	d.record.Main = d.b[:d.mainSize]
+	d.record.Main = d.give(d.mainSize)
 	return nil
+}
+
+// give hands out the next n bytes of the payload, or what was kept of them.
+func (d *headers) give(n int) []byte {
+	n = min(n, len(d.b))
+	if n == 0 {
+		return nil
+	}
+	b := d.b[:n]
+	d.b = d.b[n:]
+	return b
 }

@@ -150,8 +150,8 @@ func EndOf(r *Record, v *pg.Version) (end End, ok bool, err error) {
 			end.GID = f.text()
 		}
 	}
-	if f.short {
-		return End{}, false, damaged(r.Start, "a commit or abort record ends within its fields")
+	if f.short && (!r.Cut || end.TwoPhase) { // of the longest, the invalidations at the end were not kept
+		return End{}, false, damaged(r.Start, "a commit or abort record of %d bytes ends within its fields", r.Length)
 	}
 	return end, true, nil
 }

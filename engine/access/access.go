@@ -30,9 +30,9 @@ type Access struct {
 // connectTimeout bounds the opening of one connection.
 const connectTimeout = 10 * time.Second
 
-// appName is what the cluster shows of our sessions, and what a DBA puts into
+// AppName is what the cluster shows of our sessions, and what a DBA puts into
 // synchronous_standby_names to have commits wait for capture.
-const appName = "velvet"
+const AppName = "velvet"
 
 // Validate checks the connection string without connecting.
 func (a Access) Validate() error {
@@ -133,8 +133,8 @@ func (a Access) As(user, password string) (Access, error) {
 }
 
 // Replication opens a session that speaks the streaming replication protocol, with the
-// server that SQL reaches.
-func (a Access) Replication(ctx context.Context) (*pgconn.PgConn, error) {
+// server that SQL reaches, over a connection that dial makes and with messages that frontend reads.
+func (a Access) Replication(ctx context.Context, dial pgconn.DialFunc, frontend pgconn.BuildFrontendFunc) (*pgconn.PgConn, error) {
 	c, err := pgconn.ParseConfig(a.ConnString)
 	if err != nil {
 		return nil, hidePassword(err)
@@ -148,6 +148,7 @@ func (a Access) Replication(ctx context.Context) (*pgconn.PgConn, error) {
 		c.User, c.Password = a.ReplicationUser, a.ReplicationPassword
 	}
 	c.RuntimeParams["replication"] = "true"
+	c.DialFunc, c.BuildFrontend = dial, frontend
 	return pgconn.ConnectConfig(ctx, c)
 }
 
@@ -158,7 +159,7 @@ func (a Access) complete(c *pgconn.Config) {
 	if c.ConnectTimeout == 0 {
 		c.ConnectTimeout = connectTimeout
 	}
-	c.RuntimeParams["application_name"] = appName
+	c.RuntimeParams["application_name"] = AppName
 	if c.ValidateConnect == nil && len(servers(c)) > 1 {
 		c.ValidateConnect = pgconn.ValidateConnectTargetSessionAttrsPrimary
 	}

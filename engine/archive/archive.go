@@ -90,6 +90,11 @@ func Glance(s *vault.Vault, k catalog.Cluster, all catalog.Standings, tails []ca
 func assemble(k catalog.Cluster, s *vault.Vault, state catalog.Capture, tails []capture.Tail, runs []catalog.Run, backups []catalog.Backup, timelines []catalog.Timeline, lost catalog.Losses) (*Archive, error) {
 	a := &Archive{Cluster: k, Capture: state, Store: s, Lost: lost.Losses, unreadable: lost.Unreadable, runs: runs, tails: make(map[pg.Segment]capture.Tail)}
 	for _, t := range tails {
+		if damaged := state.ReadableTo; damaged != 0 && t.Segment.Timeline == state.Timeline && damaged < t.End {
+			if t.End = damaged; k.SegmentSize.Start(t.Segment.Number) >= damaged {
+				continue
+			}
+		}
 		a.tails[t.Segment] = t
 		a.Timeline = max(a.Timeline, t.Segment.Timeline)
 	}

@@ -1,6 +1,7 @@
 package backup
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -159,7 +160,7 @@ func (t *Taker) captureRuns(ctx context.Context, report task.Report) error {
 		if err != nil {
 			return err
 		}
-		if k.State == catalog.CaptureStreaming {
+		if k.Receives() {
 			return nil
 		}
 		comes := k.Wanted && (k.State == catalog.CaptureStarting || k.State == catalog.CaptureRetrying)
@@ -183,6 +184,10 @@ func (t *Taker) captureRuns(ctx context.Context, report task.Report) error {
 
 // take reads everything; what it returns only has to be finished.
 func (t *Taker) take(ctx context.Context, opt Options, report task.Report) (*writer, error) {
+	doubts, err := t.askFacts(ctx, report)
+	if err != nil {
+		return nil, err
+	}
 	old, err := t.former(ctx, report)
 	if err != nil {
 		return nil, err
@@ -193,7 +198,10 @@ func (t *Taker) take(ctx context.Context, opt Options, report task.Report) (*wri
 	case old == nil:
 		report.Log("a full backup is taken: there is none to compare with")
 	default:
-		w, err := t.incremental(ctx, opt, old, report)
+		var w *writer
+		if err = cmp.Or(doubts, t.likeFormer(old)); err == nil {
+			w, err = t.incremental(ctx, opt, old, report)
+		}
 		var why doubt
 		if !errors.As(err, &why) {
 			return w, err
@@ -246,7 +254,10 @@ func (t *Taker) full(ctx context.Context, opt Options, old *former, report task.
 		return nil, fmt.Errorf("the server has system identifier %d, but %s was registered with %d: it is another cluster", sys.ID, t.Cluster.Name, t.Cluster.SystemID)
 	}
 	t.awaitCheckpoint(ctx, opt, report)
-	started := t.Now()
+	started, err := t.askNow(ctx)
+	if err != nil {
+		return nil, err
+	}
 	base, err := session.BaseBackup(ctx, replication.BaseBackupOptions{Label: "velvet " + opt.ID, Fast: opt.Checkpoint == Fast})
 	if err != nil {
 		return nil, err
@@ -267,11 +278,14 @@ func (t *Taker) full(ctx context.Context, opt Options, old *former, report task.
 	}
 	if err == nil {
 		report.Log("the server ended the backup at %s; %d files, %d bytes, %d pages read", stop, w.tail.Files, w.tail.BytesRead, w.tail.Pages)
-		w.tail.Timeline, w.tail.Start, w.tail.Stop, w.tail.StartTime, w.tail.StopTime = base.Timeline, base.Start, stop, started.UTC(), t.Now().UTC()
-		err = t.judge(ctx, w, base.Start)
+		w.tail.Timeline, w.tail.Start, w.tail.Stop, w.tail.StartTime = base.Timeline, base.Start, stop, started
+		w.tail.StopTime, err = t.askNow(ctx)
 	}
 	if err == nil {
 		err = t.awaitWAL(ctx, base.Timeline, base.Start, stop, report)
+	}
+	if err == nil {
+		err = t.judge(ctx, w)
 	}
 	if err != nil {
 		w.abort()
@@ -299,16 +313,16 @@ func (t *Taker) awaitCheckpoint(ctx context.Context, opt Options, report task.Re
 }
 
 // judge reads suspect pages once more through SQL.
-func (t *Taker) judge(ctx context.Context, w *writer, start pg.LSN) error {
+func (t *Taker) judge(ctx context.Context, w *writer) error {
 	if len(w.suspects) == 0 {
-		return w.judgePages(ctx, start, nil)
+		return w.judgePages(ctx, nil)
 	}
 	conn, err := t.Access.SQL(ctx, "")
 	if err != nil {
 		return err
 	}
 	defer func() { _ = conn.Close(context.WithoutCancel(ctx)) }()
-	return w.judgePages(ctx, start, rereadFrom(sqlSource{conn}))
+	return w.judgePages(ctx, rereadFrom(sqlSource{conn}))
 }
 
 // Record makes the catalogue's record of a backup from its manifest.
@@ -317,12 +331,16 @@ func Record(head layout.Head, tail layout.Tail, taskID string) (catalog.Backup, 
 	if head.Tablespaces == nil {
 		spaces = []byte("[]")
 	}
+	damaged, e := json.Marshal(tail.Damaged)
+	if tail.Damaged == nil {
+		damaged = nil
+	}
 	return catalog.Backup{
 		ID: head.Backup, ClusterID: head.Cluster, Kind: head.Kind, Timeline: tail.Timeline, Start: tail.Start, Stop: tail.Stop,
 		StartedAt: tail.StartTime, StoppedAt: tail.StopTime, Files: tail.Files, BytesRead: tail.BytesRead, BytesStored: tail.BytesStored,
 		Pages: tail.Pages, PageFaults: tail.PageFaults, Tablespaces: spaces, TaskID: taskID, Beside: head.Beside,
-		BytesHeld: tail.BytesHeld, BytesShared: tail.BytesShared, Extents: tail.Extents, NewExtents: tail.NewExtents, ZeroExtents: tail.ZeroExtents,
-	}, err
+		BytesHeld: tail.BytesHeld, BytesShared: tail.BytesShared, Extents: tail.Extents, NewExtents: tail.NewExtents, ZeroExtents: tail.ZeroExtents, Damaged: damaged,
+	}, errors.Join(err, e)
 }
 
 // receive reads all archives, the configuration files, and the server's manifest, and compares.

@@ -50,7 +50,10 @@ func (t *Taker) incremental(ctx context.Context, opt Options, old *former, repor
 	if err != nil {
 		return nil, doubt{err}
 	}
-	started := t.Now()
+	started, err := t.serverNow(ctx, conn)
+	if err != nil {
+		return nil, err
+	}
 	t.awaitCheckpoint(ctx, opt, report)
 	o, err := t.startOnline(ctx, conn, opt)
 	if err != nil {
@@ -68,16 +71,19 @@ func (t *Taker) incremental(ctx context.Context, opt Options, old *former, repor
 	stop, err := t.readChanged(ctx, w, src, o, changed)
 	if err == nil {
 		report.Log("the server ended the backup at %s; %d bytes of %d were read, %d pages", stop, w.tail.BytesRead, w.tail.BytesHeld, w.tail.Pages)
-		err = w.judgePages(ctx, o.start, rereadFrom(src))
+		w.tail.Timeline, w.tail.Start, w.tail.Stop, w.tail.StartTime = o.timeline, o.start, stop, started
+		w.tail.StopTime, err = t.serverNow(ctx, conn)
 	}
 	if err == nil {
 		err = t.awaitWAL(ctx, o.timeline, o.start, stop, report)
+	}
+	if err == nil {
+		err = w.judgePages(ctx, rereadFrom(src))
 	}
 	if err != nil {
 		w.abort()
 		return nil, err
 	}
-	w.tail.Timeline, w.tail.Start, w.tail.Stop, w.tail.StartTime, w.tail.StopTime = o.timeline, o.start, stop, started.UTC(), t.Now().UTC()
 	return w, nil
 }
 
@@ -131,12 +137,21 @@ func (t *Taker) changedSince(ctx context.Context, old *former, o *online, report
 	if err := t.awaitWAL(ctx, o.timeline, old.tail.Start, o.start, report); err != nil {
 		return nil, doubt{err}
 	}
+	set, err := t.changedBetween(ctx, o.timeline, old.tail.Start, o.start)
+	if err != nil {
+		return nil, doubtful("what has changed since base %s is not known for certain: %w", old.id, err)
+	}
+	return set, nil
+}
+
+// changedBetween gathers the pages that a stretch of captured WAL changes.
+func (t *Taker) changedBetween(ctx context.Context, timeline pg.Timeline, from, to pg.LSN) (*blocks.Set, error) {
 	a, err := archive.Open(ctx, t.Catalog, t.Store, t.Spool, t.Cluster)
 	if err != nil {
 		return nil, err
 	}
-	if a.Timeline != o.timeline {
-		return nil, doubtful("capture is on timeline %d, the server on %d", a.Timeline, o.timeline)
+	if a.Timeline != timeline {
+		return nil, fmt.Errorf("capture is on timeline %d, the server on %d", a.Timeline, timeline)
 	}
 	book, err := t.Books.Of(ctx, t.Cluster.ID)
 	if err != nil {
@@ -146,11 +161,7 @@ func (t *Taker) changedSince(ctx context.Context, old *former, o *online, report
 	if err != nil {
 		return nil, err
 	}
-	set, err := j.Blocks(ctx, old.tail.Start, o.start)
-	if err != nil {
-		return nil, doubtful("what has changed since base %s is not known for certain: %w", old.id, err)
-	}
-	return set, nil
+	return j.Blocks(ctx, from, to)
 }
 
 // readChanged feeds every file: what has changed of it is read, the rest is taken over.
@@ -256,6 +267,11 @@ func (w *writer) wanted(f *layout.File, changed *blocks.Set) (parts, error) {
 	p := parts{list: make(map[int]bool), from: f.Extents()}
 	for _, b := range list {
 		p.list[int(b-first)/each] = true
+	}
+	for _, d := range w.former.tail.Damaged { // known until it is seen whole
+		if d.Path == f.Path && d.Block >= first && d.Block < first+pages {
+			p.list[int(d.Block-first)/each] = true
+		}
 	}
 	// Behind what it had, or what was cut off meanwhile, nothing can be taken over.
 	known := min(cut-first, uint32(old.Size/pg.BlockSize), pages)

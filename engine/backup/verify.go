@@ -1,6 +1,7 @@
 package backup
 
 import (
+	"cmp"
 	"context"
 	"encoding/binary"
 	"fmt"
@@ -8,6 +9,7 @@ import (
 
 	"github.com/zeebo/blake3"
 
+	"velvetrewind/core/blocks"
 	"velvetrewind/core/layout"
 	"velvetrewind/core/pg"
 	"velvetrewind/engine/replication"
@@ -64,7 +66,6 @@ type suspect struct {
 	offset int64 // in the file
 	block  uint32
 	fault  pg.PageFault
-	lsn    pg.LSN
 }
 
 // mostSuspects bounds the memory for suspects; more than these are real damage.
@@ -76,7 +77,7 @@ func checkPages(found []suspect, p *piece, checksums bool) []suspect {
 		block := p.block + uint32(at/pg.BlockSize)
 		if fault := pg.CheckPage(page, block, checksums); fault != "" {
 			found = append(found, suspect{
-				path: p.entry.Path, block: block, fault: fault, lsn: pg.PageLSN(page),
+				path: p.entry.Path, block: block, fault: fault,
 				offset: int64(block%pg.BlocksPerFile) * pg.BlockSize,
 			})
 		}
@@ -88,10 +89,11 @@ func checkPages(found []suspect, p *piece, checksums bool) []suspect {
 // more is short or nil.
 type reread func(ctx context.Context, path string, offset, length int64) ([]byte, error)
 
-// judgePages reads suspect pages once more from the server. What is whole there now,
-// or was changed since the backup began, is mended by replay; the rest is damage,
-// which is counted and told, for a backup with a damaged page is better than none.
-func (w *writer) judgePages(ctx context.Context, start pg.LSN, again reread) error {
+// judgePages tells damage from torn reads. A page that the WAL of the backup changes is right once
+// that is replayed, for its first change carries all of it; what was dropped or truncated meanwhile
+// the WAL says too. The rest is damage, which is counted and told, for a backup with a damaged
+// page is better than none, and is looked at again by the next backup.
+func (w *writer) judgePages(ctx context.Context, again reread) error {
 	if len(w.suspects) == 0 {
 		w.report.Log("every page checksum is right (%d pages)", w.tail.Pages)
 		return nil
@@ -99,26 +101,44 @@ func (w *writer) judgePages(ctx context.Context, start pg.LSN, again reread) err
 	if len(w.suspects) > mostSuspects {
 		return fmt.Errorf("%d pages are damaged, for example %s, block %d: %s", len(w.suspects), w.suspects[0].path, w.suspects[0].block, w.suspects[0].fault)
 	}
-	torn := 0
+	replayed, err := w.t.changedBetween(ctx, w.tail.Timeline, w.tail.Start, w.tail.Stop)
+	if err != nil {
+		w.report.Warn("which pages the WAL of the backup changes is not known, so that torn pages count as damaged: %v", err)
+		replayed = new(blocks.Set)
+	}
 	for _, s := range w.suspects {
-		if s.lsn >= start {
-			torn++ // changed since the start, so that its image is in the WAL
-			continue
+		if fork, _, ok := forkOf(s.path); ok {
+			if changed, cut := replayed.Since(fork, s.block, s.block+1); len(changed) > 0 || cut <= s.block {
+				continue
+			}
 		}
 		page, err := again(ctx, s.path, s.offset, pg.BlockSize)
-		if err != nil {
-			w.report.Warn("%s, block %d: %s; it could not be read again to tell damage from a torn read: %v", s.path, s.block, s.fault, err)
-			w.tail.PageFaults++
-			continue
+		switch {
+		case err != nil:
+			w.damaged(s, fmt.Sprintf("%s; it could not be read again: %v", s.fault, err))
+		case len(page) < pg.BlockSize: // dropped or truncated after the backup
+			w.damaged(s, string(s.fault))
+		case pg.CheckPage(page, s.block, w.head.Checksums) == "":
+			w.damaged(s, fmt.Sprintf("%s; read again it was whole: the server's disk or memory errs", s.fault))
+		default:
+			w.damaged(s, string(s.fault))
 		}
-		// What was dropped or truncated since, the WAL says too.
-		if len(page) < pg.BlockSize || pg.CheckPage(page, s.block, w.head.Checksums) == "" {
-			torn++
-			continue
-		}
-		w.tail.PageFaults++
-		w.report.Warn("damaged page: %s, block %d: %s", s.path, s.block, s.fault)
 	}
-	w.report.Log("%d pages were torn while the server wrote them, which replay mends; %d are damaged", torn, w.tail.PageFaults)
+	w.report.Log("%d pages were torn while the server wrote them, which replay repairs; %d are damaged", len(w.suspects)-len(w.tail.Damaged), len(w.tail.Damaged))
 	return nil
+}
+
+// damaged records a page as damaged.
+func (w *writer) damaged(s suspect, fault string) {
+	d := layout.DamagedPage{Path: s.path, Block: s.block, Fault: fault}
+	if ref, _, ok := relationOf(s.path); ok {
+		if book, err := w.t.Books.Of(w.ctx, w.t.Cluster.ID); err == nil {
+			if n, known := book.Now()(ref); known {
+				d.Table = n.Label() + " in " + n.Database
+			}
+		}
+	}
+	w.tail.Damaged = append(w.tail.Damaged, d)
+	w.tail.PageFaults = int64(len(w.tail.Damaged))
+	w.report.Warn("damaged page: %s, block %d (%s): %s", s.path, s.block, cmp.Or(d.Table, "no table is known"), fault)
 }

@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"hash/crc32"
 	"io"
 	"os"
 
@@ -15,10 +16,10 @@ import (
 	"velvetrewind/engine/store"
 )
 
-// archive reads a spooled file, puts it into the store whether or not that went well, records it,
-// and only then removes it.
+// archive puts a spooled file into the store, whether or not it can be read, and records it; then
+// it is read into the journal, and only then removed. What was put and not read when the service
+// was killed is read when it is found again.
 func (c *capturer) archive(ctx context.Context, seg pg.Segment, path string) error {
-	name := seg.Name(c.cluster.SegmentSize)
 	f, err := os.Open(path)
 	if err != nil {
 		return err
@@ -28,47 +29,73 @@ func (c *capturer) archive(ctx context.Context, seg pg.Segment, path string) err
 	if err != nil {
 		return err
 	}
-	start := c.cluster.SegmentSize.Start(seg.Number)
-	end := start + pg.LSN(info.Size())
-	if is, err := c.beside(ctx, seg, f); err != nil {
-		return err
-	} else if is != goesFurther {
-		c.follower.forget() // it goes on with what the store has
-		return c.keepStored(ctx, seg, path, is)
-	}
-	if _, err := f.Seek(0, io.SeekStart); err != nil {
-		return err
-	}
-	x, err := c.readWhole(ctx, seg, path, end)
-	var unreadable *wal.Damage
-	if errors.As(err, &unreadable) && info.Size() == int64(c.cluster.SegmentSize) {
-		// It is stored as it came: what cannot be read is a hole, and must hold nothing up.
-		c.follower.forget()
-		c.log.Error("a segment cannot be read; it is stored as it came, and is a hole", "segment", name, "error", err)
-	} else if err != nil {
-		return fmt.Errorf("segment %s: %w", name, err)
-	}
-	length, stored, err := c.put(ctx, store.SegmentKey(c.cluster.ID, seg.Timeline, name), f)
+	name, start := seg.Name(c.cluster.SegmentSize), c.cluster.SegmentSize.Start(seg.Number)
+	record := catalog.Segment{ClusterID: c.cluster.ID, Timeline: seg.Timeline, Number: seg.Number, Name: name, Start: start, End: start + pg.LSN(info.Size())}
+	is, err := c.beside(ctx, seg, f)
 	if err != nil {
-		return fmt.Errorf("put segment %s into the store: %w", name, err)
+		return err
 	}
-	record := catalog.Segment{
-		ClusterID: c.cluster.ID, Timeline: seg.Timeline, Number: seg.Number, Name: name,
-		Start: start, End: start + pg.LSN(length), StoredBytes: stored,
+	changed := false // on the spool's disk, since it was received
+	if is == goesFurther {
+		if record.StoredBytes, changed, err = c.putSegment(ctx, seg, f); err != nil {
+			return fmt.Errorf("put segment %s into the store: %w", name, err)
+		}
+		if err := c.catalog.AddSegment(ctx, record); err != nil {
+			return err
+		}
+	} else if done, err := c.keepStored(ctx, seg, path, is); err != nil || done {
+		c.follower.forget() // it goes on with what the store has
+		return err
 	}
-	if unreadable != nil {
-		record.Unreadable = unreadable.Error()
-		c.noteHole(ctx, position{seg.Timeline, start}, "segment "+name+" was stored as it came and cannot be read: "+record.Unreadable)
-	} else {
+	if err := c.readStored(ctx, seg, path, &record, changed); err != nil {
+		return err
+	}
+	return c.spool.remove(seg, path)
+}
+
+// putSegment puts a spooled segment into the store as it is now, and tells whether that is what
+// was received.
+func (c *capturer) putSegment(ctx context.Context, seg pg.Segment, f *os.File) (stored int64, changed bool, err error) {
+	if _, err := f.Seek(0, io.SeekStart); err != nil {
+		return 0, false, err
+	}
+	sum := crc32.New(pg.Castagnoli)
+	_, stored, err = c.put(ctx, store.SegmentKey(c.cluster.ID, seg.Timeline, seg.Name(c.cluster.SegmentSize)), io.TeeReader(f, sum))
+	received, known := c.spool.sum(seg)
+	return stored, known && received != sum.Sum32(), err
+}
+
+// readStored reads a segment that is in the store into the journal, and completes its record. What
+// cannot be read is a hole, and a journal that cannot be made now is made when it is asked for.
+func (c *capturer) readStored(ctx context.Context, seg pg.Segment, path string, record *catalog.Segment, changed bool) error {
+	if stored, err := c.store.Stat(ctx, store.SegmentKey(c.cluster.ID, seg.Timeline, record.Name)); err == nil {
+		record.StoredBytes = stored.Size
+	}
+	x, err := c.readWhole(ctx, seg, path, record.End)
+	var unreadable *wal.Damage
+	switch {
+	case ctx.Err() != nil:
+		return ctx.Err()
+	case changed || errors.As(err, &unreadable):
+		c.follower.forget()
+		if record.Unreadable = "the spool's disk gives back other bytes than were received"; unreadable != nil {
+			record.Unreadable = unreadable.Error()
+		}
+		c.log.Error("a segment cannot be read; it is stored as it came, and is a hole", "segment", record.Name, "error", record.Unreadable)
+		c.noteHole(ctx, position{seg.Timeline, record.Start}, "segment "+record.Name+" was stored as it came and cannot be read: "+record.Unreadable)
+	case err != nil:
+		c.follower.forget()
+		c.log.Warn("the journal of a segment was not made; it is made when it is needed", "segment", record.Name, "error", err)
+	default:
 		record.Records, record.LastCommit = x.Records, sql.NullTime{Time: x.Latest, Valid: x.Commits > 0}
 		if err := c.index.Put(ctx, x); err != nil {
-			c.log.Warn("the journal of a segment was not kept; it is made again when it is needed", "segment", name, "error", err)
+			c.log.Warn("the journal of a segment was not kept; it is made again when it is needed", "segment", record.Name, "error", err)
+		}
+		if c.cluster.SegmentSize.Offset(record.End) != 0 {
+			c.follower.forget() // what comes next does not go on here
 		}
 	}
-	if err := c.catalog.AddSegment(ctx, record); err != nil {
-		return err
-	}
-	return errors.Join(os.Remove(path), syncDir(c.spool.dir))
+	return c.catalog.AddSegment(ctx, *record)
 }
 
 // readWhole reads a segment to its end, and gives its journal.
@@ -76,26 +103,34 @@ func (c *capturer) readWhole(ctx context.Context, seg pg.Segment, path string, e
 	if err := c.follower.read(ctx, seg, path, end); err != nil {
 		return nil, err
 	}
-	return c.follower.finish(ctx, path, end)
+	return c.follower.finish(ctx, end)
 }
 
-// keepStored leaves a segment as the store has it, makes sure that it is recorded, and takes the
-// spooled one out of the way.
-func (c *capturer) keepStored(ctx context.Context, seg pg.Segment, path string, is verdict) error {
-	known, err := c.catalog.HasSegment(ctx, c.cluster.ID, seg)
+// keepStored leaves a segment as the store has it. Where that is recorded and read, or is another
+// than the spooled one, the spooled one goes out of the way and is done with.
+func (c *capturer) keepStored(ctx context.Context, seg pg.Segment, path string, is verdict) (done bool, err error) {
+	known, read, err := c.catalog.HasSegment(ctx, c.cluster.ID, seg)
 	if err != nil {
-		return err
+		return false, err
 	}
-	if !known { // put and not recorded, when a service was killed
+	if is == contained && !read && path == c.spool.path(seg) {
+		return false, nil // put, and not recorded or not read, when a service was killed
+	}
+	if !known {
 		if err := c.recordStored(ctx, seg); err != nil {
-			return err
+			return false, err
 		}
 	}
 	if is == contained {
-		return errors.Join(os.Remove(path), syncDir(c.spool.dir))
+		return true, c.spool.remove(seg, path)
 	}
-	c.log.Warn("the store has another segment of that name, which stays; the spooled one is set aside", "segment", seg.Name(c.cluster.SegmentSize))
-	return c.spool.setAside(path)
+	name := seg.Name(c.cluster.SegmentSize)
+	c.log.Error("the store has another segment of that name, which stays; the spooled one is set aside", "segment", name)
+	if err := c.spool.setAside(seg, path); err != nil {
+		return false, err
+	}
+	return true, fmt.Errorf("the server has sent another segment %s than the one that the store has, which stays; the one just sent is in the spool's folder %q: %w: "+
+		"if the server was restored in place without a new timeline, register it as another cluster; else find out which of the two is right", name, asideDir, errForGood)
 }
 
 // recordStored records a segment by its journal in the store.

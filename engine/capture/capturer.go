@@ -13,9 +13,11 @@ import (
 
 	"github.com/jackc/pgx/v5/pgconn"
 
+	"velvetrewind/core/figures"
 	"velvetrewind/core/journal"
 	"velvetrewind/core/layout"
 	"velvetrewind/core/pg"
+	"velvetrewind/core/wal"
 	"velvetrewind/engine/access"
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/index"
@@ -30,8 +32,6 @@ const (
 	longestSilence = 30 * time.Second // the server answers each report
 	firstBackoff   = 250 * time.Millisecond
 	longestWait    = 15 * time.Second
-	spoolLimit     = 64 // finished segments that may wait for the store before capture pauses
-	batchMessages  = 64 // received at most between two flushes
 )
 
 // capturer is the capture of one cluster while this instance holds its lease.
@@ -57,11 +57,17 @@ type capturer struct {
 	refused  pg.LSN        // up to where the server has said that it no longer has the WAL
 	received bool          // something has come since the last try
 	wakeup   chan struct{} // a segment is waiting for the store
+	room     chan struct{} // one has gone there
+	urgent   atomic.Bool   // commits wait for us, as far as is known
+	walDir   string        // the server's, if it is on this machine
+	stop     context.CancelCauseFunc
 
 	mu    sync.Mutex
 	state catalog.Capture
-	// storeTrouble is what keeps segments from the store; the stream goes on meanwhile.
+	// storeTrouble is what keeps segments from the store; the stream goes on meanwhile, until the
+	// spool is full.
 	storeTrouble string
+	paused       bool
 	said         []truth // what the server has said of itself and is not reached yet, oldest first
 	askTrouble   string  // why it could not be asked last
 }
@@ -72,9 +78,11 @@ var errForGood = errors.New("this needs a person")
 // run captures until ctx ends.
 func (c *capturer) run(ctx context.Context) {
 	var wg sync.WaitGroup
-	ctx, cancel := context.WithCancel(ctx)
+	outer := ctx
+	ctx, c.stop = context.WithCancelCause(ctx)
 	defer wg.Wait()
-	defer cancel()
+	defer c.stop(nil)
+	c.urgent.Store(true)
 	wg.Go(func() { c.archiveLoop(ctx) })
 	wg.Go(func() { c.saveLoop(ctx) })
 	wg.Go(func() { c.nameLoop(ctx) })
@@ -84,6 +92,10 @@ func (c *capturer) run(ctx context.Context) {
 		c.received = false
 		err := c.connect(ctx)
 		c.spool.close()
+		if cause := context.Cause(ctx); outer.Err() == nil && errors.Is(cause, errForGood) {
+			c.set(func(k *catalog.Capture) { k.State, k.Problem = catalog.CaptureFailed, explain(cause) })
+			<-outer.Done()
+		}
 		if ctx.Err() != nil {
 			return
 		}
@@ -175,113 +187,11 @@ func explain(err error) string {
 	return access.Remedy(err)
 }
 
-// follow receives until the stream ends.
-func (c *capturer) follow(ctx context.Context, st *replication.Stream) error {
-	ctx, cancel := context.WithCancel(ctx)
-	messages := make(chan replication.Message, batchMessages)
-	received := make(chan error, 1)
-	go func() { received <- receive(ctx, st, messages) }()
-	defer func() {
-		cancel()
-		_ = st.Close() // ends the receiver
-		<-received
-	}()
-	tick := time.NewTicker(reportEvery)
-	defer tick.Stop()
-	heard := time.Now()
-	for {
-		in := messages
-		if c.backlog() >= spoolLimit {
-			in, heard = nil, time.Now() // the server waits, and keeps its WAL
-		}
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case m, ok := <-in:
-			if !ok {
-				err := <-received
-				received <- err
-				return err
-			}
-			if err := c.take(st, m, messages); err != nil {
-				return err
-			}
-			heard = time.Now()
-		case <-tick.C:
-			if time.Since(heard) > longestSilence {
-				return fmt.Errorf("the server has said nothing for %s, though it was asked", longestSilence)
-			}
-			if err := st.Report(c.spool.written, c.spool.flushed, true); err != nil {
-				return err
-			}
-		}
-	}
-}
-
-// receive hands messages over in order, and closes the channel at the end.
-func receive(ctx context.Context, st *replication.Stream, to chan<- replication.Message) error {
-	defer close(to)
-	for {
-		m, err := st.Receive()
-		if err != nil {
-			return err
-		}
-		m.Data = append([]byte(nil), m.Data...)
-		select {
-		case to <- m:
-		case <-ctx.Done():
-			return ctx.Err()
-		}
-	}
-}
-
-// take writes a message and whatever else has arrived, makes it safe, and only then reports it.
-func (c *capturer) take(st *replication.Stream, m replication.Message, more <-chan replication.Message) error {
-	c.received = true
-	for n := 1; ; n++ {
-		if len(m.Data) > 0 {
-			finished, err := c.spool.write(m.Start, m.Data)
-			if err != nil {
-				return err
-			}
-			if finished {
-				c.wake()
-			}
-		}
-		if n == batchMessages || len(more) == 0 {
-			break
-		}
-		next, ok := <-more
-		if !ok {
-			break
-		}
-		m = next
-	}
-	if err := c.spool.flush(); err != nil {
-		return err
-	}
-	c.wake()
-	c.set(func(k *catalog.Capture) {
-		k.ReceivedLSN, k.FlushedLSN = c.spool.written, c.spool.flushed
-		k.ServerLSN = max(k.ServerLSN, m.ServerEnd, c.spool.flushed)
-		c.settleTruth(k)
-	})
-	return st.Report(c.spool.written, c.spool.flushed, false)
-}
-
 func (c *capturer) wake() {
 	select {
 	case c.wakeup <- struct{}{}:
 	default: // it will look anyway
 	}
-}
-
-func (c *capturer) backlog() int {
-	list, err := c.spool.finished()
-	if err != nil {
-		return 0
-	}
-	return len(list)
 }
 
 func (c *capturer) set(change func(*catalog.Capture)) {
@@ -298,10 +208,48 @@ func (c *capturer) snapshot() catalog.Capture {
 	if c.storeTrouble != "" {
 		k.Problem = joinText(k.Problem, c.storeTrouble)
 	}
-	if c.askTrouble != "" && k.State == catalog.CaptureStreaming { // else the stream's own trouble says it
+	k.Spooled = c.spool.waiting.Load()
+	if k.State == catalog.CaptureStreaming {
+		k.State = c.condition(k)
+	}
+	if c.paused {
+		k.Problem = joinText(fmt.Sprintf("the spool is full: %s wait for the store, and the server retains what comes", figures.Size(k.Spooled)), k.Problem)
+	}
+	if k.ReadableTo != 0 {
+		k.Problem = joinText(k.Problem, "the WAL that is being received is damaged at "+k.ReadableTo.String())
+	}
+	if c.askTrouble != "" && k.State != catalog.CaptureRetrying && k.State != catalog.CaptureFailed { // else the stream's own trouble says it
 		k.Problem = joinText(k.Problem, c.askTrouble)
 	}
 	return k
+}
+
+// catchUp is how much WAL capture may lack, or how old what is complete may be, before that is
+// called catching up.
+const (
+	catchUpBytes = 16 << 20
+	catchUpAge   = 10 * time.Second
+)
+
+// condition is what the state of a stream that is open comes to.
+func (c *capturer) condition(k catalog.Capture) string {
+	lacks := k.ServerLSN > k.FlushedLSN && k.ServerLSN-k.FlushedLSN > catchUpBytes
+	old := len(c.said) > 0 && c.said[len(c.said)-1].at.Sub(k.CompleteTo.Time) > catchUpAge
+	switch {
+	case c.paused:
+		return catalog.CapturePaused
+	case c.storeTrouble != "":
+		return catalog.CaptureWaiting
+	case lacks || old:
+		return catalog.CaptureCatchingUp
+	}
+	return catalog.CaptureStreaming
+}
+
+func (c *capturer) setPaused(on bool) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.paused = on
 }
 
 func joinText(a, b string) string {
@@ -339,8 +287,12 @@ func (c *capturer) saveLoop(ctx context.Context) {
 func (c *capturer) archiveLoop(ctx context.Context) {
 	wait := time.Duration(0)
 	for {
-		err := c.archiveAll(ctx)
+		err := c.archiveGently(ctx)
 		if ctx.Err() != nil {
+			return
+		}
+		if errors.Is(err, errForGood) {
+			c.stop(err)
 			return
 		}
 		c.mu.Lock()
@@ -384,6 +336,16 @@ func (c *capturer) rest(ctx context.Context) bool {
 	}
 }
 
+// archiveGently does so at the lowest priority, so that it takes no time from the database on a
+// machine that both share; but not while the spool is filling up.
+func (c *capturer) archiveGently(ctx context.Context) (err error) {
+	if c.spool.waiting.Load() > c.spool.limit/4 {
+		return c.archiveAll(ctx)
+	}
+	atLowPriority(func() { err = c.archiveAll(ctx) })
+	return err
+}
+
 // archiveAll stores what is finished, and reads what is not.
 func (c *capturer) archiveAll(ctx context.Context) error {
 	c.archiving.Lock()
@@ -392,16 +354,21 @@ func (c *capturer) archiveAll(ctx context.Context) error {
 	// before the one that is being received is read.
 	safe := c.snapshot()
 	err := c.archiveFinished(ctx)
-	if err == nil {
-		err = c.readPartial(ctx, safe)
+	if err != nil {
+		return err
 	}
-	return errors.Join(err, c.follower.settle(ctx), c.recordIncidents(ctx))
+	// What comes now keeps nothing from the store.
+	if err := errors.Join(c.readPartial(ctx, safe), c.follower.settle(ctx), c.recordIncidents(ctx)); err != nil && ctx.Err() == nil {
+		c.log.Warn("the journal is behind", "error", err)
+	}
+	return nil
 }
 
-// readPartial reads the segment that is being received, as far as it is safe.
+// readPartial reads the segment that is being received, as far as it is safe. Where it is damaged
+// that is told at once, though the segment is a hole only when it is stored.
 func (c *capturer) readPartial(ctx context.Context, k catalog.Capture) error {
 	z := c.cluster.SegmentSize
-	if k.FlushedLSN == 0 || z.Offset(k.FlushedLSN) == 0 {
+	if k.FlushedLSN == 0 || z.Offset(k.FlushedLSN) == 0 || k.ReadableTo != 0 {
 		return nil
 	}
 	seg := pg.Segment{Timeline: k.Timeline, Number: z.Number(k.FlushedLSN)}
@@ -411,6 +378,11 @@ func (c *capturer) readPartial(ctx context.Context, k catalog.Capture) error {
 	err := c.follower.read(ctx, seg, c.spool.path(seg)+partialSuffix, k.FlushedLSN)
 	if errors.Is(err, os.ErrNotExist) {
 		return nil // finished meanwhile
+	}
+	if damage := (*wal.Damage)(nil); errors.As(err, &damage) {
+		c.log.Error("the segment that is being received cannot be read on", "segment", seg.Name(z), "error", err)
+		c.set(func(k *catalog.Capture) { k.ReadableTo = max(damage.LSN, z.Start(seg.Number)) })
+		return nil
 	}
 	return err
 }
@@ -446,7 +418,15 @@ func (c *capturer) archiveFinished(ctx context.Context) error {
 			return err
 		}
 		end := c.cluster.SegmentSize.Start(seg.Number + 1)
-		c.set(func(k *catalog.Capture) { k.StoredLSN = max(k.StoredLSN, end) })
+		c.set(func(k *catalog.Capture) {
+			if k.StoredLSN = max(k.StoredLSN, end); k.ReadableTo < end {
+				k.ReadableTo = 0 // it is a hole now
+			}
+		})
+		select {
+		case c.room <- struct{}{}:
+		default: // nobody waits for it
+		}
 	}
 	return nil
 }

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -30,19 +31,20 @@ type follower struct {
 	rule    *atomic.Pointer[journal.Rule]
 	note    func(*journal.Transaction, []journal.Incident) error
 
+	reader   *wal.Reader       // nil before the first segment
 	recorder *journal.Recorder // of the segment being read; nil before the first
 	segment  pg.Segment
 	state    journal.State // in which finished leaves the journal; the two change together
-	finished pg.Segment    // the segment that state stands behind
-	rest     []byte        // its bytes from the page of state.Next on
+	finished pg.Segment    // the segment that state and reader stand after
 	sampled  time.Time     // when names were last asked for because one was missing
 	lacking  bool          // names are missing still
 }
 
 // forget has the follower begin anew with what the store knows.
-func (f *follower) forget() { f.recorder, f.finished, f.rest = nil, pg.Segment{}, nil }
+func (f *follower) forget() { f.reader, f.recorder, f.finished = nil, nil, pg.Segment{} }
 
-// read takes in the records of a segment up to an LSN, as far as they are whole.
+// read takes in the records of a segment up to an LSN, as far as they are whole. Of a record that
+// is not, what was read is not read again.
 func (f *follower) read(ctx context.Context, seg pg.Segment, path string, to pg.LSN) error {
 	if f.recorder == nil || f.segment != seg {
 		if err := f.begin(ctx, seg); err != nil {
@@ -54,18 +56,16 @@ func (f *follower) read(ctx context.Context, seg pg.Segment, path string, to pg.
 		return err
 	}
 	defer func() { _ = file.Close() }()
-	z := f.cluster.SegmentSize
-	start := z.Start(seg.Number)
-	next, prev := f.recorder.Next()
-	next = max(next, f.recorder.From())
-	from := wal.PageOf(next)
-	var src io.Reader
-	if from < start {
-		src = io.MultiReader(bytes.NewReader(f.rest), io.NewSectionReader(file, 0, int64(to-start)))
-	} else {
-		src = io.NewSectionReader(file, int64(from-start), int64(to-from))
+	start, from := f.cluster.SegmentSize.Start(seg.Number), f.reader.Needs()
+	if from >= to {
+		return nil
 	}
-	return index.ReadInto(f.recorder, src, f.cluster, next, prev, func(t *journal.Transaction) error { return f.judge(ctx, t) })
+	f.reader.Resume(io.NewSectionReader(file, int64(from-start), int64(to-from)))
+	if err := index.ReadRecords(f.recorder, f.reader, func(t *journal.Transaction) error { return f.judge(ctx, t) }); err != nil {
+		f.forget()
+		return err
+	}
+	return nil
 }
 
 // begin opens the journal of a segment at the state that the one before it left.
@@ -92,22 +92,33 @@ func (f *follower) resume(ctx context.Context, seg pg.Segment) error {
 	if f.state, err = f.index.Before(ctx, seg); err != nil {
 		return fmt.Errorf("the journal before segment %s: %w", seg.Name(f.cluster.SegmentSize), err)
 	}
-	f.rest = nil
 	start := f.cluster.SegmentSize.Start(seg.Number)
 	if f.state.Next == 0 {
 		if next, err := names.NextXID(ctx, f.access); err == nil {
 			f.state.NextXID, f.state.Epoch = next, true
 		}
+		f.reader = index.NewReader(f.cluster, bytes.NewReader(nil), start, 0)
 		return nil
 	}
-	if from := wal.PageOf(f.state.Next); from < start {
-		f.rest, err = f.index.Bytes(ctx, f.index.Predecessor(seg), from)
+	if wal.PageOf(f.state.Next) >= start {
+		f.reader = index.NewReader(f.cluster, bytes.NewReader(nil), f.state.Next, f.state.Prev)
+		return nil
 	}
-	return err
+	// The beginning of a record that goes on in this segment; none ends before it.
+	before := f.index.Stream(ctx, f.index.Predecessor(seg), wal.PageOf(f.state.Next))
+	defer func() { _ = before.Close() }()
+	f.reader = index.NewReader(f.cluster, before, f.state.Next, f.state.Prev)
+	if _, err := f.reader.Next(); !errors.Is(err, io.EOF) {
+		return fmt.Errorf("the journal before segment %s does not go up to it: %w", seg.Name(f.cluster.SegmentSize), errors.Join(err, errJournal))
+	}
+	return nil
 }
 
+// errJournal says that the journal and the WAL do not fit together.
+var errJournal = errors.New("the journal is made anew")
+
 // finish gives the journal of a segment that was read to its end, and is ready for the next.
-func (f *follower) finish(ctx context.Context, path string, end pg.LSN) (*journal.Segment, error) {
+func (f *follower) finish(ctx context.Context, end pg.LSN) (*journal.Segment, error) {
 	s, err := f.recorder.Segment(end, f.book.Now())
 	if err != nil {
 		return nil, err
@@ -117,33 +128,8 @@ func (f *follower) finish(ctx context.Context, path string, end pg.LSN) (*journa
 			return nil, err
 		}
 	}
-	start := f.cluster.SegmentSize.Start(f.segment.Number)
-	if f.rest, err = restOf(path, f.rest, wal.PageOf(s.State.Next), start, end); err != nil {
-		return nil, err
-	}
 	f.state, f.finished, f.recorder = s.State, f.segment, nil
 	return s, nil
-}
-
-// restOf reads what of a segment belongs to the record that goes on behind it.
-func restOf(path string, before []byte, from, start, end pg.LSN) ([]byte, error) {
-	if from >= end {
-		return nil, nil
-	}
-	file, err := os.Open(path)
-	if err != nil {
-		return nil, err
-	}
-	defer func() { _ = file.Close() }()
-	var rest []byte
-	if from < start { // a record longer than the segment
-		rest, from = bytes.Clone(before), start
-	}
-	part := make([]byte, end-from)
-	if _, err := file.ReadAt(part, int64(from-start)); err != nil {
-		return nil, err
-	}
-	return append(rest, part...), nil
 }
 
 // refreshPause keeps files that nobody can name from having the server asked without end.

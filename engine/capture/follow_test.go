@@ -72,7 +72,7 @@ func TestFollowerInAnyOrder(t *testing.T) {
 				}
 			}
 			require.NoError(t, f.read(ctx, seg, path, z.Start(n+1)))
-			s, err := f.finish(ctx, path, z.Start(n+1))
+			s, err := f.finish(ctx, z.Start(n+1))
 			require.NoError(t, err)
 			put(seg, path, s)
 			for tx, err := range s.Transactions() {

@@ -226,24 +226,33 @@ func (c *capturer) archivePartials(ctx context.Context, which func(pg.Segment) b
 			continue
 		}
 		path := c.spool.path(seg) + partialSuffix
+		if err := c.dropUnsafe(ctx, seg, path); err != nil {
+			return err
+		}
 		if size, err := c.spool.partialSize(seg); err == nil && size == 0 {
 			if err := os.Remove(path); err != nil {
 				return err
 			}
 			continue
 		}
-		err := c.archive(ctx, seg, path)
-		var d *wal.Damage
-		if errors.As(err, &d) { // bytes at its end that never reached the disk
-			c.log.Warn("a cut segment ends in bytes that were never safe; they are dropped", "at", d.LSN.String())
-			if err := os.Truncate(path, c.cluster.SegmentSize.Offset(d.LSN)); err != nil {
-				return err
-			}
-			err = c.archive(ctx, seg, path)
-		}
-		if err != nil {
+		if err := c.archive(ctx, seg, path); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// dropUnsafe cuts bytes off the end of a cut segment that never reached the disk.
+func (c *capturer) dropUnsafe(ctx context.Context, seg pg.Segment, path string) error {
+	size, err := c.spool.partialSize(seg)
+	if err != nil {
+		return err
+	}
+	start := c.cluster.SegmentSize.Start(seg.Number)
+	var d *wal.Damage
+	if err := c.follower.read(ctx, seg, path, start+pg.LSN(size)); !errors.As(err, &d) {
+		return nil // what else is wrong with reading it does not keep it from the store
+	}
+	c.log.Warn("a cut segment ends in bytes that were never safe; they are dropped", "at", d.LSN.String())
+	return os.Truncate(path, c.cluster.SegmentSize.Offset(max(d.LSN, start)))
 }

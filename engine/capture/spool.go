@@ -3,11 +3,15 @@ package capture
 import (
 	"errors"
 	"fmt"
+	"hash/crc32"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"sort"
 	"strings"
+	"sync"
+	"sync/atomic"
 
 	"velvetrewind/core/pg"
 	"velvetrewind/engine/catalog"
@@ -19,20 +23,75 @@ const partialSuffix = ".partial"
 // spool is the directory in which a cluster's WAL waits for the store. One
 // goroutine writes; others may list and read.
 type spool struct {
-	dir  string
-	size pg.SegmentSize
+	dir   string
+	size  pg.SegmentSize
+	limit int64 // bytes of finished segments that may wait for the store; 0 for no limit
 
 	segment pg.Segment // being written
 	file    *os.File   // nil before the first write
+	pending []byte     // the last of what was written, not handed to the file yet
 	written pg.LSN
 	flushed pg.LSN
+	waiting atomic.Int64 // bytes of finished segments
+
+	crc  uint32   // of what was received of the segment that is being written
+	sums sync.Map // of finished segments, by pg.Segment: their CRC as received
 }
 
-func openSpool(dir string, size pg.SegmentSize) (*spool, error) {
+// pendingBytes are gathered at most before they go to the file.
+const pendingBytes = 128 << 10
+
+// openSpool opens the spool and counts what waits in it. A finished segment that is longer than
+// a segment is cut to its length; one that is shorter stays, and is stored as it is.
+func openSpool(dir string, size pg.SegmentSize, limit int64) (*spool, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, err
 	}
-	return &spool{dir: dir, size: size}, nil
+	s := &spool{dir: dir, size: size, limit: max(limit, 2*int64(size))}
+	list, err := s.finished()
+	if err != nil {
+		return nil, err
+	}
+	for _, seg := range list {
+		info, err := os.Stat(s.path(seg))
+		if err == nil && info.Size() > int64(size) {
+			err = os.Truncate(s.path(seg), int64(size))
+		}
+		if err != nil {
+			return nil, err
+		}
+		s.waiting.Add(int64(size))
+	}
+	return s, nil
+}
+
+// full tells whether so much waits for the store that no more should be received.
+func (s *spool) full() bool { return s.waiting.Load() >= s.limit }
+
+// remove takes a file out of the spool that is in the store.
+func (s *spool) remove(seg pg.Segment, path string) error {
+	if err := errors.Join(os.Remove(path), syncDir(s.dir)); err != nil {
+		return err
+	}
+	s.gone(seg, path)
+	return nil
+}
+
+// gone counts a file that has left the spool.
+func (s *spool) gone(seg pg.Segment, path string) {
+	if path == s.path(seg) {
+		s.waiting.Add(-int64(s.size))
+	}
+	s.sums.Delete(seg)
+}
+
+// sum is the CRC of a finished segment as it was received, if that was in this process.
+func (s *spool) sum(seg pg.Segment) (crc uint32, known bool) {
+	v, known := s.sums.Load(seg)
+	if known {
+		crc = v.(uint32)
+	}
+	return crc, known
 }
 
 // finished lists the whole segments that wait for the store, oldest first.
@@ -86,10 +145,14 @@ func (s *spool) write(at pg.LSN, data []byte) (finished bool, err error) {
 				return finished, err
 			}
 		}
-		n := min(len(data), int(s.size)-int(s.size.Offset(s.written)))
-		if _, err := s.file.WriteAt(data[:n], s.size.Offset(s.written)); err != nil {
-			return finished, err
+		n := min(len(data), int(s.size)-int(s.size.Offset(s.written)), pendingBytes)
+		if len(s.pending)+n > pendingBytes {
+			if err := s.push(); err != nil {
+				return finished, err
+			}
 		}
+		s.pending = append(s.pending, data[:n]...)
+		s.crc = crc32.Update(s.crc, pg.Castagnoli, data[:n])
 		s.written += pg.LSN(n)
 		data = data[n:]
 		if s.size.Offset(s.written) == 0 {
@@ -112,19 +175,34 @@ func (s *spool) open() error {
 		return err
 	}
 	if info, err := f.Stat(); err != nil || info.Size() < keep {
-		return errors.Join(err, f.Close(), fmt.Errorf("the spool holds less than was thought of %s", f.Name()))
+		return errors.Join(err, f.Close(), fmt.Errorf("the spool file %s is shorter than expected", f.Name()))
 	}
 	if err := errors.Join(f.Truncate(keep), f.Sync(), syncDir(s.dir)); err != nil {
 		return errors.Join(err, f.Close())
 	}
-	s.file = f
+	sum := crc32.New(pg.Castagnoli)
+	if _, err := io.Copy(sum, io.NewSectionReader(f, 0, keep)); err != nil {
+		return errors.Join(err, f.Close())
+	}
+	s.file, s.crc = f, sum.Sum32()
 	return nil
+}
+
+// push hands what is pending to the file, and so shows it to readers.
+func (s *spool) push() error {
+	if len(s.pending) == 0 {
+		return nil
+	}
+	at := s.size.Offset(s.written-1) + 1 - int64(len(s.pending))
+	_, err := s.file.WriteAt(s.pending, at)
+	s.pending = s.pending[:0]
+	return err
 }
 
 // flush makes all that was written safe.
 func (s *spool) flush() error {
 	if s.file != nil && s.flushed != s.written {
-		if err := fdatasync(s.file); err != nil {
+		if err := errors.Join(s.push(), fdatasync(s.file)); err != nil {
 			return err
 		}
 	}
@@ -135,21 +213,26 @@ func (s *spool) flush() error {
 // finish closes a segment of which every byte is there.
 func (s *spool) finish() error {
 	path := s.path(s.segment)
-	if err := errors.Join(s.file.Sync(), s.file.Close()); err != nil {
+	err := errors.Join(s.push(), s.file.Sync(), s.file.Close())
+	s.file = nil
+	if err != nil {
 		return err
 	}
-	s.file = nil
 	if err := os.Rename(path+partialSuffix, path); err != nil {
 		return err
 	}
 	if err := syncDir(s.dir); err != nil {
 		return err
 	}
+	s.sums.Store(s.segment, s.crc)
 	s.flushed = s.written
+	s.waiting.Add(int64(s.size))
 	return nil
 }
 
+// close drops what was not made safe; the server has it still.
 func (s *spool) close() {
+	s.pending = s.pending[:0]
 	if s.file != nil {
 		_ = s.file.Close()
 		s.file = nil

@@ -80,7 +80,7 @@ func unlessEnd(err error) error {
 }
 
 // setAside takes a file out of the spool without losing it: somebody may want to look at it.
-func (s *spool) setAside(path string) error {
+func (s *spool) setAside(seg pg.Segment, path string) error {
 	dir := filepath.Join(s.dir, asideDir)
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return err
@@ -89,6 +89,7 @@ func (s *spool) setAside(path string) error {
 	if err := os.Rename(path, to); err != nil {
 		return err
 	}
+	s.gone(seg, path)
 	return errors.Join(syncDir(dir), syncDir(s.dir))
 }
 
@@ -104,7 +105,7 @@ func (c *capturer) dropOutdated(last pg.Segment) error {
 			continue
 		}
 		c.log.Warn("the spool's cut segment is set aside: the store has more", "segment", seg.Name(c.cluster.SegmentSize), "stored_to", last.Name(c.cluster.SegmentSize))
-		if err := c.spool.setAside(c.spool.path(seg) + partialSuffix); err != nil {
+		if err := c.spool.setAside(seg, c.spool.path(seg)+partialSuffix); err != nil {
 			return err
 		}
 	}

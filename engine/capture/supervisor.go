@@ -26,9 +26,12 @@ type Supervisor struct {
 	Catalog *catalog.Catalog
 	Store   *vault.Vault
 	Spool   string // directory, one below it for each cluster
-	Codec   layout.Codec
-	Books   *names.Books
-	Log     *slog.Logger
+	// SpoolLimit is how many bytes of a cluster's WAL may wait for the store before its capture
+	// pauses.
+	SpoolLimit int64
+	Codec      layout.Codec
+	Books      *names.Books
+	Log        *slog.Logger
 	// Access opens the secrets of a cluster.
 	Access func(catalog.Cluster) (access.Access, error)
 	// Changed is told that a capture's saved state has changed.
@@ -181,7 +184,7 @@ func (s *Supervisor) capturer(ctx context.Context, k catalog.Cluster, state cata
 	if err != nil {
 		return nil, err
 	}
-	sp, err := openSpool(filepath.Join(s.Spool, k.ID), k.SegmentSize)
+	sp, err := openSpool(filepath.Join(s.Spool, k.ID), k.SegmentSize, s.SpoolLimit)
 	if err != nil {
 		return nil, err
 	}
@@ -194,7 +197,7 @@ func (s *Supervisor) capturer(ctx context.Context, k catalog.Cluster, state cata
 	c := &capturer{
 		cluster: k, access: a, catalog: s.Catalog, store: s.Store, codec: s.Codec,
 		log: s.Log.With("cluster", k.Name), changed: s.Changed,
-		spool: sp, wakeup: make(chan struct{}, 1),
+		spool: sp, wakeup: make(chan struct{}, 1), room: make(chan struct{}, 1),
 	}
 	if err := s.prepareJournal(ctx, c); err != nil {
 		return nil, err

@@ -37,17 +37,18 @@ type Backup struct {
 	Extents     int64           `db:"extents"`
 	NewExtents  int64           `db:"new_extents"`
 	ZeroExtents int64           `db:"zero_extents"`
+	Damaged     json.RawMessage `db:"damaged"` // []layout.DamagedPage
 }
 
 // AddBackup records a backup whose manifest is in the store; again is no error.
 func (c *Catalog) AddBackup(ctx context.Context, b Backup) error {
 	_, err := c.db.ExecContext(ctx, `insert into velvet.backups
 		(id, cluster_id, kind, timeline, start_lsn, stop_lsn, started_at, stopped_at, files, bytes_read, bytes_stored, pages, page_faults, tablespaces, task_id,
-		beside, bytes_held, bytes_shared, extents, new_extents, zero_extents)
-		values ($1, $2, $3, $4, $5::pg_lsn, $6::pg_lsn, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19, $20, $21) on conflict (id) do nothing`,
+		beside, bytes_held, bytes_shared, extents, new_extents, zero_extents, damaged)
+		values ($1, $2, $3, $4, $5::pg_lsn, $6::pg_lsn, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19, $20, $21, coalesce($22::jsonb, '[]')) on conflict (id) do nothing`,
 		b.ID, b.ClusterID, b.Kind, int64(b.Timeline), lsn(b.Start), lsn(b.Stop), b.StartedAt, b.StoppedAt,
 		b.Files, b.BytesRead, b.BytesStored, b.Pages, b.PageFaults, string(b.Tablespaces), b.TaskID,
-		b.Beside, b.BytesHeld, b.BytesShared, b.Extents, b.NewExtents, b.ZeroExtents)
+		b.Beside, b.BytesHeld, b.BytesShared, b.Extents, b.NewExtents, b.ZeroExtents, textOrNull(b.Damaged))
 	return err
 }
 

@@ -49,7 +49,7 @@ func TestRecords(t *testing.T) {
 	require.NoError(t, c.AddCluster(ctx, k))
 	got, err := c.Cluster(ctx, "ferries")
 	require.NoError(t, err)
-	k.CreatedAt, k.SecondStore, k.LabelsSet, k.CaptureAlert = got.CreatedAt, true, json.RawMessage("{}"), 300
+	k.CreatedAt, k.SecondStore, k.LabelsSet, k.FormerSuperusersSet, k.CaptureAlert = got.CreatedAt, true, json.RawMessage("{}"), json.RawMessage("[]"), 300
 	k.AlertDrops, k.AlertRows, k.AlertShare = journal.DefaultRule.Drops, journal.DefaultRule.Rows, journal.DefaultRule.Share
 	assert.Equal(t, k, got, "64 bits of the system identifier come back")
 	assert.Equal(t, 15, got.Major())

@@ -25,6 +25,7 @@ type Cluster struct {
 	SegmentSize    pg.SegmentSize `db:"segment_size"`
 	DataChecksums  bool           `db:"data_checksums"`
 	Superuser      string         `db:"superuser"`
+	DataDirectory  string         `db:"data_directory"` // the server's, as last asked; "" where it does not tell
 	Slot           string         `db:"slot"`
 	CreatedAt      time.Time      `db:"created_at"`
 	AlertDrops     bool           `db:"alert_drops"`
@@ -38,6 +39,24 @@ type Cluster struct {
 	ReplicationUser   string           `db:"replication_user"`
 	ReplicationSealed []byte           `db:"replication_sealed"`
 	CaptureAlert      int              `db:"capture_alert_seconds"`
+
+	FormerSuperusersSet json.RawMessage `db:"former_superusers"` // []string, the newest last
+}
+
+// FormerSuperusers are names that the bootstrap superuser had before.
+func (c Cluster) FormerSuperusers() (names []string, err error) {
+	if len(c.FormerSuperusersSet) == 0 {
+		return nil, nil
+	}
+	return names, json.Unmarshal(c.FormerSuperusersSet, &names)
+}
+
+// SaveFacts records what a server says of itself that can change between two of its starts.
+func (c *Catalog) SaveFacts(ctx context.Context, k Cluster) error {
+	_, err := c.db.ExecContext(ctx, `update velvet.clusters set server_version = $2, data_checksums = $3, data_directory = $4, superuser = $5,
+		former_superusers = case when superuser = $5 then former_superusers else (former_superusers - superuser) || to_jsonb(superuser) end where id = $1`,
+		k.ID, k.ServerVersion, k.DataChecksums, k.DataDirectory, k.Superuser)
+	return err
 }
 
 // Labels are by what policies find the cluster.
@@ -79,10 +98,11 @@ func (c *Catalog) insertCluster(ctx context.Context, k Cluster, state string, wa
 	}
 	defer func() { _ = tx.Rollback() }()
 	_, err = tx.ExecContext(ctx, `insert into velvet.clusters
-		(id, name, conn_string, password_sealed, system_id, server_version, segment_size, data_checksums, superuser, slot, labels, keep_rule, replication_user, replication_sealed, host)
-		values ($1, $2, $3, $4, $5::text::numeric, $6, $7, $8, $9, $10, coalesce($11::jsonb, '{}'), $12, $13, $14, $15)`,
+		(id, name, conn_string, password_sealed, system_id, server_version, segment_size, data_checksums, superuser, slot, labels, keep_rule, replication_user, replication_sealed, host, data_directory, former_superusers)
+		values ($1, $2, $3, $4, $5::text::numeric, $6, $7, $8, $9, $10, coalesce($11::jsonb, '{}'), $12, $13, $14, $15, $16, coalesce($17::jsonb, '[]'))`,
 		k.ID, k.Name, k.ConnString, k.PasswordSealed, utoa(k.SystemID), k.ServerVersion, int64(k.SegmentSize), k.DataChecksums, k.Superuser, k.Slot,
-		textOrNull(k.LabelsSet), jsonOrNull(k.KeepSet), k.ReplicationUser, k.ReplicationSealed, hostOf(k.ConnString))
+		textOrNull(k.LabelsSet), jsonOrNull(k.KeepSet), k.ReplicationUser, k.ReplicationSealed, hostOf(k.ConnString),
+		k.DataDirectory, textOrNull(k.FormerSuperusersSet))
 	if violates(err, "clusters_name_key") {
 		return problem.New(problem.Conflict, "Choose another name, or remove the other cluster first.", "the cluster was not added", "there is a cluster named %q already", k.Name)
 	}
@@ -105,7 +125,7 @@ func hostOf(conn string) string {
 }
 
 const clusterColumns = `id, name, conn_string, password_sealed, system_id::text as system_id, server_version, segment_size, data_checksums, superuser, slot, created_at, alert_drops, alert_rows, alert_share,
-	tidy_due or exists (select from velvet.released r where r.cluster_id = clusters.id and not r.tidied) as tidy_due, second_store, labels, keep_rule, replication_user, replication_sealed, capture_alert_seconds`
+	tidy_due or exists (select from velvet.released r where r.cluster_id = clusters.id and not r.tidied) as tidy_due, second_store, labels, keep_rule, replication_user, replication_sealed, capture_alert_seconds, data_directory, former_superusers`
 
 // Clusters lists all clusters by name.
 func (c *Catalog) Clusters(ctx context.Context) ([]Cluster, error) {
@@ -175,7 +195,10 @@ const (
 	CaptureRebuilding = "rebuilding" // the cluster is being recorded again from its store
 	CaptureStarting   = "starting"
 	CaptureStreaming  = "streaming"
-	CaptureRetrying   = "retrying" // interrupted, and trying again by itself
+	CaptureCatchingUp = "catching up"           // streaming, and behind
+	CaptureWaiting    = "waiting for the store" // streaming, and nothing gets from the spool into the store
+	CapturePaused     = "paused"                // the spool is full
+	CaptureRetrying   = "retrying"              // interrupted, and trying again by itself
 	CaptureStopped    = "stopped"
 	CaptureFailed     = "failed" // needs a person
 )
@@ -194,7 +217,31 @@ type Capture struct {
 	CompleteTo  sql.NullTime `db:"complete_to"`
 	Since       time.Time    `db:"since"`
 	UpdatedAt   time.Time    `db:"updated_at"`
+
+	Spooled    int64  `db:"spooled"`        // bytes of finished segments that wait for the store
+	Retained   int64  `db:"retained"`       // bytes of WAL that the slot has the server retain
+	Room       int64  `db:"room"`           // bytes that it can still retain; -1 where that is not known
+	ClockAhead int64  `db:"clock_ahead_us"` // of the server's clock, in microseconds
+	ReadableTo pg.LSN `db:"readable_to"`    // where the segment being received is damaged; 0 where it is not
 }
+
+// Receives tells whether WAL is arriving, or will when the store takes it again.
+func (k Capture) Receives() bool {
+	switch k.State {
+	case CaptureStreaming, CaptureCatchingUp, CaptureWaiting, CapturePaused:
+		return true
+	}
+	return false
+}
+
+// CompleteAge is how long before now, by the service's clock, that was for which everything is
+// safe here; ok is false where it is not known.
+func (k Capture) CompleteAge(now time.Time) (age time.Duration, ok bool) {
+	return now.Add(k.ServerAhead()).Sub(k.CompleteTo.Time), k.CompleteTo.Valid
+}
+
+// ServerAhead is by how much the server's clock is ahead of the service's.
+func (k Capture) ServerAhead() time.Duration { return time.Duration(k.ClockAhead) * time.Microsecond }
 
 // Capture reads a cluster's capture.
 func (c *Catalog) Capture(ctx context.Context, cluster string) (Capture, error) {
@@ -216,9 +263,11 @@ func (c *Catalog) SaveCapture(ctx context.Context, k Capture) error {
 		timeline = case when $4::bigint = 0 then timeline else $4::bigint end,
 		received_lsn = coalesce($5::pg_lsn, received_lsn), flushed_lsn = coalesce($6::pg_lsn, flushed_lsn),
 		stored_lsn = coalesce($7::pg_lsn, stored_lsn), server_lsn = coalesce($8::pg_lsn, server_lsn),
-		complete_to = coalesce($9::timestamptz, complete_to), updated_at = now()
+		complete_to = coalesce($9::timestamptz, complete_to), updated_at = now(),
+		spooled = $10, retained = $11, room = $12, clock_ahead_us = $13, readable_to = $14::pg_lsn
 		where cluster_id = $1`,
-		k.ClusterID, k.State, k.Problem, int64(k.Timeline), lsn(k.ReceivedLSN), lsn(k.FlushedLSN), lsn(k.StoredLSN), lsn(k.ServerLSN), k.CompleteTo)
+		k.ClusterID, k.State, k.Problem, int64(k.Timeline), lsn(k.ReceivedLSN), lsn(k.FlushedLSN), lsn(k.StoredLSN), lsn(k.ServerLSN), k.CompleteTo,
+		k.Spooled, k.Retained, k.Room, k.ClockAhead, lsn(k.ReadableTo))
 	return err
 }
 
@@ -326,9 +375,10 @@ func (c *Catalog) LastWhole(ctx context.Context, k Cluster) (s pg.Segment, ok bo
 }
 
 // HasSegment tells whether a segment is recorded.
-func (c *Catalog) HasSegment(ctx context.Context, cluster string, seg pg.Segment) (there bool, err error) {
-	return there, c.db.GetContext(ctx, &there, `select exists (select from velvet.segments where cluster_id = $1 and timeline = $2 and number = $3)`,
-		cluster, int64(seg.Timeline), int64(seg.Number))
+func (c *Catalog) HasSegment(ctx context.Context, cluster string, seg pg.Segment) (there, read bool, err error) {
+	err = c.db.QueryRowxContext(ctx, `select count(*) > 0, coalesce(bool_or(records > 0 or unreadable <> ''), false)
+		from velvet.segments where cluster_id = $1 and timeline = $2 and number = $3`, cluster, int64(seg.Timeline), int64(seg.Number)).Scan(&there, &read)
+	return there, read, err
 }
 
 // HoleCause is why WAL from a place on was never captured.

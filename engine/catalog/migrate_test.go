@@ -78,6 +78,6 @@ func TestACatalogueOfAnEarlierVersion(t *testing.T) {
 		p.Exec(name, "insert into velvet.migrations (version_id, is_applied) values (4711, true)")
 		_, err = Open(ctx, p.DSN(testbed.Superuser, name)+" password='"+testbed.Password+"'")
 		assert.Equal(t, problem.Conflict, kindOf(t, err))
-		assert.ErrorContains(t, err, "of version 4711, and this program knows them up to 9")
+		assert.ErrorContains(t, err, "of version 4711, and this program knows them up to ")
 	}
 }

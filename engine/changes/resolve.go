@@ -12,6 +12,7 @@ import (
 	"velvetrewind/core/journal"
 	"velvetrewind/core/moment"
 	"velvetrewind/core/pg"
+	"velvetrewind/core/reach"
 	"velvetrewind/core/wal"
 	"velvetrewind/engine/problem"
 )
@@ -74,12 +75,22 @@ func (j *Journal) clearOfLocks(ctx context.Context, m moment.Moment, b *moment.B
 			return fmt.Sprintf("others committed while tx %d held tables exclusively: a copy paused here cannot read those until it is opened", t.XID), nil
 		}
 		earlier, err := j.boundary(ctx, m, place{t.First, true})
-		if err == nil && earlier.FirstOut != nil && earlier.FirstOut.LSN == b.FirstOut.LSN {
-			*b = earlier
+		if err != nil || earlier.FirstOut == nil || earlier.FirstOut.LSN != b.FirstOut.LSN {
+			return "", nil
 		}
+		if !j.reaches(earlier.Stop) && j.reaches(b.Stop) {
+			return fmt.Sprintf("tx %d held tables exclusively before a base backup ended: a copy paused here cannot read those until it is opened", t.XID), nil
+		}
+		*b = earlier
 		return "", nil
 	}
 	return "", nil
+}
+
+// reaches tells whether a base backup leads to a place on the newest timeline.
+func (j *Journal) reaches(at pg.LSN) bool {
+	spans, _ := j.archive.Reach()
+	return slices.ContainsFunc(spans, func(s reach.Span) bool { return s.Timeline == j.archive.Timeline && s.From <= at && at <= s.To })
 }
 
 // segmentOf reads the journal of the segment in which a commit record ends.

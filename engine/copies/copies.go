@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 
 	"velvetrewind/core/figures"
 	"velvetrewind/core/layout"
@@ -49,8 +50,26 @@ func Server(k catalog.Copy, major int) host.Server {
 	return host.Server{Major: major, DataDir: dataDir(k), Port: k.Port, Socket: k.Socket, Log: filepath.Join(k.Directory, "server.log")}
 }
 
-// Connect opens a session on a copy through its Unix socket, as the bootstrap superuser.
-func Connect(ctx context.Context, k catalog.Copy, superuser, database string) (*pgx.Conn, error) {
+// Connect opens a session on a copy through its Unix socket, as the bootstrap superuser: by its
+// name of today or, where the copy is of before it was renamed, by an earlier one.
+func Connect(ctx context.Context, k catalog.Copy, cluster catalog.Cluster, database string) (*pgx.Conn, error) {
+	former, err := cluster.FormerSuperusers()
+	if err != nil {
+		return nil, err
+	}
+	conn, err := connectAs(ctx, k, cluster.Superuser, database)
+	for i := len(former) - 1; i >= 0 && noSuchRole(err); i-- {
+		conn, err = connectAs(ctx, k, former[i], database)
+	}
+	return conn, err
+}
+
+func noSuchRole(err error) bool {
+	var pgErr *pgconn.PgError
+	return errors.As(err, &pgErr) && pgErr.Code == "28000"
+}
+
+func connectAs(ctx context.Context, k catalog.Copy, superuser, database string) (*pgx.Conn, error) {
 	cfg, err := pgx.ParseConfig("sslmode=disable connect_timeout=5")
 	if err != nil {
 		return nil, err
@@ -284,7 +303,7 @@ func (c *Keeper) Open(ctx context.Context, cluster catalog.Cluster, k catalog.Co
 	if k.State != catalog.CopyPaused {
 		return problem.New(problem.Conflict, "See: velvet copy show "+k.ID, "the copy was not opened", "it is %s; only a paused copy can be opened", k.State)
 	}
-	conn, err := Connect(ctx, k, cluster.Superuser, "template1")
+	conn, err := Connect(ctx, k, cluster, "template1")
 	if err != nil {
 		return err
 	}
@@ -315,7 +334,7 @@ func (c *Keeper) Refresh(ctx context.Context, cluster catalog.Cluster, k catalog
 		k.State, k.Problem = catalog.CopyDown, "its server is not running"
 	case k.State == catalog.CopyDown && runs:
 		k.State, k.Problem = catalog.CopyPaused, ""
-		if conn, err := Connect(ctx, k, cluster.Superuser, "template1"); err == nil {
+		if conn, err := Connect(ctx, k, cluster, "template1"); err == nil {
 			var recovering bool
 			if conn.QueryRow(ctx, `select pg_is_in_recovery()`).Scan(&recovering) == nil && !recovering {
 				k.State = catalog.CopyOpen

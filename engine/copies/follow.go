@@ -105,7 +105,7 @@ func (f *follower) died() error {
 // look asks the server how far it is.
 func (f *follower) look(ctx context.Context) (paused bool, err error) {
 	if f.conn == nil || f.conn.IsClosed() {
-		conn, err := Connect(ctx, *f.copy, f.cluster.Superuser, "template1")
+		conn, err := Connect(ctx, *f.copy, f.cluster, "template1")
 		if err != nil {
 			return false, ctx.Err() // not consistent yet: it allows no connections
 		}

@@ -194,17 +194,19 @@ func (x *Indexes) Stream(ctx context.Context, to pg.Segment, from pg.LSN) io.Rea
 	return &chain{ctx: ctx, index: x, to: to, at: from}
 }
 
-// Bytes reads what is captured from an LSN to the end of a segment.
-func (x *Indexes) Bytes(ctx context.Context, to pg.Segment, from pg.LSN) ([]byte, error) {
-	src := &chain{ctx: ctx, index: x, to: to, at: from}
-	defer func() { _ = src.Close() }()
-	return io.ReadAll(src)
-}
-
 // ReadInto shows a recorder the whole records of src, which begins with the page of
 // next, to its end. seen, if not nil, is told each transaction that ends.
 func ReadInto(r *journal.Recorder, src io.Reader, k catalog.Cluster, next, prev pg.LSN, seen func(*journal.Transaction) error) error {
-	records := wal.NewReader(src, wal.Options{Start: wal.PageOf(next), SegmentSize: k.SegmentSize, SystemID: k.SystemID, From: next, Prev: prev})
+	return ReadRecords(r, NewReader(k, src, next, prev), seen)
+}
+
+// NewReader reads the records of a cluster from next on; src begins with the page that it is on.
+func NewReader(k catalog.Cluster, src io.Reader, next, prev pg.LSN) *wal.Reader {
+	return wal.NewReader(src, wal.Options{Start: wal.PageOf(next), SegmentSize: k.SegmentSize, SystemID: k.SystemID, From: next, Prev: prev})
+}
+
+// ReadRecords shows a recorder the records of a reader, to the end of its source.
+func ReadRecords(r *journal.Recorder, records *wal.Reader, seen func(*journal.Transaction) error) error {
 	for {
 		rec, err := records.Next()
 		if errors.Is(err, io.EOF) {

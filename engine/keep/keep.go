@@ -15,6 +15,7 @@ import (
 	"slices"
 	"time"
 
+	"velvetrewind/core/attention"
 	"velvetrewind/core/journal"
 	"velvetrewind/core/keep"
 	"velvetrewind/core/pg"
@@ -164,6 +165,10 @@ func (k *Keeper) Apply(ctx context.Context, c catalog.Cluster, r keep.Rule, at t
 	}
 	if state.State == catalog.CaptureRebuilding {
 		return Applied{}, problem.New(problem.Conflict, "Wait for the end of: velvet store rebuild", "nothing was let go", "the cluster is being recorded again from its store, and not all of it is known yet")
+	}
+	if off := state.ServerAhead(); off.Abs() > attention.ClockTolerance {
+		return Applied{}, problem.New(problem.Conflict, "Set the clocks right, then try again", "nothing was deleted",
+			"the server's clock and this service's are %s apart, so that it is not known what is old enough", off.Abs().Round(100*time.Millisecond))
 	}
 	p, places, err := k.preview(ctx, c, r, at, false)
 	if err != nil {

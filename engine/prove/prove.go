@@ -46,7 +46,7 @@ func (p *Prover) Run(ctx context.Context, k catalog.Copy, report task.Report) ([
 	if err := json.Unmarshal(k.Plan, &r); err != nil {
 		return nil, err
 	}
-	conn, err := copies.Connect(ctx, k, p.Cluster.Superuser, "template1")
+	conn, err := copies.Connect(ctx, k, p.Cluster, "template1")
 	if err != nil {
 		return nil, err
 	}
@@ -136,8 +136,8 @@ const mostFaults = 20
 
 // pages reads every page of every relation file in the copy's data directory.
 func (p *Prover) pages(ctx context.Context, k catalog.Copy, report task.Report) proof.PageCounts {
-	n := proof.PageCounts{Checksums: p.Cluster.DataChecksums}
 	root := filepath.Join(k.Directory, "data")
+	n := proof.PageCounts{Checksums: p.checksums(root)}
 	buf := make([]byte, 64*pg.BlockSize)
 	err := p.Host.Walk(root, func(rel string, _ fs.DirEntry) error {
 		f, ok := pg.ParseRelationFile(filepath.ToSlash(rel))
@@ -155,6 +155,24 @@ func (p *Prover) pages(ctx context.Context, k catalog.Copy, report task.Report) 
 		n.Unreadable = err.Error()
 	}
 	return n
+}
+
+// checksums tells whether the copy's pages have checksums. They may have been switched since.
+func (p *Prover) checksums(root string) bool {
+	file, err := p.Host.OpenFile(filepath.Join(root, "global", "pg_control"))
+	if err != nil {
+		return p.Cluster.DataChecksums
+	}
+	defer func() { _ = file.Close() }()
+	content, err := io.ReadAll(io.LimitReader(file, pg.ControlFileSize))
+	if err != nil {
+		return p.Cluster.DataChecksums
+	}
+	control, err := pg.ParseControl(content)
+	if err != nil {
+		return p.Cluster.DataChecksums
+	}
+	return control.DataChecksums
 }
 
 func (p *Prover) file(path, rel string, f pg.RelationFile, buf []byte, n *proof.PageCounts) error {

@@ -44,7 +44,7 @@ func (p *Prover) tables(ctx context.Context, conn *pgx.Conn, k catalog.Copy, rep
 
 // database counts the rows of every table of one database on the copy.
 func (p *Prover) database(ctx context.Context, k catalog.Copy, db string, report task.Report) ([]proof.Table, error) {
-	conn, err := copies.Connect(ctx, k, p.Cluster.Superuser, db)
+	conn, err := copies.Connect(ctx, k, p.Cluster, db)
 	if err != nil {
 		return nil, err
 	}

@@ -36,13 +36,16 @@ type content struct {
 	Keep              *json.RawMessage `json:"keep,omitempty"`
 	ReplicationUser   string           `json:"replicationUser,omitempty"`
 	ReplicationSealed []byte           `json:"replicationSealed,omitempty"`
+
+	DataDirectory    string          `json:"dataDirectory,omitempty"`
+	FormerSuperusers json.RawMessage `json:"formerSuperusers,omitempty"`
 }
 
 // Put keeps a cluster's record in the store.
 func Put(ctx context.Context, s *vault.Vault, k catalog.Cluster) error {
 	encoded, err := json.Marshal(content{
 		k.ID, k.Name, k.ConnString, k.PasswordSealed, k.SystemID, k.ServerVersion, k.SegmentSize, k.DataChecksums, k.Superuser, k.Slot, k.CreatedAt.UTC(), k.Rule(),
-		k.LabelsSet, k.KeepSet, k.ReplicationUser, k.ReplicationSealed,
+		k.LabelsSet, k.KeepSet, k.ReplicationUser, k.ReplicationSealed, k.DataDirectory, k.FormerSuperusersSet,
 	})
 	if err != nil {
 		return err
@@ -66,5 +69,6 @@ func Read(ctx context.Context, s *vault.Vault, id string) (catalog.Cluster, erro
 		SegmentSize: r.SegmentSize, DataChecksums: r.DataChecksums, Superuser: r.Superuser, Slot: r.Slot, CreatedAt: r.CreatedAt,
 		AlertDrops: r.Rule.Drops, AlertRows: r.Rule.Rows, AlertShare: r.Rule.Share,
 		LabelsSet: r.Labels, KeepSet: r.Keep, ReplicationUser: r.ReplicationUser, ReplicationSealed: r.ReplicationSealed,
+		DataDirectory: r.DataDirectory, FormerSuperusersSet: r.FormerSuperusers,
 	}, nil
 }

@@ -18,6 +18,7 @@ import (
 // Session is a connection in replication mode that is not streaming.
 type Session struct {
 	conn    *pgconn.PgConn
+	input   *framed // what conn reads from
 	access  access.Access
 	version *pg.Version
 }
@@ -25,7 +26,8 @@ type Session struct {
 // Open connects to the cluster in replication mode. A server of a version that is not
 // supported is an error.
 func Open(ctx context.Context, a access.Access) (*Session, error) {
-	conn, err := a.Replication(ctx)
+	var input framed
+	conn, err := a.Replication(ctx, dialBlocking, input.frontend)
 	if err != nil {
 		return nil, err
 	}
@@ -33,7 +35,7 @@ func Open(ctx context.Context, a access.Access) (*Session, error) {
 	if err != nil {
 		return nil, errors.Join(err, conn.Close(ctx))
 	}
-	return &Session{conn: conn, access: a, version: version}, nil
+	return &Session{conn: conn, input: &input, access: a, version: version}, nil
 }
 
 // Version is that of the server.

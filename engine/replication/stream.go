@@ -1,13 +1,14 @@
 package replication
 
 import (
+	"bufio"
 	"context"
 	"encoding/binary"
 	"errors"
 	"fmt"
 	"net"
+	"os"
 	"strconv"
-	"sync"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
@@ -16,13 +17,13 @@ import (
 	"velvetrewind/core/pg"
 )
 
-// Stream is the WAL of one timeline, arriving. One goroutine may call Receive
-// while another calls Report.
+// Stream is the WAL of one timeline, arriving. It belongs to one goroutine.
 type Stream struct {
-	conn     net.Conn
-	frontend *pgproto3.Frontend
-	stopCtx  func() bool
-	writing  sync.Mutex
+	conn    net.Conn
+	input   *bufio.Reader
+	used    int // of input, by the message returned last
+	stopCtx func() bool
+	report  [39]byte
 }
 
 // Message is WAL data or, with empty Data, a keepalive.
@@ -33,6 +34,9 @@ type Message struct {
 	ServerTime time.Time
 	ReplyNow   bool
 }
+
+// ErrQuiet says that no message came in time.
+var ErrQuiet = errors.New("the server has said nothing")
 
 // Next is where the stream of a timeline ended because another took over.
 type Next struct {
@@ -66,8 +70,8 @@ func (s *Session) Start(ctx context.Context, slot string, t pg.Timeline, from pg
 			if err != nil {
 				return nil, err
 			}
-			st := &Stream{conn: hijacked.Conn, frontend: hijacked.Frontend}
-			st.stopCtx = context.AfterFunc(ctx, func() { _ = st.conn.SetDeadline(time.Unix(1, 0)) })
+			st := &Stream{conn: hijacked.Conn, input: s.input.r}
+			st.stopCtx = context.AfterFunc(ctx, func() { _ = st.conn.Close() })
 			return st, nil
 		case *pgproto3.ErrorResponse:
 			return nil, fmt.Errorf("START_REPLICATION: %w", pgconn.ErrorResponseToPgError(m))
@@ -86,28 +90,82 @@ func (st *Stream) Close() error {
 	return st.conn.Close()
 }
 
-// Receive waits for the next message. The end of the timeline is an *EndOfTimeline.
-func (st *Stream) Receive() (Message, error) {
+// Receive gives the next message, for which it waits until a time; ErrQuiet if none has come
+// whole by then. The end of the timeline is an *EndOfTimeline.
+func (st *Stream) Receive(until time.Time) (Message, error) {
 	for {
-		msg, err := st.frontend.Receive()
+		kind, body, err := st.next(until)
 		if err != nil {
 			return Message{}, err
 		}
-		switch m := msg.(type) {
-		case *pgproto3.CopyData:
-			return parseMessage(m.Data)
-		case *pgproto3.CopyDone:
-			if err := st.send(&pgproto3.CopyDone{}); err != nil {
+		switch kind {
+		case 'd':
+			return parseMessage(body)
+		case 'c': // CopyDone
+			if err := st.send([]byte{'c', 0, 0, 0, 4}); err != nil {
 				return Message{}, err
 			}
-		case *pgproto3.DataRow:
-			return Message{}, endOfTimeline(m.Values)
-		case *pgproto3.ErrorResponse:
-			return Message{}, pgconn.ErrorResponseToPgError(m)
-		case *pgproto3.ReadyForQuery:
+		case 'D':
+			var row pgproto3.DataRow
+			if err := row.Decode(body); err != nil {
+				return Message{}, err
+			}
+			return Message{}, endOfTimeline(row.Values)
+		case 'E':
+			var failure pgproto3.ErrorResponse
+			if err := failure.Decode(body); err != nil {
+				return Message{}, err
+			}
+			return Message{}, pgconn.ErrorResponseToPgError(&failure)
+		case 'Z': // ReadyForQuery
 			return Message{}, errors.New("the server ended the stream")
 		}
 	}
+}
+
+// Arrived tells whether the next message has arrived already.
+func (st *Stream) Arrived() bool {
+	rest := st.input.Buffered() - st.used
+	if rest < 5 {
+		return false
+	}
+	b, err := st.input.Peek(st.used + 5)
+	return err == nil && rest >= 1+int(binary.BigEndian.Uint32(b[st.used+1:]))
+}
+
+// next reads a message of the protocol: its kind, and its content, which is valid until next is
+// called again. Of one that has come in part nothing is lost at the deadline.
+func (st *Stream) next(until time.Time) (kind byte, body []byte, err error) {
+	if _, err := st.input.Discard(st.used); err != nil {
+		return 0, nil, err
+	}
+	st.used = 0
+	if !st.Arrived() {
+		if err := st.conn.SetReadDeadline(until); err != nil {
+			return 0, nil, err
+		}
+	}
+	head, err := st.input.Peek(5)
+	if err != nil {
+		return 0, nil, quiet(err)
+	}
+	length := 1 + int(binary.BigEndian.Uint32(head[1:]))
+	if length < 5 || length > receiveBuffer {
+		return 0, nil, fmt.Errorf("a message of %d bytes in the WAL stream; the longest are of %d", length, receiveBuffer)
+	}
+	b, err := st.input.Peek(length)
+	if err != nil {
+		return 0, nil, quiet(err)
+	}
+	st.used = length
+	return b[0], b[5:], nil
+}
+
+func quiet(err error) error {
+	if errors.Is(err, os.ErrDeadlineExceeded) {
+		return ErrQuiet
+	}
+	return err
 }
 
 func parseMessage(b []byte) (Message, error) {
@@ -139,13 +197,14 @@ func endOfTimeline(values [][]byte) error {
 	return &EndOfTimeline{Next{Timeline: pg.Timeline(t), At: at}}
 }
 
-// Report tells the server how far WAL has been written and how far it is safe.
-// The server may forget WAL below flushed, and a synchronous commit returns. With
-// answer it sends a keepalive at once.
-func (st *Stream) Report(written, flushed pg.LSN, answer bool) error {
-	b := make([]byte, 0, 34)
-	b = append(b, 'r')
-	b = binary.BigEndian.AppendUint64(b, uint64(written))
+// writeTimeout is how long a server may refuse to take a report.
+const writeTimeout = 30 * time.Second
+
+// Report tells the server up to where WAL is written and safe. The server may remove WAL
+// below that, and a synchronous commit returns. With answer it sends a keepalive at once.
+func (st *Stream) Report(flushed pg.LSN, answer bool) error {
+	b := append(st.report[:0], 'd', 0, 0, 0, 38, 'r')
+	b = binary.BigEndian.AppendUint64(b, uint64(flushed))
 	b = binary.BigEndian.AppendUint64(b, uint64(flushed))
 	b = binary.BigEndian.AppendUint64(b, 0) // nothing is applied
 	b = binary.BigEndian.AppendUint64(b, uint64(pg.ToTimestamp(time.Now())))
@@ -154,16 +213,13 @@ func (st *Stream) Report(written, flushed pg.LSN, answer bool) error {
 	} else {
 		b = append(b, 0)
 	}
-	return st.send(&pgproto3.CopyData{Data: b})
+	return st.send(b)
 }
 
-func (st *Stream) send(m pgproto3.FrontendMessage) error {
-	b, err := m.Encode(nil)
-	if err != nil {
+func (st *Stream) send(b []byte) error {
+	if err := st.conn.SetWriteDeadline(time.Now().Add(writeTimeout)); err != nil {
 		return err
 	}
-	st.writing.Lock()
-	defer st.writing.Unlock()
-	_, err = st.conn.Write(b)
+	_, err := st.conn.Write(b)
 	return err
 }

@@ -62,7 +62,7 @@ type Hole struct {
 
 // Capture is how far a capture has got.
 type Capture struct {
-	State      string     `json:"state" enum:"rebuilding,starting,streaming,retrying,stopped,failed"`
+	State      string     `json:"state" enum:"rebuilding,starting,streaming,catching up,waiting for the store,paused,retrying,stopped,failed"`
 	Wanted     bool       `json:"wanted"`
 	Problem    string     `json:"problem,omitempty"`
 	Timeline   uint32     `json:"timeline"`
@@ -72,6 +72,12 @@ type Capture struct {
 	LagBytes   int64      `json:"lagBytes" doc:"written by the server and not safe here"`
 	CompleteTo *time.Time `json:"completeTo,omitempty" doc:"server time up to which all WAL was safe here"`
 	Since      time.Time  `json:"since" doc:"of this state"`
+
+	Spooled    int64   `json:"spooled" doc:"bytes that were received and wait for the store"`
+	Retained   int64   `json:"retained" doc:"bytes of WAL that the slot has the server retain"`
+	Room       int64   `json:"room" doc:"bytes that it can retain besides; -1: it has no limit, and its disk is not known"`
+	ClockAhead float64 `json:"clockAhead" doc:"seconds by which the server's clock is ahead of the service's"`
+	ReadableTo pg.LSN  `json:"readableTo,omitempty" doc:"where the segment that is being received is damaged"`
 }
 
 // Backup is a complete base backup.
@@ -94,7 +100,8 @@ type Backup struct {
 	NewExtents  int64                    `json:"newExtents" doc:"that no older backup held"`
 	ZeroExtents int64                    `json:"zeroExtents" doc:"that are all zeroes and stored nowhere"`
 	Pages       int64                    `json:"pages" doc:"pages whose checksums were verified"`
-	PageFaults  int64                    `json:"pageFaults" doc:"damaged pages found"`
+	PageFaults  int64                    `json:"pageFaults" doc:"damaged pages known, also from backups before, until they are seen whole"`
+	Damaged     []layout.DamagedPage     `json:"damaged" nullable:"false" doc:"these pages"`
 	Tablespaces []layout.TablespaceEntry `json:"tablespaces"`
 	Task        string                   `json:"task" doc:"whose log tells how it was taken"`
 	Lost        bool                     `json:"lost,omitempty" doc:"an audit found that it cannot be read; no plan begins with it"`

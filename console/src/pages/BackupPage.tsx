@@ -53,6 +53,7 @@ export function BackupPage() {
             ["LSN", <span key="l"><code>{b.start}</code> to <code>{b.stop}</code> on timeline {b.timeline}</span>],
             ["needs the WAL", content.data && <span key="w"><code>{content.data.firstWal}</code> to <code>{content.data.lastWal}</code></span>],
             ["pages", b.pageFaults === 0 ? <Mark key="p" state="passed">{count(b.pages)} checked, every one right</Mark> : <Mark key="p" state="failed">{count(b.pageFaults)} of {count(b.pages)} damaged</Mark>],
+            ["damaged", b.damaged.length > 0 && <Damaged key="d" pages={b.damaged} />],
             ["extents", `${count(b.extents)}, of which ${count(b.newExtents)} were new and ${count(b.zeroExtents)} are zeroes`],
             ["alone", content.data && (content.data.alone === undefined ? "not known: what another base backup needs cannot be read" : `${size(content.data.alone)} in the store that no other backup needs`)],
           ]}
@@ -63,6 +64,21 @@ export function BackupPage() {
       <h2 className="mt-6">How it was taken</h2>
       {b.task ? <TaskLog task={b.task} /> : <p className="text-soft">The log is not kept: the catalogue was made anew from the store.</p>}
     </>
+  );
+}
+
+// Damaged names the damaged pages, so many of them that it can be read.
+function Damaged({ pages }: { pages: Backup["damaged"] }) {
+  const most = 20;
+  return (
+    <ul>
+      {pages.slice(0, most).map((d) => (
+        <li key={`${d.path} ${d.block}`}>
+          {d.table ?? "no table is known"}, block {d.block} of <code>{d.path}</code>: {d.fault}
+        </li>
+      ))}
+      {pages.length > most && <li>and {count(pages.length - most)} more</li>}
+    </ul>
   );
 }
 
