@@ -83,6 +83,12 @@ func (s *Service) plan(ctx context.Context, cluster, text, zone string) (k catal
 	if err != nil {
 		return k, p, nil, err
 	}
+	if k, err = s.catalog.Cluster(ctx, cluster); err == nil {
+		err = s.haveStored(ctx, k)
+	}
+	if err != nil {
+		return k, p, nil, err
+	}
 	o, err := s.openJournal(ctx, cluster)
 	if err != nil {
 		return o.cluster, p, nil, err
@@ -98,6 +104,33 @@ func (s *Service) plan(ctx context.Context, cluster, text, zone string) (k catal
 		replays = append(replays, catalog.Stretch{Timeline: seg.Timeline, First: seg.Number, Last: seg.Number})
 	}
 	return o.cluster, p, replays, nil
+}
+
+// storedWithin is how long another instance is given to put what it has received into the store.
+const storedWithin = 10 * time.Second
+
+// haveStored has an instance that captures a cluster on another host put what it has received into
+// the store, where this one can read it. If it does not, what is in the store must do.
+func (s *Service) haveStored(ctx context.Context, k catalog.Cluster) error {
+	state, err := s.catalog.Capture(ctx, k.ID)
+	if err != nil || state.Holder == 0 || state.Holder == s.captures.Instance || !state.Receives() || state.FlushedLSN == 0 {
+		return err
+	}
+	for asked := time.Now(); time.Since(asked) < storedWithin; {
+		if is, err := s.catalog.StoredTo(ctx, k, state.Timeline, state.FlushedLSN); err != nil || is {
+			return err
+		}
+		if err := s.catalog.AskStored(ctx, k.ID, state.FlushedLSN); err != nil {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(100 * time.Millisecond):
+		}
+	}
+	s.log.Warn("the instance that captures a cluster does not share what it has received", "cluster", k.Name, "instance", state.Holder)
+	return nil
 }
 
 func (s *Service) planRestore(ctx context.Context, in *momentIn) (*body[plan.Restore], error) {

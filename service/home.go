@@ -48,3 +48,15 @@ func noRoom(err error, home string) error {
 	}
 	return err
 }
+
+// formerInstance gives the number of the instance that ran in a home before, which has ended since
+// the home is ours; 0 where none is known. It notes ours.
+func formerInstance(home string, ours int64) (former int64, err error) {
+	path := filepath.Join(home, "instance")
+	content, err := os.ReadFile(path)
+	if err != nil && !errors.Is(err, os.ErrNotExist) {
+		return 0, err
+	}
+	former, _ = strconv.ParseInt(strings.TrimSpace(string(content)), 10, 64) // anything else names nobody
+	return former, os.WriteFile(path, []byte(strconv.FormatInt(ours, 10)+"\n"), 0o600)
+}

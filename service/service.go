@@ -173,7 +173,9 @@ func (s *Service) begin(ctx context.Context) error {
 		return err
 	}
 	s.tasks.kinds = s.kinds()
-	return nil
+	s.captures.Instance = instance
+	s.captures.Former, err = formerInstance(s.cfg.Home, instance)
+	return err
 }
 
 // serve runs captures, tasks and HTTP until ctx ends, then stops them in turn.
@@ -188,6 +190,7 @@ func (s *Service) serve(ctx context.Context, l net.Listener, ready func()) error
 	wg.Go(func() { s.lookAfterStore(ctx) })
 	calendar := &schedule.Scheduler{Catalog: s.catalog, Now: s.cfg.Now, Every: s.cfg.LookEvery, Log: s.log, Begin: s.beginDue}
 	wg.Go(func() { calendar.Run(ctx) })
+	wg.Go(func() { s.heal(ctx) })
 	// The queue lives on its own context, so that tasks are told to stop in order.
 	if err := s.tasks.queue.Start(context.WithoutCancel(ctx)); err != nil {
 		return err

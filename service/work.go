@@ -138,6 +138,9 @@ func (s *Service) makeCopy(ctx context.Context, t catalog.Task, report task.Repo
 	if err := json.Unmarshal(t.Arguments, &args); err != nil {
 		return nil, err
 	}
+	if err := s.haveStored(ctx, cluster); err != nil {
+		return nil, err
+	}
 	if err := s.keeper.Make(ctx, cluster, k, args.Plan, report); err != nil {
 		return nil, err
 	}
@@ -154,6 +157,9 @@ func (s *Service) stepCopy(ctx context.Context, t catalog.Task, report task.Repo
 		return nil, err
 	}
 	k.TaskID = t.ID
+	if err := s.haveStored(ctx, cluster); err != nil {
+		return nil, err
+	}
 	return nil, s.keeper.Step(ctx, cluster, k, args.Plan, args.Replays, report)
 }
 

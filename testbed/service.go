@@ -72,6 +72,25 @@ func (b *Bed) IdleService(args ...string) *Service {
 	return s
 }
 
+// Another is a service beside s with a home of its own, on the same catalogue and store; it is not
+// started yet.
+func (s *Service) Another(name string) *Service {
+	home := s.bed.Path(name)
+	require.NoError(s.bed, os.Mkdir(home, 0o711))
+	key, err := os.ReadFile(filepath.Join(s.home, "key")) // opens the clusters' passwords
+	require.NoError(s.bed, err)
+	require.NoError(s.bed, os.WriteFile(filepath.Join(home, "key"), key, 0o600))
+	other := &Service{bed: s.bed, home: home, program: s.program, StoreKey: s.StoreKey, Records: s.Records}
+	other.UseDatabase(s.Catalogue)
+	other.With("--adopt-store", "--store", filepath.Join(s.home, "store"), "--copies", filepath.Join(s.home, "copies"))
+	s.bed.Cleanup(func() {
+		if other.cmd != nil {
+			other.Kill()
+		}
+	})
+	return other
+}
+
 // OwnCatalogue is the server that the service runs for its catalogue where it is given no database.
 func (s *Service) OwnCatalogue() host.Server {
 	return host.Server{Major: packaged, DataDir: filepath.Join(s.home, "catalogue", "data")}

@@ -12,7 +12,10 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
+	"strings"
 	"sync"
+	"syscall"
 	"testing"
 	"time"
 
@@ -118,6 +121,58 @@ func (p *Postgres) Start() {
 // Stop ends the server.
 func (p *Postgres) Stop(mode host.StopMode) {
 	require.NoError(p.bed, p.bed.Host.Stop(p.bed.ctx(), p.Server, mode))
+}
+
+// Answers tells whether the server accepts connections.
+func (p *Postgres) Answers() bool {
+	conn, err := pgx.Connect(p.bed.ctx(), p.DSN(Superuser, "postgres")+" connect_timeout=2 password='"+Password+"'")
+	if err != nil {
+		return false
+	}
+	_ = conn.Close(context.Background())
+	return true
+}
+
+// Kill ends the server at once, as the kernel would, and waits until nothing of it is left.
+func (p *Postgres) Kill() {
+	content, err := os.ReadFile(filepath.Join(p.DataDir, "postmaster.pid"))
+	require.NoError(p.bed, err)
+	pid, err := strconv.Atoi(strings.TrimSpace(strings.SplitN(string(content), "\n", 2)[0]))
+	require.NoError(p.bed, err)
+	children := childrenOf(p.bed, pid)
+	require.NoError(p.bed, syscall.Kill(pid, syscall.SIGKILL), p.bed.Host.LogTail(p.Server, 3000))
+	for _, child := range append(children, pid) { // they notice, but a start in between would be refused
+		p.bed.Eventually(fmt.Sprintf("the server's process %d has ended", child), func() bool {
+			_, state := parentOf(child)
+			return state == "" || state == "Z"
+		})
+	}
+}
+
+// childrenOf lists the processes that a process has started.
+func childrenOf(b *Bed, pid int) (list []int) {
+	all, err := filepath.Glob("/proc/[0-9]*")
+	require.NoError(b, err)
+	for _, dir := range all {
+		n, err := strconv.Atoi(filepath.Base(dir))
+		require.NoError(b, err)
+		if parent, _ := parentOf(n); parent == pid {
+			list = append(list, n)
+		}
+	}
+	return list
+}
+
+// parentOf gives a process's parent, and its state, which is "" where there is no such process.
+func parentOf(pid int) (parent int, state string) {
+	stat, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+	if err != nil {
+		return 0, ""
+	}
+	_, after, _ := strings.Cut(string(stat), ") ")
+	fields := strings.Fields(after)
+	parent, _ = strconv.Atoi(fields[1])
+	return parent, fields[0]
 }
 
 // DSN is a connection string for a role, without its password.

@@ -2,7 +2,6 @@ package main
 
 import (
 	"context"
-	"io"
 	"net"
 	"strconv"
 	"strings"
@@ -18,12 +17,14 @@ import (
 	"velvetrewind/testbed"
 )
 
-// link is a slow way to a server: what the server sends passes at no more than so many bytes a
-// second.
+// link is a bad way to a server: what the server sends passes at no more than so many bytes a
+// second, may be changed, and ends anywhere.
 type link struct {
 	port   int
 	pace   atomic.Int64
-	spoil  atomic.Bool // one byte of the next large piece is another one
+	spoil  atomic.Bool  // one byte of the next large piece is another one
+	cut    atomic.Int64 // after so many bytes more the connection that carries the last of them ends; 0 for never
+	mute   atomic.Bool  // nothing passes either way, and nothing is closed
 	server string
 }
 
@@ -54,14 +55,29 @@ func (l *link) carry(client net.Conn) {
 	}
 	defer func() { _ = server.Close() }()
 	go func() {
-		_, _ = io.Copy(server, client)
-		_ = server.Close()
+		defer func() { _ = server.Close() }()
+		buf := make([]byte, 16<<10)
+		for {
+			n, err := client.Read(buf)
+			l.wait()
+			if _, failed := server.Write(buf[:n]); err != nil || failed != nil {
+				return
+			}
+		}
 	}()
 	buf := make([]byte, 16<<10)
 	for {
 		n, err := server.Read(buf)
 		if n > 12<<10 && l.spoil.CompareAndSwap(true, false) {
 			buf[n/2] ^= 0x20
+		}
+		l.wait()
+		if left := l.cut.Load(); left > 0 {
+			if n = min(n, int(left)); l.cut.Add(int64(-n)) <= 0 {
+				_, _ = client.Write(buf[:n])
+				l.cut.Store(0)
+				return
+			}
 		}
 		if n > 0 {
 			time.Sleep(time.Duration(int64(n) * int64(time.Second) / l.pace.Load())) // the pace of the link
@@ -72,6 +88,12 @@ func (l *link) carry(client net.Conn) {
 		if err != nil {
 			return
 		}
+	}
+}
+
+func (l *link) wait() {
+	for l.mute.Load() {
+		time.Sleep(20 * time.Millisecond)
 	}
 }
 
@@ -142,7 +164,7 @@ func TestDamageOnTheWayHoldsNothingUp(t *testing.T) {
 	})
 	hole := s.cluster().Holes[0]
 	assert.EqualValues(t, pg.DefaultSegmentSize, hole.To-hole.From, "no more than one segment")
-	assert.Contains(t, hole.Cause, "cannot be read: damaged WAL at")
+	assert.Contains(t, hole.Cause, "cannot be read: the WAL cannot be replayed from")
 	assert.Contains(t, s.service.Must("cluster", "list"), "velvet backup take ferries", "it needs attention")
 	later := s.commit(3)
 	s.captured()
@@ -168,5 +190,5 @@ func TestDamageOnTheWayHoldsNothingUp(t *testing.T) {
 	s.service.Start()
 	s.service.Must("store", "rebuild")
 	require.Len(t, s.cluster().Holes, 1, "a rebuild knows it, too")
-	assert.Contains(t, s.cluster().Holes[0].Cause, "cannot be read: damaged WAL at")
+	assert.Contains(t, s.cluster().Holes[0].Cause, "cannot be read: the WAL cannot be replayed from")
 }

@@ -48,6 +48,15 @@ type Head struct {
 	MostRows int64
 	Marks    []Mark
 	Tables   []TableSum
+
+	at map[sumKey]int // of Tables, once they are many
+}
+
+// sumKey is what sums are told apart by.
+type sumKey struct {
+	known bool
+	name  Name
+	file  wal.RelationRef
 }
 
 // add counts an ended transaction.
@@ -95,22 +104,52 @@ func (h *Head) noteXID(x pg.FullXID) {
 }
 
 func (h *Head) addTable(c *TableChange) {
-	var sum *TableSum
-	for i := range h.Tables {
-		s := &h.Tables[i]
-		if s.Known == c.Known && (c.Known && s.Name == c.Name || !c.Known && s.File == c.File) {
-			sum = s
-			break
-		}
+	key := sumKey{known: c.Known}
+	if c.Known {
+		key.name = c.Name
+	} else {
+		key.file = c.File
 	}
+	sum := h.sumOf(key)
 	if sum == nil {
 		h.Tables = append(h.Tables, TableSum{Name: c.Name, Known: c.Known, File: c.File})
 		sum = &h.Tables[len(h.Tables)-1]
+		if h.at != nil {
+			h.at[key] = len(h.Tables) - 1
+		}
 	}
 	for k, n := range c.Counts {
 		sum.Sum[k] += n
 		sum.Most[k] = max(sum.Most[k], n)
 	}
+}
+
+func (h *Head) sumOf(key sumKey) *TableSum {
+	if len(h.Tables) <= few {
+		for i := range h.Tables {
+			if s := &h.Tables[i]; s.key() == key {
+				return s
+			}
+		}
+		return nil
+	}
+	if h.at == nil {
+		h.at = make(map[sumKey]int, len(h.Tables))
+		for i := range h.Tables {
+			h.at[h.Tables[i].key()] = i
+		}
+	}
+	if i, has := h.at[key]; has {
+		return &h.Tables[i]
+	}
+	return nil
+}
+
+func (s *TableSum) key() sumKey {
+	if s.Known {
+		return sumKey{known: true, name: s.Name}
+	}
+	return sumKey{file: s.File}
 }
 
 func (h *Head) write(w *writer) {

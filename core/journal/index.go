@@ -64,8 +64,13 @@ func (r *Recorder) See(rec *wal.Record, v *pg.Version) (*Transaction, error) {
 		if err != nil {
 			return nil, err
 		}
-		if m, ok := body.(wal.RestorePoint); ok {
+		switch m := body.(type) {
+		case wal.RestorePoint:
 			r.head.Marks = append(r.head.Marks, Mark{m.Name, rec.Start, m.Time})
+		case wal.ParameterChange:
+			if m.WALLevel == wal.LevelMinimal {
+				return nil, &wal.Damage{LSN: rec.Start, Reason: "wal_level was lowered to minimal: nothing from here on can be replayed"}
+			}
 		}
 	}
 	return t, r.blocks.See(rec, v)

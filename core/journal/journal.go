@@ -62,8 +62,13 @@ type Open struct {
 	Truncated, NewDatabases, LostDatabases []uint32
 	Named                                  []Named
 
-	last int // index of the change that was counted last
+	last  int                     // index of the change that was counted last
+	at    map[wal.RelationRef]int // of Changes, once they are many
+	files *fileSet                // of Created and of Filled; made when they are asked for
 }
+
+// few is how many items are looked through one by one, sooner than in a map.
+const few = 16
 
 // State is all that must be known to go on reading at Next.
 type State struct {
@@ -107,6 +112,7 @@ func (b *Builder) State() State {
 	s.Open = make([]Open, 0, len(b.open))
 	for _, o := range b.open {
 		own := *o
+		own.at, own.files = nil, nil
 		own.Changes, own.Created, own.Filled, own.Named = slices.Clone(o.Changes), slices.Clone(o.Created), slices.Clone(o.Filled), slices.Clone(o.Named)
 		s.Open = append(s.Open, own)
 	}
@@ -151,12 +157,41 @@ func (b *Builder) See(r *wal.Record, v *pg.Version) (*Transaction, error) {
 
 // seeImages notes which of the files that the transaction made are filled with pages.
 func (o *Open) seeImages(r *wal.Record) {
+	if len(o.Created) == 0 {
+		return
+	}
+	if o.files == nil {
+		o.files = &fileSet{}
+	}
 	for i := range r.Blocks {
 		ref := r.Blocks[i].Relation()
-		if r.Blocks[i].Fork == 0 && slices.Contains(o.Created, ref) && !slices.Contains(o.Filled, ref) {
+		if r.Blocks[i].Fork == 0 && o.files.created.has(o.Created, ref) && !o.files.filled.has(o.Filled, ref) {
 			o.Filled = append(o.Filled, ref)
 		}
 	}
+}
+
+// fileSet finds files in the lists of a transaction.
+type fileSet struct{ created, filled refs }
+
+// refs finds relation files in a list that only grows.
+type refs struct {
+	known map[wal.RelationRef]struct{}
+	seen  int // so many of the list are in known
+}
+
+func (s *refs) has(list []wal.RelationRef, ref wal.RelationRef) bool {
+	if len(list) <= few {
+		return slices.Contains(list, ref)
+	}
+	if s.known == nil {
+		s.known = make(map[wal.RelationRef]struct{}, len(list))
+	}
+	for ; s.seen < len(list); s.seen++ {
+		s.known[list[s.seen]] = struct{}{}
+	}
+	_, has := s.known[ref]
+	return has
 }
 
 func (b *Builder) seeHeap(r *wal.Record, o *Open, v *pg.Version) error {
@@ -307,15 +342,33 @@ func (o *Open) add(c Change) {
 		o.Changes[o.last].plus(c)
 		return
 	}
-	for i := range o.Changes {
-		if o.Changes[i].Relation == c.Relation {
-			o.Changes[i].plus(c)
-			o.last = i
-			return
-		}
+	if i := o.find(c.Relation); i >= 0 {
+		o.Changes[i].plus(c)
+		o.last = i
+		return
 	}
 	o.last = len(o.Changes)
 	o.Changes = append(o.Changes, c)
+	if o.at != nil {
+		o.at[c.Relation] = o.last
+	}
+}
+
+// find is the index of a relation's change, or -1.
+func (o *Open) find(ref wal.RelationRef) int {
+	if len(o.Changes) <= few {
+		return slices.IndexFunc(o.Changes, func(c Change) bool { return c.Relation == ref })
+	}
+	if o.at == nil {
+		o.at = make(map[wal.RelationRef]int, len(o.Changes))
+		for i := range o.Changes {
+			o.at[o.Changes[i].Relation] = i
+		}
+	}
+	if i, has := o.at[ref]; has {
+		return i
+	}
+	return -1
 }
 
 func (c *Change) plus(d Change) {
@@ -335,12 +388,13 @@ func (b *Builder) finish(r *wal.Record, end wal.End) *Transaction {
 	if r.XID == 0 {
 		t.Bytes = int64(r.Length) // the end of a prepared transaction is nobody's own record
 	}
-	b.gather(t, end.XID)
+	all := Open{Changes: t.Changes}
+	b.gather(t, &all, end.XID)
 	for _, xid := range end.Subxacts {
 		b.widen(xid)
-		b.gather(t, xid)
+		b.gather(t, &all, xid)
 	}
-	b.last = nil
+	t.Changes, b.last = all.Changes, nil
 	t.Changes = slices.DeleteFunc(t.Changes, func(c Change) bool { return c == (Change{Relation: c.Relation}) }) // taken back
 	if t.Database == 0 && len(t.Changes) > 0 {
 		t.Database = t.Changes[0].Relation.Database
@@ -348,8 +402,8 @@ func (b *Builder) finish(r *wal.Record, end wal.End) *Transaction {
 	return t
 }
 
-// gather moves the work of one id to its transaction.
-func (b *Builder) gather(t *Transaction, xid pg.XID) {
+// gather moves the work of one id to its transaction, whose changes are in all.
+func (b *Builder) gather(t *Transaction, all *Open, xid pg.XID) {
 	o := b.open[xid]
 	if o == nil {
 		return
@@ -366,12 +420,10 @@ func (b *Builder) gather(t *Transaction, xid pg.XID) {
 	t.Truncated = append(t.Truncated, o.Truncated...)
 	t.NewDatabases = append(t.NewDatabases, o.NewDatabases...)
 	t.LostDatabases = append(t.LostDatabases, o.LostDatabases...)
-	all := Open{Changes: t.Changes}
 	for _, c := range o.Changes {
 		all.add(c)
 	}
-	t.Changes = all.Changes
-	if len(b.free) < 64 {
+	if len(b.free) < 64 && cap(o.Changes) <= 4*few {
 		b.free = append(b.free, o)
 	}
 }

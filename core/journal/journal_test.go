@@ -229,3 +229,45 @@ func TestCountsAgainstAModel(t *testing.T) {
 		}
 	})
 }
+
+// TestHugeTransactions takes one of 100,000 sub-transactions that writes to 50,000 relations, and
+// one that makes and drops as many: each is told whole, in a time that grows with it and not with
+// its square, which would take minutes.
+func TestHugeTransactions(t *testing.T) {
+	const subs, files = 100_000, 50_000
+	names := func(ref wal.RelationRef) (Name, bool) {
+		return Name{OID: ref.Filenode, Database: "ferries", Schema: "public", Table: "leg"}, true
+	}
+	ref := func(n int) wal.RelationRef { return wal.RelationRef{Space: 1663, Database: 5, Filenode: uint32(20_000 + n)} }
+	var l log
+	r := NewRecorder(pg.Segment{Timeline: 1, Number: 1}, pg.DefaultSegmentSize, State{})
+	see := func(rec *wal.Record) *Transaction {
+		tx, err := r.See(rec, pg.Major(15))
+		require.NoError(t, err)
+		return tx
+	}
+	var ids []pg.XID
+	for n := range subs {
+		ids = append(ids, pg.XID(1001+n))
+		see(l.insert(ids[n], ref(n%files)))
+		see(l.remove(ids[n], ref((n*7)%files), 0))
+	}
+	tx := see(l.end(0x00, 1000, ids))
+	require.Len(t, tx.Changes, files)
+	require.Len(t, tx.Subxacts, subs)
+	var dropped []wal.RelationRef
+	for n := range files {
+		see(l.create(900_000, ref(n)))
+		dropped = append(dropped, ref(n))
+	}
+	tx = see(l.end(0x00, 900_000, nil, dropped...))
+	require.Len(t, tx.Created, files)
+	require.Len(t, tx.Dropped, files)
+	s, err := r.Segment(l.at, names)
+	require.NoError(t, err)
+	require.EqualValues(t, 2, s.Commits)
+	again, err := DecodeIndex(s.Encode())
+	require.NoError(t, err)
+	require.EqualValues(t, subs, again.Most[Insert])
+	require.Len(t, again.Tables, 50_000)
+}

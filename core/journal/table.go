@@ -84,7 +84,8 @@ const pgClass = 1259
 func (t *Transaction) Tables(names Lookup) []TableChange { return t.tables(nil, names) }
 
 // tables appends to list.
-func (t *Transaction) tables(list fold, names Lookup) []TableChange {
+func (t *Transaction) tables(list []TableChange, names Lookup) []TableChange {
+	f := fold{list: list}
 	var catalog Counts // rows of pg_class
 	for _, c := range t.Changes {
 		n, known := names(c.Relation)
@@ -94,89 +95,153 @@ func (t *Transaction) tables(list fold, names Lookup) []TableChange {
 		if known && n.Part != Main {
 			continue
 		}
-		counts := &list.of(c.Relation, n, known).Counts
+		counts := &f.of(c.Relation, n, known).Counts
 		counts[Insert] += c.Inserted
 		counts[Update] += c.Updated
 		counts[Delete] += c.Deleted
 	}
-	t.foldFiles(&list, names, catalog)
+	t.foldFiles(&f, names, catalog)
 	for _, oid := range t.Truncated {
-		if i := slices.IndexFunc(list, func(c TableChange) bool { return c.Known && c.OID == oid }); i >= 0 {
-			list[i].Counts[Truncate], list[i].Counts[Rewrite], list[i].Counts[Drop] = 1, 0, 0
+		for i := range f.list {
+			if c := &f.list[i]; c.Known && c.OID == oid {
+				c.Counts[Truncate], c.Counts[Rewrite], c.Counts[Drop] = 1, 0, 0
+				break
+			}
 		}
 	}
-	return list
+	return f.list
 }
 
 // foldFiles understands files that went as tables dropped, truncated or rewritten. A
 // dropped table's row in pg_class is deleted, a truncated one's is not; a rewrite
 // makes a table to write to and deletes it, and a table that is moved gets its pages
 // copied, or another tablespace.
-func (t *Transaction) foldFiles(list *fold, names Lookup, catalog Counts) {
-	var replaced []uint32
+func (t *Transaction) foldFiles(f *fold, names Lookup, catalog Counts) {
+	if len(t.Created)+len(t.Dropped) == 0 {
+		return
+	}
+	var created, dropped, filled refs
+	made, copied := t.made(names, &dropped), map[tableID]int64(nil)
+	replaced := make(map[tableID]bool)
 	for _, ref := range t.Dropped {
 		n, known := names(ref)
-		if !known || n.Part != Main || slices.Contains(t.Created, ref) {
+		if !known || n.Part != Main || created.has(t.Created, ref) {
 			continue
 		}
-		counts := &list.of(ref, n, true).Counts
-		successor, has := t.successor(n, names)
+		id := tableID{n.Database, n.OID}
+		counts := &f.of(ref, n, true).Counts
+		successor, has := made[id]
 		switch {
 		case catalog[Delete] > 0 && !has:
 			counts[Drop] = 1
 			continue
 		case catalog[Delete] > 0 && catalog[Insert] > 0:
+			if copied == nil {
+				copied = t.copied(names, &created)
+			}
 			counts[Rewrite] = 1
-			counts[Insert] -= t.copied(n, names)
-		case has && (successor.Space != ref.Space || slices.Contains(t.Filled, successor)):
+			counts[Insert] -= copied[id]
+		case has && (successor.Space != ref.Space || filled.has(t.Filled, successor)):
 			counts[Rewrite] = 1
 		default:
 			counts[Truncate] = 1
 		}
-		replaced = append(replaced, n.OID)
+		replaced[id] = true
 	}
 	for _, ref := range t.Created {
 		n, known := names(ref)
-		if known && n.Part == Main && !slices.Contains(replaced, n.OID) && !slices.Contains(t.Dropped, ref) {
-			list.of(ref, n, true).Counts[Create] = 1
+		if known && n.Part == Main && !replaced[tableID{n.Database, n.OID}] && !dropped.has(t.Dropped, ref) {
+			f.of(ref, n, true).Counts[Create] = 1
 		}
 	}
 }
 
-// copied counts the rows that a rewrite put into a table's new file: they are not new.
-func (t *Transaction) copied(n Name, names Lookup) (rows int64) {
+// tableID names a table, whatever its files and its name.
+type tableID struct {
+	database string
+	oid      uint32
+}
+
+// made finds the first file that the transaction makes for each table and leaves in place.
+func (t *Transaction) made(names Lookup, dropped *refs) map[tableID]wal.RelationRef {
+	if len(t.Dropped) == 0 {
+		return nil
+	}
+	made := make(map[tableID]wal.RelationRef)
+	for _, ref := range t.Created {
+		n, known := names(ref)
+		if !known || n.Part != Main || dropped.has(t.Dropped, ref) {
+			continue
+		}
+		if _, has := made[tableID{n.Database, n.OID}]; !has {
+			made[tableID{n.Database, n.OID}] = ref
+		}
+	}
+	return made
+}
+
+// copied counts the rows that rewrites put into tables' new files: they are not new.
+func (t *Transaction) copied(names Lookup, created *refs) map[tableID]int64 {
+	rows := make(map[tableID]int64)
 	for _, c := range t.Changes {
-		m, known := names(c.Relation)
-		if known && m.Part == Main && m.OID == n.OID && m.Database == n.Database && slices.Contains(t.Created, c.Relation) {
-			rows += c.Inserted
+		if c.Inserted == 0 || !created.has(t.Created, c.Relation) {
+			continue
+		}
+		if n, known := names(c.Relation); known && n.Part == Main {
+			rows[tableID{n.Database, n.OID}] += c.Inserted
 		}
 	}
 	return rows
 }
 
-// successor is the file that the transaction makes for a table and leaves in place.
-func (t *Transaction) successor(n Name, names Lookup) (wal.RelationRef, bool) {
-	for _, ref := range t.Created {
-		m, known := names(ref)
-		if known && m.Part == Main && m.OID == n.OID && m.Database == n.Database && !slices.Contains(t.Dropped, ref) {
-			return ref, true
-		}
-	}
-	return wal.RelationRef{}, false
+// fold gathers changes by table.
+type fold struct {
+	list  []TableChange
+	byID  map[tableID]int         // of list, once it is long
+	other map[wal.RelationRef]int // of those that nobody knows
 }
 
-// fold gathers changes by table.
-type fold []TableChange
-
 func (f *fold) of(ref wal.RelationRef, n Name, known bool) *TableChange {
-	for i := range *f {
-		c := &(*f)[i]
-		if c.Known == known && (known && c.OID == n.OID && c.Database == n.Database || !known && c.File == ref) {
-			return c
+	id := tableID{n.Database, n.OID}
+	if i := f.find(ref, id, known); i >= 0 {
+		return &f.list[i]
+	}
+	f.list = append(f.list, TableChange{Name: n, Known: known, File: ref})
+	i := len(f.list) - 1
+	if f.byID != nil {
+		f.note(i)
+	}
+	return &f.list[i]
+}
+
+func (f *fold) find(ref wal.RelationRef, id tableID, known bool) int {
+	if len(f.list) <= few {
+		return slices.IndexFunc(f.list, func(c TableChange) bool {
+			return c.Known == known && (known && c.OID == id.oid && c.Database == id.database || !known && c.File == ref)
+		})
+	}
+	if f.byID == nil {
+		f.byID, f.other = make(map[tableID]int), make(map[wal.RelationRef]int)
+		for i := range f.list {
+			f.note(i)
 		}
 	}
-	*f = append(*f, TableChange{Name: n, Known: known, File: ref})
-	return &(*f)[len(*f)-1]
+	i, has := f.other[ref]
+	if known {
+		i, has = f.byID[id]
+	}
+	if !has {
+		return -1
+	}
+	return i
+}
+
+func (f *fold) note(i int) {
+	if c := &f.list[i]; c.Known {
+		f.byID[tableID{c.Database, c.OID}] = i
+	} else {
+		f.other[c.File] = i
+	}
 }
 
 // Lost tells whether rows of users went with the transaction: deleted, truncated or

@@ -61,7 +61,7 @@ func TestDecodeOtherVersions(t *testing.T) {
 		assert.Equal(t, c.kind, c.record.Kind(pg.Major(c.version)), what)
 	}
 	_, err := Decode(&Record{Manager: ManagerXLOG, Info: 0x10, Main: make([]byte, 40), Start: 0x28}, pg.Major(15))
-	assert.ErrorContains(t, err, "damaged WAL at 0/28: a record of XLOG CHECKPOINT_ONLINE ends within its fields")
+	assert.ErrorContains(t, err, "the WAL cannot be replayed from 0/28 on: a record of XLOG CHECKPOINT_ONLINE ends within its fields")
 	_, err = Decode(&Record{Manager: ManagerStandby, Info: 0x00, Main: data(uint32(1 << 31))}, pg.Major(15))
 	assert.Error(t, err, "no more locks than there are bytes for")
 }

@@ -32,13 +32,13 @@ type pageHeader struct {
 	segmentSize pg.SegmentSize
 }
 
-// Damage is WAL that cannot be what the server wrote there.
+// Damage is WAL that cannot be what the server wrote there, or that cannot be replayed.
 type Damage struct {
 	LSN    pg.LSN
 	Reason string
 }
 
-func (d *Damage) Error() string { return fmt.Sprintf("damaged WAL at %s: %s", d.LSN, d.Reason) }
+func (d *Damage) Error() string { return fmt.Sprintf("the WAL cannot be replayed from %s on: %s", d.LSN, d.Reason) }
 
 func damaged(at pg.LSN, format string, args ...any) *Damage {
 	return &Damage{LSN: at, Reason: fmt.Sprintf(format, args...)}

@@ -43,6 +43,9 @@ type RestorePoint struct {
 	Name string
 }
 
+// LevelMinimal is the WALLevel of a server whose WAL cannot be replayed.
+const LevelMinimal = 0
+
 // ParameterChange tells the settings that replay depends on (xl_parameter_change).
 type ParameterChange struct {
 	MaxConnections, MaxWorkers, MaxWALSenders, MaxPrepared, MaxLocks, WALLevel uint32

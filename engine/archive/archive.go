@@ -95,8 +95,13 @@ func assemble(k catalog.Cluster, s *vault.Vault, state catalog.Capture, tails []
 				continue
 			}
 		}
-		a.tails[t.Segment] = t
 		a.Timeline = max(a.Timeline, t.Segment.Timeline)
+		// What the store has of it may be newer: another instance captures by now.
+		if !slices.ContainsFunc(runs, func(r catalog.Run) bool {
+			return r.Timeline == t.Segment.Timeline && r.First <= t.Segment.Number && t.Segment.Number <= r.Last && r.End >= t.End
+		}) {
+			a.tails[t.Segment] = t
+		}
 	}
 	for _, r := range runs {
 		a.Timeline = max(a.Timeline, r.Timeline)
@@ -162,8 +167,11 @@ func (a *Archive) Has(s pg.Segment) bool {
 	return tail || a.Stored(s) && !a.Lost.Has(s)
 }
 
-// Stored tells whether a segment is in the store, whole or cut.
+// Stored tells whether all that there is of a segment, whole or cut, is in the store.
 func (a *Archive) Stored(s pg.Segment) bool {
+	if _, tail := a.tails[s]; tail {
+		return false
+	}
 	for _, r := range a.runs {
 		if r.Timeline == s.Timeline && r.First <= s.Number && s.Number <= r.Last {
 			return true
@@ -266,18 +274,19 @@ func (a *Archive) Spooled(segments []pg.Segment) []capture.Tail {
 
 // OpenSegment reads the bytes of a segment that are there; of a cut one only those.
 func (a *Archive) OpenSegment(ctx context.Context, s pg.Segment) (io.ReadCloser, error) {
-	if t, ok := a.tails[s]; ok {
-		f, err := t.Open()
-		if err == nil {
-			start := a.Cluster.SegmentSize.Start(s.Number)
-			return limited{io.LimitReader(f, int64(t.End-start)), f}, nil
-		}
-		if !errors.Is(err, os.ErrNotExist) {
-			return nil, err
-		}
-		// It has gone to the store since.
+	t, tail := a.tails[s]
+	if !tail {
+		return a.Store.Segment(ctx, a.Cluster.ID, s, a.Cluster.SegmentSize)
 	}
-	return a.Store.Segment(ctx, a.Cluster.ID, s, a.Cluster.SegmentSize)
+	var r io.ReadCloser
+	r, err := t.Open()
+	if errors.Is(err, os.ErrNotExist) { // it has gone to the store since, and may have grown before
+		r, err = a.Store.Segment(ctx, a.Cluster.ID, s, a.Cluster.SegmentSize)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return limited{io.LimitReader(r, int64(t.End-a.Cluster.SegmentSize.Start(s.Number))), r}, nil
 }
 
 type limited struct {

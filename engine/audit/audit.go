@@ -217,15 +217,20 @@ func (a *Auditor) want(ctx context.Context, books *audit.Books, k catalog.Cluste
 			newest = s.LastCommit.Time.UTC()
 		}
 		books.Want(audit.Object{Key: store.SegmentKey(k.ID, s.Timeline, s.Name), Cluster: k.ID, Segment: seg})
-		if s.Unreadable == "" {
-			books.Want(audit.Object{Key: store.IndexKey(k.ID, s.Timeline, s.Name), Cluster: k.ID, Segment: seg, Remade: true})
+		index := audit.Object{Key: store.IndexKey(k.ID, s.Timeline, s.Name), Cluster: k.ID, Segment: seg, Remade: true}
+		switch {
+		case s.Unreadable != "":
+		case s.Records > 0:
+			books.Want(index)
+		default: // not read yet, or the middle of a long record
+			if err := a.wantIfThere(ctx, books, index); err != nil {
+				return err
+			}
 		}
 		chapters[store.ChapterKey(k.ID, s.Timeline, s.Number/journal.ChapterSize)] = true
 	}
 	for _, key := range slices.AppendSeq([]string{store.DepositKey(k.ID)}, maps.Keys(chapters)) { // may be there
-		if _, err := a.Store.Stat(ctx, key); err == nil {
-			books.Want(audit.Object{Key: key, Cluster: k.ID, Remade: true})
-		} else if !errors.Is(err, store.ErrNotFound) {
+		if err := a.wantIfThere(ctx, books, audit.Object{Key: key, Cluster: k.ID, Remade: true}); err != nil {
 			return err
 		}
 	}
@@ -246,6 +251,17 @@ func (a *Auditor) want(ctx context.Context, books *audit.Books, k catalog.Cluste
 		}
 	}
 	return nil
+}
+
+// wantIfThere names an object that may be there.
+func (a *Auditor) wantIfThere(ctx context.Context, books *audit.Books, o audit.Object) error {
+	_, err := a.Store.Stat(ctx, o.Key)
+	if err == nil {
+		books.Want(o)
+	} else if errors.Is(err, store.ErrNotFound) {
+		err = nil
+	}
+	return err
 }
 
 // wantBackup names the manifest and the packs of a base backup.

@@ -53,6 +53,37 @@ func (c *capturer) archive(ctx context.Context, seg pg.Segment, path string) err
 	return c.spool.remove(seg, path)
 }
 
+// sharePartial puts what is safe of the segment that is being received into the store, if another
+// instance asks for it. The whole segment takes its place later.
+func (c *capturer) sharePartial(ctx context.Context, k catalog.Capture) error {
+	z, asked := c.cluster.SegmentSize, pg.LSN(c.asked.Load())
+	if asked <= c.shared || k.FlushedLSN < asked || k.FlushedLSN <= k.StoredLSN || z.Offset(k.FlushedLSN) == 0 {
+		return nil
+	}
+	seg := pg.Segment{Timeline: k.Timeline, Number: z.Number(k.FlushedLSN)}
+	f, err := os.Open(c.spool.path(seg) + partialSuffix)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil // finished meanwhile
+	}
+	if err != nil {
+		return err
+	}
+	defer func() { _ = f.Close() }()
+	if is, err := c.beside(ctx, seg, f); err != nil || is != goesFurther {
+		return err
+	}
+	start := z.Start(seg.Number)
+	record := catalog.Segment{ClusterID: c.cluster.ID, Timeline: seg.Timeline, Number: seg.Number, Name: seg.Name(z), Start: start, End: k.FlushedLSN}
+	_, record.StoredBytes, err = c.put(ctx, store.SegmentKey(c.cluster.ID, seg.Timeline, record.Name), io.NewSectionReader(f, 0, int64(k.FlushedLSN-start)))
+	if err == nil {
+		err = c.catalog.AddSegment(ctx, record)
+	}
+	if err == nil {
+		c.shared = k.FlushedLSN
+	}
+	return err
+}
+
 // putSegment puts a spooled segment into the store as it is now, and tells whether that is what
 // was received.
 func (c *capturer) putSegment(ctx context.Context, seg pg.Segment, f *os.File) (stored int64, changed bool, err error) {

@@ -47,7 +47,9 @@ type capturer struct {
 	index    *index.Indexes
 	book     *names.Book
 	follower *follower
-	rule     atomic.Pointer[journal.Rule]
+	asked    *atomic.Uint64 // an LSN: up to there another instance asks for WAL in the store
+	shared   pg.LSN         // up to where that was done; under archiving
+	rule     *atomic.Pointer[journal.Rule]
 	// archiving is held by whoever reads and stores captured WAL.
 	archiving sync.Mutex
 	anew      atomic.Bool        // the follower must begin anew
@@ -216,7 +218,7 @@ func (c *capturer) snapshot() catalog.Capture {
 		k.Problem = joinText(fmt.Sprintf("the spool is full: %s wait for the store, and the server retains what comes", figures.Size(k.Spooled)), k.Problem)
 	}
 	if k.ReadableTo != 0 {
-		k.Problem = joinText(k.Problem, "the WAL that is being received is damaged at "+k.ReadableTo.String())
+		k.Problem = joinText(k.Problem, "the WAL that is being received cannot be read from "+k.ReadableTo.String()+" on")
 	}
 	if c.askTrouble != "" && k.State != catalog.CaptureRetrying && k.State != catalog.CaptureFailed { // else the stream's own trouble says it
 		k.Problem = joinText(k.Problem, c.askTrouble)
@@ -355,6 +357,9 @@ func (c *capturer) archiveAll(ctx context.Context) error {
 	safe := c.snapshot()
 	err := c.archiveFinished(ctx)
 	if err != nil {
+		return err
+	}
+	if err := c.sharePartial(ctx, safe); err != nil {
 		return err
 	}
 	// What comes now keeps nothing from the store.

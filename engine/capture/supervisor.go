@@ -8,8 +8,10 @@ import (
 	"log/slog"
 	"path/filepath"
 	"sync"
+	"sync/atomic"
 	"time"
 
+	"velvetrewind/core/journal"
 	"velvetrewind/core/layout"
 	"velvetrewind/core/pg"
 	"velvetrewind/engine/access"
@@ -34,8 +36,13 @@ type Supervisor struct {
 	Log        *slog.Logger
 	// Access opens the secrets of a cluster.
 	Access func(catalog.Cluster) (access.Access, error)
+	// Instance is the number of this service among those that share the catalogue, and Former
+	// that of the one before it in the same home, which surely has ended.
+	Instance, Former int64
 	// Changed is told that a capture's saved state has changed.
 	Changed func(cluster string)
+
+	captures sync.Map // the clusters captured here, by id
 
 	mu      sync.Mutex
 	running map[string]*running
@@ -43,9 +50,11 @@ type Supervisor struct {
 }
 
 type running struct {
-	capturer *capturer
-	cancel   context.CancelFunc
-	ended    chan struct{}
+	asked  atomic.Uint64 // an LSN: up to there another instance asks for WAL in the store
+	wake   atomic.Pointer[func()]
+	rule   atomic.Pointer[journal.Rule]
+	cancel context.CancelFunc
+	ended  chan struct{}
 }
 
 // lookEvery is how often the supervisor looks for captures to start or stop; Look hurries it.
@@ -70,6 +79,12 @@ func (s *Supervisor) Run(ctx context.Context) {
 		case <-s.wakeup:
 		}
 	}
+}
+
+// Captures tells whether a cluster is captured by this instance.
+func (s *Supervisor) Captures(cluster string) bool {
+	_, is := s.captures.Load(cluster)
+	return is
 }
 
 // Look has the supervisor compare what runs with what is wanted now.
@@ -107,7 +122,10 @@ func (s *Supervisor) adjust(ctx context.Context) error {
 		wanted[k.ID] = true
 		if r := s.running[k.ID]; r != nil {
 			rule := k.Rule()
-			r.capturer.rule.Store(&rule)
+			r.rule.Store(&rule)
+			if wake := r.wake.Load(); r.asked.Swap(uint64(state.Asked)) < uint64(state.Asked) && wake != nil {
+				(*wake)()
+			}
 		}
 		if s.running[k.ID] == nil {
 			if err := s.start(ctx, k, state); err != nil {
@@ -141,29 +159,60 @@ func (s *Supervisor) start(ctx context.Context, k catalog.Cluster, state catalog
 	if err != nil || !ok {
 		return err // another instance captures it
 	}
-	c, err := s.capturer(ctx, k, state)
-	if err != nil {
-		lease.Release()
-		state.State, state.Problem = catalog.CaptureFailed, err.Error()
-		return errors.Join(err, s.Catalog.SaveCapture(ctx, state))
-	}
 	ctx, cancel := context.WithCancel(ctx)
-	r := &running{capturer: c, cancel: cancel, ended: make(chan struct{})}
+	r := &running{cancel: cancel, ended: make(chan struct{})}
+	rule := k.Rule()
+	r.rule.Store(&rule)
 	s.running[k.ID] = r
+	s.captures.Store(k.ID, true)
 	go func() {
 		defer close(r.ended)
+		defer s.captures.Delete(k.ID)
 		defer lease.Release()
 		defer cancel()
 		go s.watchLease(ctx, cancel, lease, k)
-		c.run(ctx)
+		s.capture(ctx, r, k, state)
+		if lease.Held(ctx) {
+			if err := s.Catalog.SetHolder(context.WithoutCancel(ctx), k.ID, 0); err != nil {
+				s.Log.Warn("the end of a capture was not recorded", "cluster", k.Name, "error", err)
+			}
+		}
 	}()
 	return nil
+}
+
+// capture captures a cluster whose lease is held, until ctx ends.
+func (s *Supervisor) capture(ctx context.Context, r *running, k catalog.Cluster, state catalog.Capture) {
+	if other := state.Holder; other != 0 && other != s.Instance && other != s.Former {
+		s.Log.Info("another instance has not ended its capture in order; it is given time to notice", "cluster", k.Name, "instance", other)
+		if sleep(ctx, catalog.TakeoverWait) != nil {
+			return
+		}
+	}
+	err := s.Catalog.SetHolder(ctx, k.ID, s.Instance)
+	var c *capturer
+	if err == nil {
+		c, err = s.capturer(ctx, k, state)
+	}
+	if err != nil {
+		if ctx.Err() == nil {
+			state.State, state.Problem = catalog.CaptureFailed, err.Error()
+			s.Log.Warn("a capture was not begun", "cluster", k.Name, "error", errors.Join(err, s.Catalog.SaveCapture(ctx, state)))
+			_ = sleep(ctx, longestWait) // before it is tried again
+		}
+		return
+	}
+	c.rule, c.asked = &r.rule, &r.asked
+	wake := c.wake
+	r.wake.Store(&wake)
+	c.follower.rule = &r.rule
+	c.run(ctx)
 }
 
 // watchLease stops a capture whose lease was lost with its connection: another
 // instance may have begun by then.
 func (s *Supervisor) watchLease(ctx context.Context, stop context.CancelFunc, l *catalog.Lease, k catalog.Cluster) {
-	tick := time.NewTicker(5 * time.Second)
+	tick := time.NewTicker(time.Second)
 	defer tick.Stop()
 	for {
 		select {
@@ -205,8 +254,6 @@ func (s *Supervisor) capturer(ctx context.Context, k catalog.Cluster, state cata
 	if err := record.Put(ctx, s.Store, k); err != nil {
 		c.log.Warn("the cluster's record was not put into the store; without it the catalogue cannot be made anew", "error", err)
 	}
-	rule := k.Rule()
-	c.rule.Store(&rule)
 	c.state = catalog.Capture{ClusterID: k.ID, State: catalog.CaptureStarting, StoredLSN: state.StoredLSN}
 	return c, nil
 }
@@ -231,7 +278,7 @@ func (s *Supervisor) prepareJournal(ctx context.Context, c *capturer) error {
 		},
 	}
 	c.follower = &follower{
-		cluster: c.cluster, access: c.access, index: c.index, book: c.book, rule: &c.rule, note: c.noteIncident,
+		cluster: c.cluster, access: c.access, index: c.index, book: c.book, note: c.noteIncident,
 	}
 	return nil
 }

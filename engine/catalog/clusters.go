@@ -218,6 +218,8 @@ type Capture struct {
 	Since       time.Time    `db:"since"`
 	UpdatedAt   time.Time    `db:"updated_at"`
 
+	Holder     int64  `db:"holder"`         // the instance that captures it, until it has ended that in order
+	Asked      pg.LSN `db:"asked_lsn"`      // up to where another instance asks for WAL in the store
 	Spooled    int64  `db:"spooled"`        // bytes of finished segments that wait for the store
 	Retained   int64  `db:"retained"`       // bytes of WAL that the slot has the server retain
 	Room       int64  `db:"room"`           // bytes that it can still retain; -1 where that is not known
@@ -253,6 +255,25 @@ func (c *Catalog) Capture(ctx context.Context, cluster string) (Capture, error) 
 func (c *Catalog) WantCapture(ctx context.Context, cluster string, wanted bool) error {
 	_, err := c.db.ExecContext(ctx, `update velvet.captures set wanted = $2, updated_at = now() where cluster_id = $1`, cluster, wanted)
 	return err
+}
+
+// SetHolder records which instance captures a cluster; 0 for none.
+func (c *Catalog) SetHolder(ctx context.Context, cluster string, instance int64) error {
+	_, err := c.db.ExecContext(ctx, `update velvet.captures set holder = $2 where cluster_id = $1`, cluster, instance)
+	return err
+}
+
+// AskStored asks the instance that captures a cluster to put what it has received up to an LSN
+// into the store, where others can read it.
+func (c *Catalog) AskStored(ctx context.Context, cluster string, to pg.LSN) error {
+	_, err := c.db.ExecContext(ctx, `update velvet.captures set asked_lsn = greatest(asked_lsn, $2::pg_lsn) where cluster_id = $1`, cluster, to.String())
+	return err
+}
+
+// StoredTo tells whether the segment that ends with the bytes before an LSN is in the store so far.
+func (c *Catalog) StoredTo(ctx context.Context, k Cluster, t pg.Timeline, to pg.LSN) (is bool, err error) {
+	return is, c.db.GetContext(ctx, &is, `select exists (select from velvet.segments where cluster_id = $1 and timeline = $2 and number = $3 and end_lsn >= $4::pg_lsn)`,
+		k.ID, int64(t), int64(k.SegmentSize.Number(to-1)), to.String())
 }
 
 // SaveCapture writes what the running capture knows; what is zero stays as it was.

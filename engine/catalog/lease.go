@@ -3,6 +3,7 @@ package catalog
 import (
 	"context"
 	"fmt"
+	"strconv"
 	"sync"
 	"time"
 
@@ -71,8 +72,9 @@ type right struct {
 
 // session is a connection with the locks that it holds. When it ends, all are gone.
 type session struct {
-	conn *pgx.Conn
-	held map[right]int // how many share it; alone has it who has it exclusively
+	conn     *pgx.Conn
+	held     map[right]int // how many share it; alone has it who has it exclusively
+	answered time.Time     // when it was last heard of
 }
 
 const alone = -1
@@ -80,6 +82,17 @@ const alone = -1
 // answerWithin is how long the catalogue may take to answer about leases. The waiting of
 // one caller is never cut short for another's sake: that would end the session of all.
 const answerWithin = 10 * time.Second
+
+// What makes a lease's end known here before it is anybody else's: Held asks the session at least
+// every heldFor, and gives up after heldWithin; the server ends a session that it cannot reach
+// only after silentFor. Whoever takes over from an instance that has not ended in order waits
+// TakeoverWait first.
+const (
+	heldFor      = 500 * time.Millisecond
+	heldWithin   = 2 * time.Second
+	silentFor    = 20 * time.Second
+	TakeoverWait = 5 * time.Second
+)
 
 // Lease is a right that lasts until it is released or the session dies that holds it.
 type Lease struct {
@@ -133,11 +146,16 @@ func (l *leases) current(ctx context.Context) (*session, error) {
 		}
 		l.end(l.now)
 	}
-	conn, err := pgx.ConnectConfig(ctx, l.config)
+	config := l.config.Copy()
+	for name, value := range map[string]time.Duration{"tcp_keepalives_idle": silentFor / 2, "tcp_keepalives_interval": silentFor / 4} {
+		config.RuntimeParams[name] = strconv.Itoa(int(value.Seconds()))
+	}
+	config.RuntimeParams["tcp_keepalives_count"] = "2"
+	conn, err := pgx.ConnectConfig(ctx, config)
 	if err != nil {
 		return nil, fmt.Errorf("open the catalogue's session for leases: %w", err)
 	}
-	l.now = &session{conn: conn, held: make(map[right]int)}
+	l.now = &session{conn: conn, held: make(map[right]int), answered: time.Now()}
 	return l.now, nil
 }
 
@@ -161,14 +179,19 @@ func (l *leases) close() {
 
 // Held says whether the lease's session still answers, and so the lease is still ours.
 func (l *Lease) Held(ctx context.Context) bool {
-	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), answerWithin)
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), heldWithin)
 	defer cancel()
 	l.from.mu.Lock()
 	defer l.from.mu.Unlock()
 	if l.session == nil || l.from.now != l.session {
 		return false
 	}
+	if time.Since(l.session.answered) < heldFor { // it holds the leases of many
+		return true
+	}
+	asked := time.Now()
 	if l.session.conn.Ping(ctx) == nil {
+		l.session.answered = asked
 		return true
 	}
 	l.from.end(l.session)

@@ -71,8 +71,32 @@ func (h *Host) Start(ctx context.Context, s Server) error {
 		}
 		_ = f.Close()
 	}
+	if err := h.dropDead(s); err != nil {
+		return err
+	}
 	return h.run(ctx, s.Major, "pg_ctl", "start", "--no-wait", "-D", s.DataDir, "-l", s.Log,
 		"-o", fmt.Sprintf("-p %d -k %s", s.Port, shellQuote(s.Socket)))
+}
+
+// dropDead removes the lock files of a server that was killed and whose process nobody has
+// taken notice of, as in a container without an init: the server takes it for alive, and refuses
+// to start for ever.
+func (h *Host) dropDead(s Server) error {
+	pid, err := h.PID(s)
+	if err != nil {
+		return nil // there is none, or the server will judge it
+	}
+	stat, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+	if err != nil {
+		return nil
+	}
+	if _, state, ok := strings.Cut(string(stat), ") "); !ok || !strings.HasPrefix(state, "Z") {
+		return nil
+	}
+	if err := os.Remove(filepath.Join(s.Socket, fmt.Sprintf(".s.PGSQL.%d.lock", s.Port))); err != nil && !errors.Is(err, os.ErrNotExist) {
+		return err
+	}
+	return os.Remove(filepath.Join(s.DataDir, "postmaster.pid"))
 }
 
 // StartAndWait starts the server and waits until it accepts connections.
@@ -113,7 +137,7 @@ func (h *Host) WaitReady(ctx context.Context, s Server) error {
 		content, err := os.ReadFile(filepath.Join(s.DataDir, "postmaster.pid"))
 		lines := strings.Split(string(content), "\n")
 		if err == nil && len(lines) > pidStatus {
-			if st := strings.TrimSpace(lines[pidStatus]); st == "ready" || st == "standby" {
+			if st := strings.TrimSpace(lines[pidStatus]); (st == "ready" || st == "standby") && h.Running(s) { // not what a killed one left
 				return nil
 			}
 		}

@@ -134,8 +134,10 @@ func (x *Indexes) rebuild(ctx context.Context, seg pg.Segment, depth int) (*jour
 	if err != nil {
 		return nil, err
 	}
-	// A store that is full or read-only must not keep the answer back.
-	_ = x.Put(ctx, s)
+	if x.Cluster.SegmentSize.Offset(end) == 0 { // else it may still become longer
+		// A store that is full or read-only must not keep the answer back.
+		_ = x.Put(ctx, s)
+	}
 	return s, nil
 }
 

@@ -286,6 +286,16 @@ func (a *All) NextRun(k catalog.Cluster, work string, now time.Time) time.Time {
 	return next
 }
 
+// Allows tells whether the calendar does a kind of work for a cluster, and may begin it now.
+func (a *All) Allows(k catalog.Cluster, work string, now time.Time) bool {
+	for i := range a.Entries {
+		if e := &a.Entries[i]; e.Work == work && !e.Paused && a.about(e, k) && !e.Calendar.Quiet(now) {
+			return true
+		}
+	}
+	return false
+}
+
 func (a *All) about(e *Entry, k catalog.Cluster) bool {
 	if e.ClusterID.Valid {
 		return e.ClusterID.String == k.ID

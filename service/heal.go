@@ -1,0 +1,79 @@
+package service
+
+import (
+	"context"
+	"time"
+
+	"velvetrewind/core/layout"
+	"velvetrewind/core/pg"
+	"velvetrewind/engine/catalog"
+)
+
+const (
+	healEvery = 15 * time.Second
+	// healAgain is how long after a base backup that was begun for a hole another one is, if that
+	// has not ended it.
+	healAgain = time.Hour
+)
+
+// healer takes a base backup by itself where a hole in the captured WAL has no other end and the
+// calendar takes the cluster's base backups anyway. It looks after the clusters whose capture this
+// instance runs.
+type healer struct {
+	*Service
+	begun map[string]begunFor
+}
+
+type begunFor struct {
+	hole pg.LSN
+	at   time.Time
+}
+
+func (s *Service) heal(ctx context.Context) {
+	h := &healer{Service: s, begun: make(map[string]begunFor)}
+	tick := time.NewTicker(healEvery)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+		if err := h.look(ctx); err != nil && ctx.Err() == nil {
+			s.log.Warn("holes were not looked for", "error", err)
+		}
+	}
+}
+
+func (h *healer) look(ctx context.Context) error {
+	f, err := h.fleetOf(ctx, "")
+	if err != nil {
+		return err
+	}
+	for _, k := range f.calendar.Clusters {
+		if !h.captures.Captures(k.ID) || f.all.Backing[k.ID] || !f.calendar.Allows(k, catalog.WorkBackup, f.now) {
+			continue
+		}
+		v, err := f.view(k)
+		if err != nil {
+			return err
+		}
+		at := v.Capture.ReadableTo
+		for _, hole := range v.Holes {
+			if hole.Until == nil && !hole.Meant {
+				at = max(at, hole.From)
+			}
+		}
+		last := h.begun[k.ID]
+		if at == 0 || last.hole == at && time.Since(last.at) < healAgain {
+			continue
+		}
+		h.begun[k.ID] = begunFor{at, time.Now()}
+		t, err := h.tasks.submit(ctx, taskBackup, k.ID, catalog.NewID(), backupArgs{Kind: layout.Full})
+		if err != nil {
+			return err
+		}
+		h.log.Info("a base backup is taken by itself, to end a hole", "cluster", k.Name, "hole", at.String(), "task", t.ID)
+	}
+	return nil
+}
