@@ -115,13 +115,13 @@ func (w *writer) judgePages(ctx context.Context, again reread) error {
 		page, err := again(ctx, s.path, s.offset, pg.BlockSize)
 		switch {
 		case err != nil:
-			w.damaged(s, fmt.Sprintf("%s; it could not be read again: %v", s.fault, err))
+			w.damaged(ctx, s, fmt.Sprintf("%s; it could not be read again: %v", s.fault, err))
 		case len(page) < pg.BlockSize: // dropped or truncated after the backup
-			w.damaged(s, string(s.fault))
+			w.damaged(ctx, s, string(s.fault))
 		case pg.CheckPage(page, s.block, w.head.Checksums) == "":
-			w.damaged(s, fmt.Sprintf("%s; read again it was whole: the server's disk or memory errs", s.fault))
+			w.damaged(ctx, s, fmt.Sprintf("%s; read again it was whole: the server's disk or memory errs", s.fault))
 		default:
-			w.damaged(s, string(s.fault))
+			w.damaged(ctx, s, string(s.fault))
 		}
 	}
 	w.report.Log("%d pages were torn while the server wrote them, which replay repairs; %d are damaged", len(w.suspects)-len(w.tail.Damaged), len(w.tail.Damaged))
@@ -129,10 +129,10 @@ func (w *writer) judgePages(ctx context.Context, again reread) error {
 }
 
 // damaged records a page as damaged.
-func (w *writer) damaged(s suspect, fault string) {
+func (w *writer) damaged(ctx context.Context, s suspect, fault string) {
 	d := layout.DamagedPage{Path: s.path, Block: s.block, Fault: fault}
 	if ref, _, ok := relationOf(s.path); ok {
-		if book, err := w.t.Books.Of(w.ctx, w.t.Cluster.ID); err == nil {
+		if book, err := w.t.Books.Of(ctx, w.t.Cluster.ID); err == nil {
 			if n, known := book.Now()(ref); known {
 				d.Table = n.Label() + " in " + n.Database
 			}

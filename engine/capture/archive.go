@@ -13,6 +13,7 @@ import (
 	"velvetrewind/core/pg"
 	"velvetrewind/core/wal"
 	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/disk"
 	"velvetrewind/engine/store"
 )
 
@@ -20,7 +21,7 @@ import (
 // it is read into the journal, and only then removed. What was put and not read when the service
 // was killed is read when it is found again.
 func (c *capturer) archive(ctx context.Context, seg pg.Segment, path string) error {
-	f, err := os.Open(path)
+	f, err := disk.Open(c.spool.disk, path)
 	if err != nil {
 		return err
 	}
@@ -61,7 +62,7 @@ func (c *capturer) sharePartial(ctx context.Context, k catalog.Capture) error {
 		return nil
 	}
 	seg := pg.Segment{Timeline: k.Timeline, Number: z.Number(k.FlushedLSN)}
-	f, err := os.Open(c.spool.path(seg) + partialSuffix)
+	f, err := disk.Open(c.spool.disk, c.spool.path(seg)+partialSuffix)
 	if errors.Is(err, os.ErrNotExist) {
 		return nil // finished meanwhile
 	}
@@ -86,7 +87,7 @@ func (c *capturer) sharePartial(ctx context.Context, k catalog.Capture) error {
 
 // putSegment puts a spooled segment into the store as it is now, and tells whether that is what
 // was received.
-func (c *capturer) putSegment(ctx context.Context, seg pg.Segment, f *os.File) (stored int64, changed bool, err error) {
+func (c *capturer) putSegment(ctx context.Context, seg pg.Segment, f disk.File) (stored int64, changed bool, err error) {
 	if _, err := f.Seek(0, io.SeekStart); err != nil {
 		return 0, false, err
 	}

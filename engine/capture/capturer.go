@@ -31,8 +31,10 @@ const (
 	saveEvery      = 500 * time.Millisecond
 	longestSilence = 30 * time.Second // the server answers each report
 	firstBackoff   = 250 * time.Millisecond
-	longestWait    = 15 * time.Second
 )
+
+// longestWait is between two tries of what has failed; tests shorten it.
+var longestWait = 15 * time.Second
 
 // capturer is the capture of one cluster while this instance holds its lease.
 type capturer struct {

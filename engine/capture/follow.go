@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"sync/atomic"
 	"time"
 
@@ -16,6 +15,7 @@ import (
 	"velvetrewind/core/wal"
 	"velvetrewind/engine/access"
 	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/disk"
 	"velvetrewind/engine/index"
 	"velvetrewind/engine/names"
 )
@@ -24,6 +24,7 @@ import (
 // verified and taken into the journal, and transactions that are incidents are
 // recorded as they end. It belongs to whoever holds the capturer's archiving lock.
 type follower struct {
+	disk    disk.Disk
 	cluster catalog.Cluster
 	access  access.Access
 	index   *index.Indexes
@@ -51,7 +52,7 @@ func (f *follower) read(ctx context.Context, seg pg.Segment, path string, to pg.
 			return err
 		}
 	}
-	file, err := os.Open(path)
+	file, err := disk.Open(f.disk, path)
 	if err != nil {
 		return err
 	}

@@ -18,6 +18,7 @@ import (
 	"velvetrewind/core/pg"
 	"velvetrewind/engine/access"
 	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/disk"
 	"velvetrewind/engine/index"
 	"velvetrewind/engine/names"
 	"velvetrewind/engine/store"
@@ -101,7 +102,7 @@ func newFollower(t *testing.T, c *catalog.Catalog, p *testbed.Postgres) (*follow
 	}}
 	rule := &atomic.Pointer[journal.Rule]{}
 	rule.Store(&journal.Rule{})
-	f := &follower{
+	f := &follower{disk: disk.OS,
 		cluster: k, access: access.Access{ConnString: p.DSN(testbed.Superuser, "postgres"), Password: testbed.Password}, index: x, book: book, rule: rule,
 		note: func(*journal.Transaction, []journal.Incident) error { return nil },
 	}

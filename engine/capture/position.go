@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 
 	"velvetrewind/core/pg"
 	"velvetrewind/core/wal"
@@ -230,7 +229,7 @@ func (c *capturer) archivePartials(ctx context.Context, which func(pg.Segment) b
 			return err
 		}
 		if size, err := c.spool.partialSize(seg); err == nil && size == 0 {
-			if err := os.Remove(path); err != nil {
+			if err := c.spool.disk.Remove(path); err != nil {
 				return err
 			}
 			continue
@@ -254,5 +253,5 @@ func (c *capturer) dropUnsafe(ctx context.Context, seg pg.Segment, path string) 
 		return nil // what else is wrong with reading it does not keep it from the store
 	}
 	c.log.Warn("a cut segment ends in bytes that were never safe; they are dropped", "at", d.LSN.String())
-	return os.Truncate(path, c.cluster.SegmentSize.Offset(max(d.LSN, start)))
+	return c.spool.disk.Truncate(path, c.cluster.SegmentSize.Offset(max(d.LSN, start)))
 }

@@ -15,6 +15,7 @@ import (
 
 	"velvetrewind/core/pg"
 	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/disk"
 )
 
 // partialSuffix marks the segment that is still being received.
@@ -23,12 +24,13 @@ const partialSuffix = ".partial"
 // spool is the directory in which a cluster's WAL waits for the store. One
 // goroutine writes; others may list and read.
 type spool struct {
+	disk  disk.Disk
 	dir   string
 	size  pg.SegmentSize
 	limit int64 // bytes of finished segments that may wait for the store; 0 for no limit
 
 	segment pg.Segment // being written
-	file    *os.File   // nil before the first write
+	file    disk.File  // nil before the first write
 	pending []byte     // the last of what was written, not handed to the file yet
 	written pg.LSN
 	flushed pg.LSN
@@ -43,19 +45,19 @@ const pendingBytes = 128 << 10
 
 // openSpool opens the spool and counts what waits in it. A finished segment that is longer than
 // a segment is cut to its length; one that is shorter stays, and is stored as it is.
-func openSpool(dir string, size pg.SegmentSize, limit int64) (*spool, error) {
+func openSpool(d disk.Disk, dir string, size pg.SegmentSize, limit int64) (*spool, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, err
 	}
-	s := &spool{dir: dir, size: size, limit: max(limit, 2*int64(size))}
+	s := &spool{disk: d, dir: dir, size: size, limit: max(limit, 2*int64(size))}
 	list, err := s.finished()
 	if err != nil {
 		return nil, err
 	}
 	for _, seg := range list {
-		info, err := os.Stat(s.path(seg))
+		info, err := d.Stat(s.path(seg))
 		if err == nil && info.Size() > int64(size) {
-			err = os.Truncate(s.path(seg), int64(size))
+			err = d.Truncate(s.path(seg), int64(size))
 		}
 		if err != nil {
 			return nil, err
@@ -70,7 +72,7 @@ func (s *spool) full() bool { return s.waiting.Load() >= s.limit }
 
 // remove takes a file out of the spool that is in the store.
 func (s *spool) remove(seg pg.Segment, path string) error {
-	if err := errors.Join(os.Remove(path), syncDir(s.dir)); err != nil {
+	if err := errors.Join(s.disk.Remove(path), s.disk.SyncDir(s.dir)); err != nil {
 		return err
 	}
 	s.gone(seg, path)
@@ -101,7 +103,7 @@ func (s *spool) finished() ([]pg.Segment, error) { return s.list("") }
 func (s *spool) partials() ([]pg.Segment, error) { return s.list(partialSuffix) }
 
 func (s *spool) list(suffix string) ([]pg.Segment, error) {
-	entries, err := os.ReadDir(s.dir)
+	entries, err := s.disk.ReadDir(s.dir)
 	if err != nil {
 		return nil, err
 	}
@@ -170,14 +172,14 @@ func (s *spool) write(at pg.LSN, data []byte) (finished bool, err error) {
 func (s *spool) open() error {
 	s.segment.Number = s.size.Number(s.written)
 	keep := s.size.Offset(s.written)
-	f, err := os.OpenFile(s.path(s.segment)+partialSuffix, os.O_RDWR|os.O_CREATE, 0o600)
+	f, err := s.disk.OpenFile(s.path(s.segment)+partialSuffix, os.O_RDWR|os.O_CREATE, 0o600)
 	if err != nil {
 		return err
 	}
 	if info, err := f.Stat(); err != nil || info.Size() < keep {
 		return errors.Join(err, f.Close(), fmt.Errorf("the spool file %s is shorter than expected", f.Name()))
 	}
-	if err := errors.Join(f.Truncate(keep), f.Sync(), syncDir(s.dir)); err != nil {
+	if err := errors.Join(f.Truncate(keep), f.Sync(), s.disk.SyncDir(s.dir)); err != nil {
 		return errors.Join(err, f.Close())
 	}
 	sum := crc32.New(pg.Castagnoli)
@@ -202,7 +204,7 @@ func (s *spool) push() error {
 // flush makes all that was written safe.
 func (s *spool) flush() error {
 	if s.file != nil && s.flushed != s.written {
-		if err := errors.Join(s.push(), fdatasync(s.file)); err != nil {
+		if err := errors.Join(s.push(), s.file.Datasync()); err != nil {
 			return err
 		}
 	}
@@ -218,10 +220,10 @@ func (s *spool) finish() error {
 	if err != nil {
 		return err
 	}
-	if err := os.Rename(path+partialSuffix, path); err != nil {
+	if err := s.disk.Rename(path+partialSuffix, path); err != nil {
 		return err
 	}
-	if err := syncDir(s.dir); err != nil {
+	if err := s.disk.SyncDir(s.dir); err != nil {
 		return err
 	}
 	s.sums.Store(s.segment, s.crc)
@@ -241,7 +243,7 @@ func (s *spool) close() {
 
 // partialSize is how many bytes of a cut segment are there.
 func (s *spool) partialSize(seg pg.Segment) (int64, error) {
-	info, err := os.Stat(s.path(seg) + partialSuffix)
+	info, err := s.disk.Stat(s.path(seg) + partialSuffix)
 	if err != nil {
 		return 0, err
 	}
@@ -298,7 +300,7 @@ func (t Tail) Open() (*os.File, error) {
 // not reached the store yet. A listed file may be gone by the time Tail.Open is called,
 // and is in the store then.
 func Tails(root, cluster string, size pg.SegmentSize) ([]Tail, error) {
-	s := &spool{dir: filepath.Join(root, cluster), size: size}
+	s := &spool{disk: disk.OS, dir: filepath.Join(root, cluster), size: size}
 	// The cut ones first: what is finished meanwhile is then listed twice, not missed.
 	cut, err := s.partials()
 	if errors.Is(err, fs.ErrNotExist) {
@@ -330,14 +332,6 @@ func Tails(root, cluster string, size pg.SegmentSize) ([]Tail, error) {
 	return tails, nil
 }
 
-func syncDir(dir string) error {
-	d, err := os.Open(dir)
-	if err != nil {
-		return err
-	}
-	return errors.Join(d.Sync(), d.Close())
-}
-
 // Reached tells whether the spool holds WAL of a timeline up to an LSN, and makes sure
 // that what it holds of that segment is safe on disk.
 func Reached(root string, k catalog.Cluster, t pg.Timeline, to pg.LSN) (bool, error) {
@@ -356,7 +350,7 @@ func Reached(root string, k catalog.Cluster, t pg.Timeline, to pg.LSN) (bool, er
 		if err != nil {
 			return false, err
 		}
-		return true, errors.Join(f.Sync(), f.Close(), syncDir(filepath.Dir(tail.Path)))
+		return true, errors.Join(f.Sync(), f.Close(), disk.OS.SyncDir(filepath.Dir(tail.Path)))
 	}
 	return false, nil
 }

@@ -11,6 +11,7 @@ import (
 	"pgregory.net/rapid"
 
 	"velvetrewind/core/pg"
+	"velvetrewind/engine/disk"
 )
 
 // stream is the made-up WAL that a server would send: each byte follows from its place.
@@ -34,7 +35,7 @@ func TestSpoolAgainstAModel(t *testing.T) {
 		defer func() { _ = os.RemoveAll(dir) }()
 		first := size.Start(3)
 		at, reported := first, first // what the server has heard is safe
-		s, err := openSpool(dir, size, 1<<30)
+		s, err := openSpool(disk.OS, dir, size, 1<<30)
 		require.NoError(t, err)
 		s.resume(1, first)
 		for range rapid.IntRange(1, 15).Draw(t, "steps") {
@@ -52,7 +53,7 @@ func TestSpoolAgainstAModel(t *testing.T) {
 				if rapid.Bool().Draw(t, "power lost") {
 					spoil(t, s, reported)
 				}
-				if s, err = openSpool(dir, size, 1<<30); err != nil {
+				if s, err = openSpool(disk.OS, dir, size, 1<<30); err != nil {
 					t.Fatal(err)
 				}
 				slot := max(first, reported-pg.LSN(rapid.IntRange(0, 1000).Draw(t, "unheard")))
@@ -107,7 +108,7 @@ func check(t *rapid.T, dir string, size pg.SegmentSize, from, to pg.LSN) {
 }
 
 func TestSpoolRefusesGaps(t *testing.T) {
-	s, err := openSpool(t.TempDir(), 1<<20, 0)
+	s, err := openSpool(disk.OS, t.TempDir(), 1<<20, 0)
 	require.NoError(t, err)
 	s.resume(1, 3<<20)
 	_, err = s.write(3<<20+8, []byte("low"))
@@ -124,7 +125,7 @@ func TestSpoolRefusesGaps(t *testing.T) {
 func TestTailFinishedSinceListed(t *testing.T) {
 	const size = pg.SegmentSize(1 << 20)
 	root := t.TempDir()
-	s, err := openSpool(filepath.Join(root, "k"), size, 0)
+	s, err := openSpool(disk.OS, filepath.Join(root, "k"), size, 0)
 	require.NoError(t, err)
 	s.resume(1, size.Start(3))
 	_, err = s.write(size.Start(3), stream(size.Start(3), size.Start(3)+100))

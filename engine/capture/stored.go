@@ -29,7 +29,7 @@ const (
 
 // beside compares a spooled segment with what the store has under its name. Nothing stored is
 // replaced by less: only a segment that holds all of it, byte for byte, and goes further.
-func (c *capturer) beside(ctx context.Context, seg pg.Segment, spooled *os.File) (verdict, error) {
+func (c *capturer) beside(ctx context.Context, seg pg.Segment, spooled io.Reader) (verdict, error) {
 	name := seg.Name(c.cluster.SegmentSize)
 	if _, err := c.store.Stat(ctx, store.SegmentKey(c.cluster.ID, seg.Timeline, name)); errors.Is(err, store.ErrNotFound) {
 		return goesFurther, nil
@@ -82,15 +82,15 @@ func unlessEnd(err error) error {
 // setAside takes a file out of the spool without losing it: somebody may want to look at it.
 func (s *spool) setAside(seg pg.Segment, path string) error {
 	dir := filepath.Join(s.dir, asideDir)
-	if err := os.MkdirAll(dir, 0o700); err != nil {
+	if err := s.disk.Mkdir(dir, 0o700); err != nil && !errors.Is(err, os.ErrExist) {
 		return err
 	}
 	to := filepath.Join(dir, fmt.Sprintf("%s.%d", filepath.Base(path), time.Now().UnixNano()))
-	if err := os.Rename(path, to); err != nil {
+	if err := s.disk.Rename(path, to); err != nil {
 		return err
 	}
 	s.gone(seg, path)
-	return errors.Join(syncDir(dir), syncDir(s.dir))
+	return errors.Join(s.disk.SyncDir(dir), s.disk.SyncDir(s.dir))
 }
 
 // dropOutdated sets partial segments aside that the store has gone beyond: another service has

@@ -16,6 +16,7 @@ import (
 	"velvetrewind/core/pg"
 	"velvetrewind/engine/access"
 	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/disk"
 	"velvetrewind/engine/index"
 	"velvetrewind/engine/names"
 	"velvetrewind/engine/record"
@@ -28,6 +29,8 @@ type Supervisor struct {
 	Catalog *catalog.Catalog
 	Store   *vault.Vault
 	Spool   string // directory, one below it for each cluster
+	// Disk is where the spool is; nil is the operating system's.
+	Disk disk.Disk
 	// SpoolLimit is how many bytes of a cluster's WAL may wait for the store before its capture
 	// pauses.
 	SpoolLimit int64
@@ -233,7 +236,7 @@ func (s *Supervisor) capturer(ctx context.Context, k catalog.Cluster, state cata
 	if err != nil {
 		return nil, err
 	}
-	sp, err := openSpool(filepath.Join(s.Spool, k.ID), k.SegmentSize, s.SpoolLimit)
+	sp, err := openSpool(s.disk(), filepath.Join(s.Spool, k.ID), k.SegmentSize, s.SpoolLimit)
 	if err != nil {
 		return nil, err
 	}
@@ -278,7 +281,14 @@ func (s *Supervisor) prepareJournal(ctx context.Context, c *capturer) error {
 		},
 	}
 	c.follower = &follower{
-		cluster: c.cluster, access: c.access, index: c.index, book: c.book, note: c.noteIncident,
+		disk: c.spool.disk, cluster: c.cluster, access: c.access, index: c.index, book: c.book, note: c.noteIncident,
 	}
 	return nil
+}
+
+func (s *Supervisor) disk() disk.Disk {
+	if s.Disk != nil {
+		return s.Disk
+	}
+	return disk.OS
 }

@@ -203,8 +203,9 @@ func (b *Book) note(file wal.RelationRef, name journal.Name, since time.Time) {
 	}
 }
 
-// databases lists those that can be connected to, and shared relations belong to all of.
-const databases = `select datname from pg_database where datallowconn and has_database_privilege(datname, 'connect') order by datname`
+// databases lists those that can be connected to, with the time by the server's clock. Shared
+// relations belong to all of them.
+const databases = `select datname, clock_timestamp() as at from pg_database where datallowconn and has_database_privilege(datname, 'connect') order by datname`
 
 // relations asks one database for its files: each relation with the table that it is
 // part of. The server's estimate of rows is -1 for a table that was never analyzed.
@@ -228,18 +229,21 @@ where pg_relation_filenode(c.oid) is not null and c.relpersistence <> 't'`
 func (b *Book) Sample(ctx context.Context, a access.Access) error {
 	b.sampling.Lock()
 	defer b.sampling.Unlock()
-	names, err := ask(ctx, a, "", databases, pgx.RowTo[string])
+	type database struct {
+		Datname string
+		At      time.Time
+	}
+	names, err := ask(ctx, a, "", databases, pgx.RowToStructByName[database])
 	if err != nil {
 		return err
 	}
-	now := time.Now().UTC().Truncate(time.Microsecond) // as the catalogue keeps it
 	for _, db := range names {
-		list, err := ask(ctx, a, db, relations, func(row pgx.CollectableRow) (n sampled, err error) {
-			n.DBName, n.Since = db, now
+		list, err := ask(ctx, a, db.Datname, relations, func(row pgx.CollectableRow) (n sampled, err error) {
+			n.DBName, n.Since = db.Datname, db.At.UTC().Truncate(time.Microsecond) // as the catalogue keeps it
 			return n, row.Scan(&n.Space, &n.Database, &n.Filenode, &n.OID, &n.schema, &n.database, &n.Schema, &n.Name, &n.Part, &n.Rows)
 		})
 		if err != nil {
-			return fmt.Errorf("the names of database %s: %w", db, err)
+			return fmt.Errorf("the names of database %s: %w", db.Datname, err)
 		}
 		b.keep(list)
 	}

@@ -17,13 +17,13 @@ import (
 	"strings"
 	"syscall"
 
-	"golang.org/x/sys/unix"
-
+	"velvetrewind/engine/disk"
 	"velvetrewind/engine/store"
 )
 
 // Store is a store in a directory.
 type Store struct {
+	disk  disk.Disk
 	root  string
 	group int // group that may read it, or -1
 }
@@ -36,12 +36,15 @@ var validKey = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]*(/[A-Za-z0-9][A-Za
 // Open opens the store in the directory root and makes the directory if need be.
 // Members of group (-1: nobody) may read what is in it, so that a recovering
 // server can be fed straight from the store.
-func Open(root string, group int) (*Store, error) {
+func Open(root string, group int) (*Store, error) { return OpenOn(disk.OS, root, group) }
+
+// OpenOn opens a store on a disk.
+func OpenOn(d disk.Disk, root string, group int) (*Store, error) {
 	abs, err := filepath.Abs(root)
 	if err != nil {
 		return nil, err
 	}
-	s := &Store{root: abs, group: group}
+	s := &Store{disk: d, root: abs, group: group}
 	if err := notInData(abs); err != nil {
 		return nil, err
 	}
@@ -72,7 +75,7 @@ func OpenExisting(root string) (*Store, error) {
 	if info, err := os.Stat(root); err != nil || !info.IsDir() {
 		return nil, fmt.Errorf("open the store in %s: %w", root, errors.Join(err, errors.New("it cannot be read")))
 	}
-	return &Store{root: root, group: -1}, nil
+	return &Store{disk: disk.OS, root: root, group: -1}, nil
 }
 
 // String names the store's directory.
@@ -87,7 +90,7 @@ func (s *Store) path(key string) (string, error) {
 
 // makeDir makes a directory and those above it, each flushed into its parent.
 func (s *Store) makeDir(dir string) error {
-	if info, err := os.Stat(dir); err == nil {
+	if info, err := s.disk.Stat(dir); err == nil {
 		if !info.IsDir() {
 			return fmt.Errorf("%s is not a directory", dir)
 		}
@@ -98,15 +101,15 @@ func (s *Store) makeDir(dir string) error {
 			return err
 		}
 	}
-	if err := os.Mkdir(dir, 0o750); err != nil && !errors.Is(err, fs.ErrExist) {
+	if err := s.disk.Mkdir(dir, 0o750); err != nil && !errors.Is(err, fs.ErrExist) {
 		return err
 	}
 	if s.group >= 0 {
-		if err := os.Chown(dir, -1, s.group); err != nil {
+		if err := s.disk.Chown(dir, -1, s.group); err != nil {
 			return err
 		}
 	}
-	return syncDir(filepath.Dir(dir))
+	return s.disk.SyncDir(filepath.Dir(dir))
 }
 
 // Create implements store.Store.
@@ -118,7 +121,7 @@ func (s *Store) Create(_ context.Context, key string) (store.Writer, error) {
 	if err := s.makeDir(filepath.Dir(path)); err != nil {
 		return nil, full(err)
 	}
-	f, err := os.CreateTemp(filepath.Dir(path), filepath.Base(path)+".*"+unfinished)
+	f, err := s.disk.CreateTemp(filepath.Dir(path), filepath.Base(path)+".*"+unfinished)
 	if err != nil {
 		return nil, full(err)
 	}
@@ -130,7 +133,7 @@ func (s *Store) Create(_ context.Context, key string) (store.Writer, error) {
 	if err == nil {
 		err = f.Chmod(mode)
 	}
-	w := &writer{file: f, path: path}
+	w := &writer{disk: s.disk, file: f, path: path}
 	if err != nil {
 		w.Abort()
 		return nil, err
@@ -139,7 +142,8 @@ func (s *Store) Create(_ context.Context, key string) (store.Writer, error) {
 }
 
 type writer struct {
-	file    *os.File
+	disk    disk.Disk
+	file    disk.File
 	path    string
 	done    bool
 	written int64
@@ -155,7 +159,7 @@ func (w *writer) Write(p []byte) (int, error) {
 	w.written += int64(n)
 	if w.written-w.begun >= ahead {
 		// Only a hint: Commit waits for all of it, whatever becomes of this.
-		_ = unix.SyncFileRange(int(w.file.Fd()), w.begun, w.written-w.begun, unix.SYNC_FILE_RANGE_WRITE)
+		w.file.Begin(w.begun, w.written-w.begun)
 		w.begun = w.written
 	}
 	return n, full(err)
@@ -176,18 +180,18 @@ func (w *writer) commit() error {
 	if err := w.file.Close(); err != nil {
 		return err
 	}
-	if err := os.Rename(w.file.Name(), w.path); err != nil {
+	if err := w.disk.Rename(w.file.Name(), w.path); err != nil {
 		return err
 	}
 	w.done = true
-	return syncDir(filepath.Dir(w.path))
+	return w.disk.SyncDir(filepath.Dir(w.path))
 }
 
 func (w *writer) Abort() {
 	if !w.done {
 		w.done = true
 		_ = w.file.Close()
-		_ = os.Remove(w.file.Name())
+		_ = w.disk.Remove(w.file.Name())
 	}
 }
 
@@ -205,14 +209,14 @@ func (s *Store) PutNew(ctx context.Context, key string, content []byte) error {
 	if err := w.file.Sync(); err != nil {
 		return full(err)
 	}
-	err = os.Link(w.file.Name(), w.path)
+	err = s.disk.Link(w.file.Name(), w.path)
 	if errors.Is(err, fs.ErrExist) {
 		return fmt.Errorf("%s: %w", key, store.ErrExists)
 	}
 	if err != nil {
 		return err
 	}
-	return syncDir(filepath.Dir(w.path))
+	return s.disk.SyncDir(filepath.Dir(w.path))
 }
 
 // Open implements store.Store.
@@ -221,7 +225,7 @@ func (s *Store) Open(_ context.Context, key string, offset int64) (io.ReadCloser
 	if err != nil {
 		return nil, err
 	}
-	f, err := os.Open(path)
+	f, err := disk.Open(s.disk, path)
 	if err != nil {
 		return nil, missing(key, err)
 	}
@@ -238,7 +242,7 @@ func (s *Store) Stat(_ context.Context, key string) (store.Info, error) {
 	if err != nil {
 		return store.Info{}, err
 	}
-	info, err := os.Stat(path)
+	info, err := s.disk.Stat(path)
 	if err != nil {
 		return store.Info{}, missing(key, err)
 	}
@@ -251,14 +255,14 @@ func (s *Store) Delete(_ context.Context, key string) error {
 	if err != nil {
 		return err
 	}
-	if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
+	if err := s.disk.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
 	dir := filepath.Dir(path)
-	if err := syncDir(dir); err != nil && !errors.Is(err, fs.ErrNotExist) {
+	if err := s.disk.SyncDir(dir); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	for dir != s.root && os.Remove(dir) == nil { // until one is not empty
+	for dir != s.root && s.disk.Remove(dir) == nil { // until one is not empty
 		dir = filepath.Dir(dir)
 	}
 	return nil
@@ -285,7 +289,7 @@ func (s *Store) List(ctx context.Context, prefix string, visit func(store.Info) 
 func (s *Store) Sweep(ctx context.Context, prefix string) error {
 	err := s.walk(ctx, prefix, func(path, key string, _ fs.DirEntry) error {
 		if strings.HasSuffix(key, unfinished) {
-			return os.Remove(path)
+			return s.disk.Remove(path)
 		}
 		return nil
 	})
@@ -300,7 +304,7 @@ func (s *Store) Sweep(ctx context.Context, prefix string) error {
 		return nil
 	})
 	for _, d := range slices.Backward(dirs) { // the deepest first; one with content stays
-		_ = os.Remove(d)
+		_ = s.disk.Remove(d)
 	}
 	return err
 }
@@ -328,15 +332,6 @@ func (s *Store) walk(ctx context.Context, prefix string, visit func(path, key st
 		}
 		return visit(path, key, d)
 	})
-}
-
-func syncDir(dir string) error {
-	d, err := os.Open(dir)
-	if err != nil {
-		return err
-	}
-	defer func() { _ = d.Close() }()
-	return d.Sync()
 }
 
 func missing(key string, err error) error {
