@@ -33,11 +33,13 @@ type sizes struct {
 	stress int // its transactions of each client
 	codecs []string
 	warm   int // rounds that only warm the cache
+	idle   int // clusters in which nothing happens
+	quiet  time.Duration
 }
 
 var (
-	full  = sizes{scale: 60, large: 300, rounds: 6, load: 10 * time.Second, month: 65_000, fleet: 500, reader: 40, stress: 20_000, codecs: []string{"s2", "zstd"}, warm: 1}
-	small = sizes{scale: 2, large: 3, rounds: 1, load: time.Second, month: 300, fleet: 8, reader: 1, stress: 500, codecs: []string{"zstd"}}
+	full  = sizes{scale: 60, large: 300, rounds: 6, load: 10 * time.Second, month: 65_000, fleet: 500, reader: 40, stress: 20_000, codecs: []string{"s2", "zstd"}, warm: 1, idle: 20, quiet: 2 * time.Minute}
+	small = sizes{scale: 2, large: 3, rounds: 1, load: time.Second, month: 300, fleet: 8, reader: 1, stress: 500, codecs: []string{"zstd"}, idle: 2, quiet: 3 * time.Second}
 )
 
 func reporting(b *testing.B) measure {
@@ -57,7 +59,7 @@ func checking(t *testing.T) measure {
 
 // benchmarks are measured by `make bench`, and tried in the tests.
 var benchmarks = map[string]func(measure){
-	"Backup": backup, "Capture": captureLoad, "Incremental": incremental, "Restore": restoring, "Reader": reader, "Month": askMonth, "Fleet": askFleet,
+	"Backup": backup, "Capture": captureLoad, "Incremental": incremental, "Restore": restoring, "Reader": reader, "Month": askMonth, "Fleet": askFleet, "Idle": idle,
 }
 
 // TestBenchmarks tries each benchmark in its small form.
@@ -74,6 +76,7 @@ func BenchmarkRestore(b *testing.B)     { restoring(reporting(b)) }
 func BenchmarkReader(b *testing.B)      { reader(reporting(b)) }
 func BenchmarkMonth(b *testing.B)       { askMonth(reporting(b)) }
 func BenchmarkFleet(b *testing.B)       { askFleet(reporting(b)) }
+func BenchmarkIdle(b *testing.B)        { idle(reporting(b)) }
 
 // series are the times that one side of a comparison took, round by round.
 type series []time.Duration

@@ -238,7 +238,9 @@ func TestHugeTransactions(t *testing.T) {
 	names := func(ref wal.RelationRef) (Name, bool) {
 		return Name{OID: ref.Filenode, Database: "ferries", Schema: "public", Table: "leg"}, true
 	}
-	ref := func(n int) wal.RelationRef { return wal.RelationRef{Space: 1663, Database: 5, Filenode: uint32(20_000 + n)} }
+	ref := func(n int) wal.RelationRef {
+		return wal.RelationRef{Space: 1663, Database: 5, Filenode: uint32(20_000 + n)}
+	}
 	var l log
 	r := NewRecorder(pg.Segment{Timeline: 1, Number: 1}, pg.DefaultSegmentSize, State{})
 	see := func(rec *wal.Record) *Transaction {

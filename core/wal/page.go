@@ -38,7 +38,9 @@ type Damage struct {
 	Reason string
 }
 
-func (d *Damage) Error() string { return fmt.Sprintf("the WAL cannot be replayed from %s on: %s", d.LSN, d.Reason) }
+func (d *Damage) Error() string {
+	return fmt.Sprintf("the WAL cannot be replayed from %s on: %s", d.LSN, d.Reason)
+}
 
 func damaged(at pg.LSN, format string, args ...any) *Damage {
 	return &Damage{LSN: at, Reason: fmt.Sprintf(format, args...)}

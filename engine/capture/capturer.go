@@ -2,6 +2,7 @@ package capture
 
 import (
 	"context"
+	"database/sql"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -268,6 +269,7 @@ func (c *capturer) saveLoop(ctx context.Context) {
 	tick := time.NewTicker(saveEvery)
 	defer tick.Stop()
 	var saved catalog.Capture
+	var at time.Time
 	for {
 		select {
 		case <-ctx.Done():
@@ -275,16 +277,25 @@ func (c *capturer) saveLoop(ctx context.Context) {
 		case <-tick.C:
 		}
 		k := c.snapshot()
-		if k == saved {
+		if k == saved || idly(k) == idly(saved) && time.Since(at) < saveIdly {
 			continue
 		}
 		if err := c.catalog.SaveCapture(ctx, k); err != nil {
 			c.log.Warn("the capture's state was not saved", "error", err)
 			continue
 		}
-		saved = k
+		saved, at = k, time.Now()
 		c.changed(c.cluster.ID)
 	}
+}
+
+// saveIdly is how often the state of a cluster is saved in which nothing happens but that time goes by.
+const saveIdly = 2 * time.Second
+
+// idly is a state without what time alone changes.
+func idly(k catalog.Capture) catalog.Capture {
+	k.CompleteTo, k.ClockAhead, k.Retained, k.Room = sql.NullTime{}, 0, 0, 0
+	return k
 }
 
 // archiveLoop brings finished segments into the store, in order, until ctx ends.

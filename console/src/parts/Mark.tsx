@@ -2,6 +2,8 @@
 const marks: Record<string, { shape: string; tone: string }> = {
   streaming: { shape: "●", tone: "text-kept" },
   starting: { shape: "◌", tone: "text-soft" },
+  "catching up": { shape: "»", tone: "text-brass" },
+  "waiting for the store": { shape: "▲", tone: "text-brass" },
   retrying: { shape: "▲", tone: "text-undone" },
   stopped: { shape: "■", tone: "text-undone" },
   failed: { shape: "✕", tone: "text-undone" },
