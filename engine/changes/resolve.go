@@ -131,7 +131,8 @@ func (j *Journal) locate(ctx context.Context, m moment.Moment) (p place, note st
 func (j *Journal) end(ctx context.Context) (place, error) {
 	s := j.stretches[len(j.stretches)-1]
 	state, err := j.before(ctx, s.Last+1)
-	return place{state.Next, true}, err
+	// The rest of a segment after a switch is not needed, and may not have come yet.
+	return place{min(state.Next, s.End), true}, err
 }
 
 // byTime finds the first commit that is later than the time, behind the newest base
