@@ -121,3 +121,38 @@ func TestOnlyTheTableKnowsVersions(t *testing.T) {
 		assert.Empty(t, byVersion.FindString(string(content)), "%s decides by a version; put what differs into core/pg/version.go", file)
 	})
 }
+
+// sqlString finds the strings that ask a server something, and unqualified the names in them that
+// somebody else's object could stand for.
+var (
+	sqlString   = regexp.MustCompile("(?s)`[^`]*`")
+	asks        = regexp.MustCompile(`(?i)\bselect\b`)
+	unqualified = regexp.MustCompile(`(?:^|[^\w.'"])(pg_[a-z_]+)`)
+)
+
+// TestNamesAreQualified holds what is asked of protected servers and of copies: every name of the
+// system is written with its schema, beside the search path that their sessions pin.
+func TestNamesAreQualified(t *testing.T) {
+	found := 0
+	for _, room := range []string{"access", "backup", "capture", "copies", "names", "prove", "readiness", "replication"} {
+		files, err := filepath.Glob(filepath.Join("engine", room, "*.go"))
+		require.NoError(t, err)
+		for _, file := range files {
+			if strings.HasSuffix(file, "_test.go") {
+				continue
+			}
+			content, err := os.ReadFile(file)
+			require.NoError(t, err)
+			for _, text := range sqlString.FindAllString(string(content), -1) {
+				if !asks.MatchString(text) {
+					continue
+				}
+				found++
+				for _, name := range unqualified.FindAllStringSubmatch(text, -1) {
+					assert.Equal(t, "pg_catalog", name[1], "%s: in %s", file, text)
+				}
+			}
+		}
+	}
+	assert.Greater(t, found, 20)
+}

@@ -60,3 +60,13 @@ func formerInstance(home string, ours int64) (former int64, err error) {
 	former, _ = strconv.ParseInt(strings.TrimSpace(string(content)), 10, 64) // anything else names nobody
 	return former, os.WriteFile(path, []byte(strconv.FormatInt(ours, 10)+"\n"), 0o600)
 }
+
+// forgetEnvironment takes out of the environment what was meant for the catalogue's connection and
+// for no protected server's: PGPASSWORD and its like.
+func forgetEnvironment() {
+	for _, setting := range os.Environ() {
+		if name, _, _ := strings.Cut(setting, "="); strings.HasPrefix(name, "PG") {
+			_ = os.Unsetenv(name)
+		}
+	}
+}

@@ -137,7 +137,9 @@ func (s *Service) open(ctx context.Context, url string) (err error) {
 	if err != nil {
 		return fmt.Errorf("install the program for recovering servers: %w", err)
 	}
-	if s.catalog, err = catalog.Open(ctx, s.cfg.Catalogue); err != nil {
+	s.catalog, err = catalog.Open(ctx, s.cfg.Catalogue)
+	forgetEnvironment()
+	if err != nil {
 		return err
 	}
 	where, err := s.openStore(ctx)

@@ -40,6 +40,7 @@ type Table struct {
 	Copy     int64  `json:"copyRows"`
 	Live     *int64 `json:"liveRows,omitempty" doc:"rows in the live cluster when the proof ran; absent where it could not be read"`
 	Problem  string `json:"problem,omitempty" doc:"why the table could not be read on the copy"`
+	Unsafe   bool   `json:"unsafe,omitempty" doc:"it was not read because that would call functions of its owner's with more rights than they have"`
 	Locked   bool   `json:"locked,omitempty" doc:"it could not be read because a transaction that was open at the moment holds it"`
 }
 
@@ -135,21 +136,26 @@ func Pages(n PageCounts) Check {
 // Tables judges the reading of every table.
 func Tables(tables []Table, liveAt time.Time, liveProblem string) Check {
 	c := Check{Name: "tables", Verdict: Passed, Tables: tables}
-	var rows, unread, locked int64
+	var rows, unread, locked, unsafe int64
 	for _, t := range tables {
 		rows += t.Copy
 		switch {
 		case t.Locked:
 			locked++
+		case t.Unsafe:
+			unsafe++
 		case t.Problem != "":
 			unread++
 		}
 	}
-	c.Summary = fmt.Sprintf("%d tables read to the end, %d rows", int64(len(tables))-unread-locked, rows)
+	c.Summary = fmt.Sprintf("%d tables read to the end, %d rows", int64(len(tables))-unread-locked-unsafe, rows)
 	switch {
 	case unread > 0:
 		c.Verdict = Failed
 		c.Summary = fmt.Sprintf("%d of %d tables could not be read to the end", unread, len(tables))
+	case unsafe > 0:
+		c.Verdict = CouldNotRun
+		c.Summary = fmt.Sprintf("%d of %d tables cannot be read safely: planning that calls functions of their owners, who may not log in", unsafe, len(tables))
 	case locked > 0:
 		c.Verdict = CouldNotRun
 		c.Summary = fmt.Sprintf("%d of %d tables are held by transactions that were open at the moment; open the copy, which ends those, and prove it again", locked, len(tables))

@@ -87,6 +87,7 @@ type Facts struct {
 	Bytes           int64             `json:"bytes" doc:"what the databases hold; 0 where it may not be seen"`
 	ClockAhead      time.Duration     `json:"clockAheadNanoseconds" doc:"by how much the server's clock is before the service's"`
 
+	Unverified    bool   `json:"unverified" doc:"the connection goes over a network, and the server's certificate is not verified"`
 	ServerFree    int64  `json:"serverFree" doc:"bytes free for WAL on the server; -1: not known, because it is another host"`
 	StoreFree     int64  `json:"storeFree" doc:"bytes free in the store; -1: it has no limit, or none that is known"`
 	StoreSealed   bool   `json:"storeEncrypted"`
@@ -125,7 +126,7 @@ func Judge(f Facts) []Check {
 		return j.checks
 	}
 	for _, check := range []func(){
-		j.replication, j.walLevel, j.senders, j.slots, j.retained, j.idleSlots, j.files, j.changes, j.tables, j.superuser,
+		j.identity, j.replication, j.walLevel, j.senders, j.slots, j.retained, j.idleSlots, j.files, j.changes, j.tables, j.superuser,
 		j.checksums, j.fullPages, j.hints, j.commitTimes, j.archiving, j.synchronous, j.tablespaces, j.clocks, j.zones,
 		j.serverDisk, j.storeDisk, j.storeKey, j.copies,
 	} {
@@ -395,6 +396,16 @@ func (j *judge) synchronous() {
 	j.add(c)
 }
 
+func (j *judge) identity() {
+	c := Check{ID: "server_identity", Title: "The server's identity", State: OK, Found: "verified, or on this host",
+		Why: "Who can pass for the server sees every base backup's commands, and could feed us what it likes."}
+	if j.f.Unverified {
+		c.State, c.Found = Advised, "the connection goes over a network, and no certificate is verified"
+		c.Edit = []string{"Give the server a certificate, and write sslmode=verify-full into the connection string (with sslrootcert=FILE where its authority is your own)."}
+	}
+	j.add(c)
+}
+
 func (j *judge) tablespaces() {
 	found := "none"
 	if n := len(j.f.Tablespaces); n > 0 {
@@ -405,7 +416,7 @@ func (j *judge) tablespaces() {
 
 func (j *judge) clocks() {
 	c := Check{ID: "clocks", Title: "Clocks of server and service", State: OK, Found: fmt.Sprintf("%.1f s apart", j.f.ClockAhead.Abs().Seconds()),
-		Why: "Moments are the server's times; base backups, the calendar and keep rules go by the service's."}
+		Why: "Moments and base backups have the server's times, the calendar the service's. While they are more than a second apart, the keep rule deletes nothing."}
 	if j.f.ClockAhead.Abs() > clockTolerance {
 		c.State = Advised
 		c.Edit = []string{"Have both hosts set their clocks from the same source."}

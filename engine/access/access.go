@@ -9,7 +9,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net/url"
+	"maps"
 	"strings"
 	"time"
 
@@ -36,29 +36,23 @@ const AppName = "velvet"
 
 // Validate checks the connection string without connecting.
 func (a Access) Validate() error {
-	bare, err := pgconn.ParseConfig(a.ConnString)
-	if err != nil {
-		return fmt.Errorf("the connection string cannot be read: %w", hidePassword(err))
-	}
-	if strings.Contains(strings.ToLower(a.ConnString), "password=") || urlHasPassword(a.ConnString) {
-		return errors.New("the connection string holds a password, which others could see; leave it out and give the password apart")
-	}
-	if !strings.Contains(a.ConnString, "host=") && !strings.Contains(a.ConnString, "://") {
-		return errors.New("the connection string names no host; write host=… port=… user=… dbname=…")
-	}
-	if bare.User == "" {
-		return errors.New("the connection string names no user; add user=…")
-	}
-	return nil
+	_, err := a.config()
+	return err
 }
 
-func urlHasPassword(s string) bool {
-	_, rest, ok := strings.Cut(s, "://")
-	if !ok {
-		return false
+// config reads the connection string, with what was left out filled in safely.
+func (a Access) config() (*pgx.ConnConfig, error) {
+	s, err := parse(a.ConnString)
+	if err != nil {
+		return nil, err
 	}
-	login, _, ok := strings.Cut(rest, "@")
-	return ok && strings.Contains(login, ":")
+	s.secure()
+	c, err := pgx.ParseConfig(s.String())
+	if err != nil {
+		return nil, fmt.Errorf("the connection string cannot be read: %w", hidePassword(err))
+	}
+	c.Password = a.Password // and nobody else's, whatever files there are
+	return c, nil
 }
 
 func hidePassword(err error) error {
@@ -69,15 +63,42 @@ func hidePassword(err error) error {
 	return err
 }
 
+// Guard pins what a session in a database that others own means by a name, and that it reads only.
+func Guard(parameters map[string]string) { maps.Copy(parameters, guarded) }
+
+// Of the sessions that SQL opens in databases that others own. Names mean the system's, rows are
+// read whole or not at all, nothing is written, and nothing waits for ever.
+var guarded = map[string]string{
+	"search_path":                         "pg_catalog",
+	"row_security":                        "off",
+	"default_transaction_read_only":       "on",
+	"constraint_exclusion":                "off", // which would have a table's constraints calculated
+	"lock_timeout":                        "10s",
+	"statement_timeout":                   "10min",
+	"idle_in_transaction_session_timeout": "10min",
+}
+
 // SQL opens a session in the named database, or in the connection string's own when it is "".
 // Of several hosts it is the first that is the primary, or that has the target_session_attrs
-// asked for.
+// asked for. The session reads, and runs nothing that belongs to the database's owner.
 func (a Access) SQL(ctx context.Context, database string) (*pgx.Conn, error) {
-	c, err := pgx.ParseConfig(a.ConnString)
+	return a.sql(ctx, database, guarded)
+}
+
+// Admin opens a session that may write, and may take its time.
+func (a Access) Admin(ctx context.Context, database string) (*pgx.Conn, error) {
+	own := maps.Clone(guarded)
+	own["default_transaction_read_only"], own["statement_timeout"] = "off", "0"
+	return a.sql(ctx, database, own)
+}
+
+func (a Access) sql(ctx context.Context, database string, parameters map[string]string) (*pgx.Conn, error) {
+	c, err := a.config()
 	if err != nil {
-		return nil, hidePassword(err)
+		return nil, err
 	}
 	a.complete(&c.Config)
+	maps.Copy(c.RuntimeParams, parameters)
 	if database != "" {
 		c.Database = database
 	}
@@ -119,26 +140,22 @@ func (a Access) locate(ctx context.Context, c *pgconn.Config) (*pgconn.Config, e
 
 // As is the same place, with another role's login.
 func (a Access) As(user, password string) (Access, error) {
-	if _, rest, ok := strings.Cut(a.ConnString, "://"); ok {
-		scheme, _, _ := strings.Cut(a.ConnString, "://")
-		if _, host, named := strings.Cut(rest, "@"); named {
-			rest = host
-		}
-		return Access{ConnString: scheme + "://" + url.PathEscape(user) + "@" + rest, Password: password}, nil
+	s, err := parse(a.ConnString)
+	if err != nil {
+		return Access{}, err
 	}
-	if strings.ContainsAny(user, "'\\") {
-		return Access{}, fmt.Errorf("the role %q cannot be written into a connection string", user)
-	}
-	return Access{ConnString: a.ConnString + " user='" + user + "'", Password: password}, nil // the last one counts
+	s["user"] = user
+	return Access{ConnString: s.String(), Password: password}, nil
 }
 
 // Replication opens a session that speaks the streaming replication protocol, with the
 // server that SQL reaches, over a connection that dial makes and with messages that frontend reads.
 func (a Access) Replication(ctx context.Context, dial pgconn.DialFunc, frontend pgconn.BuildFrontendFunc) (*pgconn.PgConn, error) {
-	c, err := pgconn.ParseConfig(a.ConnString)
+	whole, err := a.config()
 	if err != nil {
-		return nil, hidePassword(err)
+		return nil, err
 	}
+	c := &whole.Config
 	a.complete(c)
 	if c, err = a.locate(ctx, c); err != nil {
 		return nil, err
@@ -153,9 +170,6 @@ func (a Access) Replication(ctx context.Context, dial pgconn.DialFunc, frontend 
 }
 
 func (a Access) complete(c *pgconn.Config) {
-	if a.Password != "" {
-		c.Password = a.Password
-	}
 	if c.ConnectTimeout == 0 {
 		c.ConnectTimeout = connectTimeout
 	}

@@ -41,7 +41,7 @@ type online struct {
 // incremental takes a backup that reads only what has changed since the former one. A
 // doubt is returned before anything was written.
 func (t *Taker) incremental(ctx context.Context, opt Options, old *former, report task.Report) (*writer, error) {
-	conn, err := t.Access.SQL(ctx, "")
+	conn, err := t.Access.Admin(ctx, "") // a checkpoint takes its time
 	if err != nil {
 		return nil, err
 	}
@@ -98,10 +98,10 @@ func (t *Taker) startOnline(ctx context.Context, conn *pgx.Conn, opt Options) (*
 	if o.start, err = pg.ParseLSN(start); err != nil {
 		return nil, err
 	}
-	if err := conn.QueryRow(ctx, `select timeline_id from pg_control_checkpoint()`).Scan(&o.timeline); err != nil {
+	if err := conn.QueryRow(ctx, `select timeline_id from pg_catalog.pg_control_checkpoint()`).Scan(&o.timeline); err != nil {
 		return nil, doubtful("the server's timeline: %w", err)
 	}
-	rows, err := conn.Query(ctx, `select oid, pg_tablespace_location(oid) from pg_tablespace where pg_tablespace_location(oid) <> '' order by oid`)
+	rows, err := conn.Query(ctx, `select oid, pg_catalog.pg_tablespace_location(oid) from pg_catalog.pg_tablespace where pg_catalog.pg_tablespace_location(oid) <> '' order by oid`)
 	if err != nil {
 		return nil, err
 	}

@@ -80,7 +80,7 @@ func (s sqlSource) about() string { return "through SQL" }
 
 func (s sqlSource) list(ctx context.Context, dir string) ([]layout.File, error) {
 	rows, err := s.conn.Query(ctx, `select f, size, modification, isdir
-		from pg_ls_dir($1, true, false) f, pg_stat_file($1 || '/' || f, true) where size is not null`, dir)
+		from pg_catalog.pg_ls_dir($1, true, false) f, pg_catalog.pg_stat_file($1 || '/' || f, true) where size is not null`, dir)
 	if err != nil {
 		return nil, err
 	}
@@ -122,7 +122,7 @@ func (c *sqlContent) Close() error { return nil }
 
 // readThrough reads a part of a file through the server; fs.ErrNotExist if it is gone.
 func readThrough(ctx context.Context, conn *pgx.Conn, name string, offset, length int64) (part []byte, err error) {
-	err = conn.QueryRow(ctx, `select pg_read_binary_file($1, $2, $3, true)`, name, offset, length).Scan(&part)
+	err = conn.QueryRow(ctx, `select pg_catalog.pg_read_binary_file($1, $2, $3, true)`, name, offset, length).Scan(&part)
 	if err == nil && part == nil {
 		err = fmt.Errorf("%s: %w", name, fs.ErrNotExist)
 	}
@@ -163,7 +163,7 @@ func localRoot(ctx context.Context, conn *pgx.Conn, systemID uint64) string {
 	var root string
 	var port, session int
 	var started time.Time
-	err := conn.QueryRow(ctx, `select current_setting('data_directory'), current_setting('port')::int, pg_postmaster_start_time(), pg_backend_pid()`).Scan(&root, &port, &started, &session)
+	err := conn.QueryRow(ctx, `select current_setting('data_directory'), current_setting('port')::int, pg_catalog.pg_postmaster_start_time(), pg_catalog.pg_backend_pid()`).Scan(&root, &port, &started, &session)
 	if err != nil || root == "" {
 		return ""
 	}

@@ -16,6 +16,7 @@ import (
 	"velvetrewind/core/layout"
 	"velvetrewind/core/pg"
 	"velvetrewind/core/plan"
+	"velvetrewind/engine/access"
 	"velvetrewind/engine/archive"
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/feed"
@@ -57,9 +58,9 @@ func Connect(ctx context.Context, k catalog.Copy, cluster catalog.Cluster, datab
 	if err != nil {
 		return nil, err
 	}
-	conn, err := connectAs(ctx, k, cluster.Superuser, database)
+	conn, err := ConnectAs(ctx, k, cluster.Superuser, database)
 	for i := len(former) - 1; i >= 0 && noSuchRole(err); i-- {
-		conn, err = connectAs(ctx, k, former[i], database)
+		conn, err = ConnectAs(ctx, k, former[i], database)
 	}
 	return conn, err
 }
@@ -69,15 +70,17 @@ func noSuchRole(err error) bool {
 	return errors.As(err, &pgErr) && pgErr.Code == "28000"
 }
 
-func connectAs(ctx context.Context, k catalog.Copy, superuser, database string) (*pgx.Conn, error) {
+// ConnectAs opens a session on a copy as any role, with that role's rights.
+func ConnectAs(ctx context.Context, k catalog.Copy, role, database string) (*pgx.Conn, error) {
 	cfg, err := pgx.ParseConfig("sslmode=disable connect_timeout=5")
 	if err != nil {
 		return nil, err
 	}
 	cfg.Host, cfg.Port = k.Socket, uint16(k.Port)
-	cfg.User, cfg.Password, cfg.Database = superuser, "", database
+	cfg.User, cfg.Password, cfg.Database = role, "", database
 	cfg.Fallbacks = nil
-	cfg.RuntimeParams["application_name"] = "velvet"
+	cfg.RuntimeParams["application_name"] = access.AppName
+	access.Guard(cfg.RuntimeParams)
 	return pgx.ConnectConfig(ctx, cfg)
 }
 
@@ -309,12 +312,12 @@ func (c *Keeper) Open(ctx context.Context, cluster catalog.Cluster, k catalog.Co
 	}
 	defer func() { _ = conn.Close(context.WithoutCancel(ctx)) }()
 	report.Progress(0, 0, task.None, "ending recovery")
-	if _, err := conn.Exec(ctx, `select pg_wal_replay_resume()`); err != nil {
+	if _, err := conn.Exec(ctx, `select pg_catalog.pg_wal_replay_resume()`); err != nil {
 		return err
 	}
 	for {
 		var recovering bool
-		if err := conn.QueryRow(ctx, `select pg_is_in_recovery() from pg_sleep(0.1)`).Scan(&recovering); err != nil {
+		if err := conn.QueryRow(ctx, `select pg_catalog.pg_is_in_recovery() from pg_catalog.pg_sleep(0.1)`).Scan(&recovering); err != nil {
 			return fmt.Errorf("%w; the copy's log ends:\n%s", err, c.Host.LogTail(Server(k, cluster.Major()), 1000))
 		}
 		if !recovering {
@@ -336,7 +339,7 @@ func (c *Keeper) Refresh(ctx context.Context, cluster catalog.Cluster, k catalog
 		k.State, k.Problem = catalog.CopyPaused, ""
 		if conn, err := Connect(ctx, k, cluster, "template1"); err == nil {
 			var recovering bool
-			if conn.QueryRow(ctx, `select pg_is_in_recovery()`).Scan(&recovering) == nil && !recovering {
+			if conn.QueryRow(ctx, `select pg_catalog.pg_is_in_recovery()`).Scan(&recovering) == nil && !recovering {
 				k.State = catalog.CopyOpen
 			}
 			_ = conn.Close(ctx)

@@ -205,25 +205,25 @@ func (b *Book) note(file wal.RelationRef, name journal.Name, since time.Time) {
 
 // databases lists those that can be connected to, with the time by the server's clock. Shared
 // relations belong to all of them.
-const databases = `select datname, clock_timestamp() as at from pg_database where datallowconn and has_database_privilege(datname, 'connect') order by datname`
+const databases = `select datname, clock_timestamp() as at from pg_catalog.pg_database where datallowconn and has_database_privilege(datname, 'connect') order by datname`
 
 // relations asks one database for its files: each relation with the table that it is
 // part of. The server's estimate of rows is -1 for a table that was never analyzed.
 const relations = `
 select case when c.reltablespace = 0 then d.dattablespace else c.reltablespace end,
 	case when c.relisshared then 0::oid else d.oid end,
-	pg_relation_filenode(c.oid), o.oid, n.oid, d.oid, n.nspname, o.relname,
+	pg_catalog.pg_relation_filenode(c.oid), o.oid, n.oid, d.oid, n.nspname, o.relname,
 	case when c.relkind in ('r', 'm') then 0 when c.relkind = 't' or c.relkind = 'i' and t.relkind = 't' then 1 when c.relkind = 'i' then 2 else 3 end::smallint,
 	(case when o.reltuples >= 0 then o.reltuples else coalesce(s.n_live_tup, -1) end)::bigint
-from pg_class c
-join pg_database d on d.datname = current_database()
-left join pg_index i on i.indexrelid = c.oid
-left join pg_class t on t.oid = i.indrelid and t.relkind = 't'
-left join pg_class p on p.reltoastrelid = case when c.relkind = 't' then c.oid else t.oid end
-join pg_class o on o.oid = coalesce(p.oid, i.indrelid, c.oid)
-join pg_namespace n on n.oid = o.relnamespace
-left join pg_stat_all_tables s on s.relid = o.oid and s.n_live_tup > 0
-where pg_relation_filenode(c.oid) is not null and c.relpersistence <> 't'`
+from pg_catalog.pg_class c
+join pg_catalog.pg_database d on d.datname = current_database()
+left join pg_catalog.pg_index i on i.indexrelid = c.oid
+left join pg_catalog.pg_class t on t.oid = i.indrelid and t.relkind = 't'
+left join pg_catalog.pg_class p on p.reltoastrelid = case when c.relkind = 't' then c.oid else t.oid end
+join pg_catalog.pg_class o on o.oid = coalesce(p.oid, i.indrelid, c.oid)
+join pg_catalog.pg_namespace n on n.oid = o.relnamespace
+left join pg_catalog.pg_stat_all_tables s on s.relid = o.oid and s.n_live_tup > 0
+where pg_catalog.pg_relation_filenode(c.oid) is not null and c.relpersistence <> 't'`
 
 // Sample asks every database of the cluster, and keeps what is new.
 func (b *Book) Sample(ctx context.Context, a access.Access) error {
@@ -303,7 +303,7 @@ func ask[T any](ctx context.Context, a access.Access, database, query string, re
 
 // NextXID asks for the next transaction id, with its epoch.
 func NextXID(ctx context.Context, a access.Access) (pg.FullXID, error) {
-	list, err := ask(ctx, a, "", `select pg_snapshot_xmax(pg_current_snapshot())::text::bigint`, pgx.RowTo[int64])
+	list, err := ask(ctx, a, "", `select pg_catalog.pg_snapshot_xmax(pg_catalog.pg_current_snapshot())::text::bigint`, pgx.RowTo[int64])
 	if err != nil || len(list) == 0 {
 		return 0, err
 	}

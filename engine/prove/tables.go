@@ -19,7 +19,7 @@ import (
 // tables reads every table of every database on the copy to its end, and counts
 // the same tables on the live cluster beside it.
 func (p *Prover) tables(ctx context.Context, conn *pgx.Conn, k catalog.Copy, report task.Report) (proof.Check, error) {
-	rows, err := conn.Query(ctx, `select datname::text from pg_database where datallowconn and datname <> 'template0' order by datname`)
+	rows, err := conn.Query(ctx, `select datname::text from pg_catalog.pg_database where datallowconn and datname <> 'template0' order by datname`)
 	if err != nil {
 		return proof.Check{}, err
 	}
@@ -56,15 +56,25 @@ func (p *Prover) database(ctx context.Context, k catalog.Copy, db string, report
 	if err := readWhole(ctx, conn); err != nil {
 		return nil, err
 	}
+	owners := &ownSessions{copy: k, database: db, open: make(map[string]*pgx.Conn)}
+	defer owners.close(ctx)
 	var tables []proof.Table
 	for i, n := range names {
 		report.Progress(int64(i), int64(len(names)), task.Tables, fmt.Sprintf("reading %s in %s", n, db))
 		t := proof.Table{Database: db, Name: n.String()}
-		if err := count(ctx, conn, n, &t.Copy); err != nil {
+		as := conn
+		var err error
+		if !n.harmless() {
+			as, err = owners.of(ctx, n)
+		}
+		if err == nil {
+			err = count(ctx, as, n, &t.Copy)
+		}
+		if err != nil {
 			if ctx.Err() != nil {
 				return nil, context.Cause(ctx)
 			}
-			t.Problem, t.Locked = err.Error(), isLocked(err)
+			t.Problem, t.Locked, t.Unsafe = err.Error(), isLocked(err), errors.Is(err, errUnsafe)
 			report.Warn("%s in %s could not be read to the end: %v", n, db, err)
 		}
 		tables = append(tables, t)
@@ -72,8 +82,40 @@ func (p *Prover) database(ctx context.Context, k catalog.Copy, db string, report
 	return tables, nil
 }
 
+// errUnsafe is that of a table that cannot be read without calling what belongs to its owner.
+var errUnsafe = errors.New("reading it calls functions of its owner's, who may not log in")
+
+// ownSessions are sessions on a copy of the owners of tables: what planning a scan of theirs calls
+// is called with their rights.
+type ownSessions struct {
+	copy     catalog.Copy
+	database string
+	open     map[string]*pgx.Conn
+}
+
+func (o *ownSessions) of(ctx context.Context, t table) (*pgx.Conn, error) {
+	if !t.Login {
+		return nil, errUnsafe
+	}
+	if conn := o.open[t.Owner]; conn != nil {
+		return conn, nil
+	}
+	conn, err := copies.ConnectAs(ctx, o.copy, t.Owner, o.database)
+	if err != nil {
+		return nil, fmt.Errorf("%w (as %s: %w)", errUnsafe, t.Owner, err)
+	}
+	o.open[t.Owner] = conn
+	return conn, readWhole(ctx, conn)
+}
+
+func (o *ownSessions) close(ctx context.Context) {
+	for _, conn := range o.open {
+		_ = conn.Close(context.WithoutCancel(ctx))
+	}
+}
+
 // compare counts the tables on the live cluster. A table that is gone there, or may
-// not be read, is left without a figure.
+// not be read, or not without calling what is its owner's, is left without a figure.
 func (p *Prover) compare(ctx context.Context, db string, tables []proof.Table, report task.Report) error {
 	if len(tables) == 0 {
 		return nil
@@ -97,7 +139,7 @@ func (p *Prover) compare(ctx context.Context, db string, tables []proof.Table, r
 	var refused error
 	for i := range tables {
 		n, ok := live[tables[i].Name]
-		if !ok {
+		if !ok || !n.harmless() || n.Policies {
 			continue
 		}
 		report.Progress(int64(i), int64(len(tables)), task.Tables, fmt.Sprintf("counting %s in the live %s", n, db))
@@ -114,16 +156,27 @@ func (p *Prover) compare(ctx context.Context, db string, tables []proof.Table, r
 	return nil
 }
 
-// table is a table's schema and name.
-type table struct{ Schema, Name string }
+// table is a table of somebody's.
+type table struct {
+	Schema, Name, Owner string
+	// Login says that the owner may log in, Super that it is a superuser, and Calls that planning a
+	// scan calls functions: the server folds the expressions of indexes and statistics as it plans.
+	Login, Super, Calls bool
+	Policies            bool // rows are hidden from some
+}
 
 func (t table) String() string { return t.Schema + "." + t.Name }
+
+// harmless tells whether a scan calls nothing that belongs to people of less rights than whoever scans.
+func (t table) harmless() bool { return t.Super || !t.Calls }
 
 // tableNames lists ordinary tables and materialised views with storage of their
 // own, without the system's and without unlogged ones, which are empty after recovery.
 func tableNames(ctx context.Context, conn *pgx.Conn) ([]table, error) {
-	rows, err := conn.Query(ctx, `select n.nspname::text as schema, c.relname::text as name
-		from pg_class c join pg_namespace n on n.oid = c.relnamespace
+	rows, err := conn.Query(ctx, `select n.nspname::text, c.relname::text, a.rolname::text, a.rolcanlogin, a.rolsuper,
+			exists (select from pg_catalog.pg_index i where i.indrelid = c.oid and (i.indexprs is not null or i.indpred is not null))
+			or exists (select from pg_catalog.pg_statistic_ext s where s.stxrelid = c.oid and s.stxexprs is not null), c.relrowsecurity
+		from pg_catalog.pg_class c join pg_catalog.pg_namespace n on n.oid = c.relnamespace join pg_catalog.pg_roles a on a.oid = c.relowner
 		where c.relkind in ('r', 'm') and c.relpersistence = 'p' and (c.relkind = 'r' or c.relispopulated)
 		and n.nspname not in ('pg_catalog', 'information_schema') and n.nspname not like 'pg\_toast%' and n.nspname not like 'pg\_temp%'
 		order by 1, 2`)

@@ -48,6 +48,7 @@ func (c *Checker) Check(ctx context.Context, a access.Access, slot string) (read
 		return r, unreachable(err)
 	}
 	c.lookHere(&r.Facts)
+	r.Facts.Unverified = a.Unverified()
 	r.Facts.ReplicationRole = r.Facts.Role
 	if a.ReplicationUser != "" {
 		r.Facts.ReplicationRole = a.ReplicationUser
@@ -70,16 +71,16 @@ func (c *Checker) look(ctx context.Context, conn *pgx.Conn, slot string, f *read
 	var segment int64
 	var clock time.Time
 	err := conn.QueryRow(ctx, `select current_setting('server_version_num')::int, current_setting('server_version'),
-		(select setting::bigint from pg_settings where name = 'wal_segment_size'),
+		(select setting::bigint from pg_catalog.pg_settings where name = 'wal_segment_size'),
 		current_setting('data_checksums')::bool, current_user::text,
-		(select rolreplication or rolsuper from pg_roles where rolname = current_user), (select rolsuper from pg_roles where rolname = current_user),
-		(select count(*) from pg_stat_get_wal_senders())::int, (select count(*) from pg_replication_slots)::int,
-		exists (select from pg_replication_slots where slot_name = $1),
-		(select rolname from pg_roles where oid = 10),
-		coalesce((select last_failed_time > coalesce(last_archived_time, '-infinity') from pg_stat_archiver), false),
-		array(select coalesce(nullif(pg_tablespace_location(oid), ''), spcname) from pg_tablespace where oid >= 16384),
-		current_setting('block_size')::int, current_setting('wal_block_size')::int, (select setting::int from pg_settings where name = 'segment_size'),
-		coalesce((select sum(case when has_database_privilege(oid, 'connect') or pg_has_role('pg_read_all_stats', 'usage') then pg_database_size(oid) end) from pg_database), 0)::bigint,
+		(select rolreplication or rolsuper from pg_catalog.pg_roles where rolname = current_user), (select rolsuper from pg_catalog.pg_roles where rolname = current_user),
+		(select count(*) from pg_catalog.pg_stat_get_wal_senders())::int, (select count(*) from pg_catalog.pg_replication_slots)::int,
+		exists (select from pg_catalog.pg_replication_slots where slot_name = $1),
+		(select rolname from pg_catalog.pg_roles where oid = 10),
+		coalesce((select last_failed_time > coalesce(last_archived_time, '-infinity') from pg_catalog.pg_stat_archiver), false),
+		array(select coalesce(nullif(pg_catalog.pg_tablespace_location(oid), ''), spcname) from pg_catalog.pg_tablespace where oid >= 16384),
+		current_setting('block_size')::int, current_setting('wal_block_size')::int, (select setting::int from pg_catalog.pg_settings where name = 'segment_size'),
+		coalesce((select sum(case when has_database_privilege(oid, 'connect') or pg_catalog.pg_has_role('pg_read_all_stats', 'usage') then pg_catalog.pg_database_size(oid) end) from pg_catalog.pg_database), 0)::bigint,
 		clock_timestamp()`, slot).
 		Scan(&f.ServerVersion, &f.VersionText, &segment, &f.Checksums, &f.Role, &f.Replication, &f.RoleSuperuser,
 			&f.SendersUsed, &f.SlotsUsed, &f.SlotExists, &f.Superuser, &f.ArchiveFailing, &f.Tablespaces,
@@ -94,7 +95,7 @@ func (c *Checker) look(ctx context.Context, conn *pgx.Conn, slot string, f *read
 		}
 	}
 	f.Settings = make(map[string]string)
-	rows, err := conn.Query(ctx, `select name, setting from pg_settings where name = any($1)`, readiness.Seen)
+	rows, err := conn.Query(ctx, `select name, setting from pg_catalog.pg_settings where name = any($1)`, readiness.Seen)
 	if err != nil {
 		return err
 	}
@@ -110,10 +111,10 @@ func (c *Checker) look(ctx context.Context, conn *pgx.Conn, slot string, f *read
 func lookRights(ctx context.Context, conn *pgx.Conn, v *pg.Version, f *readiness.Facts) error {
 	return conn.QueryRow(ctx, `select
 		has_function_privilege('pg_read_file(text)', 'execute') and has_function_privilege('pg_read_binary_file(text,bigint,bigint,boolean)', 'execute')
-			and pg_has_role('pg_read_server_files', 'usage') and pg_has_role('pg_read_all_settings', 'usage'),
-		pg_has_role('pg_read_all_data', 'usage'),
+			and pg_catalog.pg_has_role('pg_read_server_files', 'usage') and pg_catalog.pg_has_role('pg_read_all_settings', 'usage'),
+		pg_catalog.pg_has_role('pg_read_all_data', 'usage'),
 		(select bool_and(has_function_privilege(f, 'execute')) from unnest($1::text[]) f),
-		case when has_function_privilege('pg_control_system()', 'execute') then (select catalog_version_no from pg_control_system()) else 0 end`, readiness.OnlineBackupFunctions(v)).
+		case when has_function_privilege('pg_control_system()', 'execute') then (select catalog_version_no from pg_catalog.pg_control_system()) else 0 end`, readiness.OnlineBackupFunctions(v)).
 		Scan(&f.ReadsFiles, &f.ReadsTables, &f.ReadsChanges, &f.Catalog)
 }
 
@@ -182,7 +183,7 @@ func Apply(ctx context.Context, admin access.Access, checks []readiness.Check) (
 	if err := admin.Validate(); err != nil {
 		return done, problem.Wrap(err, problem.Invalid, "nothing was applied", "")
 	}
-	conn, err := admin.SQL(ctx, "")
+	conn, err := admin.Admin(ctx, "")
 	if err != nil {
 		return done, unreachable(err)
 	}
