@@ -15,8 +15,9 @@ func (a *app) clusterEdit() *cobra.Command {
 	var rule wire.Rule
 	var second bool
 	var labels map[string]string
+	var login loginFlags
 	cmd := &cobra.Command{
-		Use: "edit CLUSTER", Short: "Change its labels, which transactions are incidents, and whether it has a second store", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeClusters,
+		Use: "edit CLUSTER", Short: "Change how it is reached, its labels, which transactions are incidents, and whether it has a second store", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeClusters,
 		Long: "Show which transactions of a cluster are incidents, or change it for those to come: tables dropped or\n" +
 			"truncated, and deletions of many rows or of a large share of a table. Without a flag nothing is changed.",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -30,6 +31,15 @@ func (a *app) clusterEdit() *cobra.Command {
 				return err
 			}
 			flags := cmd.Flags()
+			if flags.Changed("connect") || flags.Changed("password-file") || flags.Changed("replication-user") || flags.Changed("replication-password-file") {
+				l, err := login.read(cmd)
+				if err != nil {
+					return err
+				}
+				if err := c.call(cmd.Context(), http.MethodPut, "/clusters/"+seg(args[0])+"/login", l, nil); err != nil {
+					return err
+				}
+			}
 			if flags.Changed("alert-drops") {
 				now.Drops = rule.Drops
 			}
@@ -57,6 +67,7 @@ func (a *app) clusterEdit() *cobra.Command {
 			return a.show(cmd, now, func(w io.Writer) { drawRule(w, now) })
 		},
 	}
+	login.add(cmd)
 	cmd.Flags().BoolVar(&rule.Drops, "alert-drops", true, "a table dropped or truncated, or a database dropped, is an incident")
 	cmd.Flags().Int64Var(&rule.Rows, "alert-rows", 0, "so many rows deleted from one table are an incident; 0 for no limit")
 	cmd.Flags().Float64Var(&rule.Share, "alert-share", 0, "this share of a table's rows deleted, 0 to 1, is an incident; 0 for no limit")

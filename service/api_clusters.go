@@ -13,6 +13,7 @@ import (
 	"velvetrewind/engine/archive"
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/problem"
+	"velvetrewind/engine/record"
 	"velvetrewind/engine/replication"
 	"velvetrewind/service/wire"
 )
@@ -26,6 +27,7 @@ func (s *Service) clusterAPI(api huma.API) {
 	op(s, api, http.MethodGet, "/clusters", "list-clusters", "List the protected clusters", 0, s.listClusters)
 	op(s, api, http.MethodPost, "/clusters", "add-cluster", "Register a cluster, after testing it", http.StatusCreated, s.addCluster)
 	op(s, api, http.MethodGet, "/clusters/{cluster}", "show-cluster", "Show a cluster and how it stands", 0, s.showCluster)
+	op(s, api, http.MethodPut, "/clusters/{cluster}/login", "change-login", "Change how a cluster is reached, after testing it", 0, s.changeLogin)
 	op(s, api, http.MethodDelete, "/clusters/{cluster}", "remove-cluster", "Forget a cluster that has neither backups nor copies", http.StatusNoContent, s.removeCluster)
 	op(s, api, http.MethodPost, "/clusters/{cluster}/capture/start", "start-capture", "Capture the cluster's WAL", 0, s.startCapture)
 	op(s, api, http.MethodPost, "/clusters/{cluster}/capture/stop", "stop-capture", "Stop capturing; the server keeps WAL back until it is started again", 0, s.stopCapture)
@@ -220,4 +222,49 @@ func (s *Service) wantCapture(ctx context.Context, name string, wanted bool) (*b
 func (s *Service) makeLink(ctx context.Context, _ *empty) (*body[wire.Link], error) {
 	path, err := s.newLink(ctx, "")
 	return answer(wire.Link{Path: path, Expires: time.Now().Add(linkLifetime).UTC()}, err)
+}
+
+type changeLogin struct {
+	ClusterPath
+	Body wire.Login
+}
+
+// changeLogin has a cluster be reached otherwise from now on: with another password, as another
+// role, at another address. It must be the same cluster.
+func (s *Service) changeLogin(ctx context.Context, in *changeLogin) (*body[wire.Cluster], error) {
+	k, err := s.catalog.Cluster(ctx, in.Cluster)
+	if err != nil {
+		return nil, err
+	}
+	login := in.Body
+	if login.ConnString == "" {
+		login.ConnString = k.ConnString
+	}
+	report, err := s.checker().Check(ctx, loginAccess(login), k.Slot)
+	if err != nil {
+		return nil, err
+	}
+	if report.Facts.SystemID != k.SystemID {
+		return nil, problem.New(problem.Conflict, "Register that server under another name.", "nothing was changed",
+			"the server there has system identifier %d, %s has %d: it is another cluster", report.Facts.SystemID, k.Name, k.SystemID)
+	}
+	if !report.Ready() {
+		return nil, notReady(report)
+	}
+	k.ConnString, k.ReplicationUser = login.ConnString, login.ReplicationUser
+	if k.PasswordSealed, err = s.sealPassword(passwordPurpose(k.ID), login.Password); err != nil {
+		return nil, err
+	}
+	if k.ReplicationSealed, err = s.sealPassword(replicationPurpose(k.ID), login.ReplicationPassword); err != nil {
+		return nil, err
+	}
+	if err := s.catalog.SetLogin(ctx, k); err != nil {
+		return nil, err
+	}
+	if err := record.Put(ctx, s.store, k); err != nil {
+		s.log.Warn("the cluster's record in the store has the login of before", "cluster", k.Name, "error", err)
+	}
+	s.captures.Restart(k.ID)
+	s.events.publish(eventCluster, k.ID)
+	return answer(s.clusterView(ctx, k))
 }

@@ -1,8 +1,12 @@
 package service
 
 import (
+	"context"
 	"crypto/subtle"
 	"encoding/json"
+	"errors"
+	"io"
+	"log/slog"
 	"net"
 	"net/http"
 	"net/url"
@@ -24,15 +28,18 @@ const (
 	sessionLifetime = 12 * time.Hour
 	linkLifetime    = 10 * time.Minute
 	maxBody         = 1 << 20
+	bodyWithin      = 20 * time.Second // how long a caller may take to send one
 )
 
 // auth decides who may call.
 type auth struct {
 	catalog *catalog.Catalog
 	token   string // the owner's
+	log     *slog.Logger
 	key     seal.Key
 	hosts   []string
 	tls     bool
+	left    func() // called when somebody has signed out
 }
 
 // guard answers only calls under our own names, with bodies of a sensible size.
@@ -43,14 +50,21 @@ func (a *auth) guard(next http.Handler) http.Handler {
 			host = h
 		}
 		if !slices.Contains(a.hosts, strings.Trim(host, "[]")) {
-			writeProblem(w, problem.New(problem.Unauthorized, "Serve with --hosts to add a name.", "the call was refused", "this service does not go by the name %q", host))
+			hangUp(w)
+			writeProblem(w, problem.New(problem.Unauthorized, "Add it with --hosts.", "the call was refused", "the host name %q is not allowed", host))
+			return
+		}
+		if strings.ContainsRune(r.URL.Path, 0) {
+			hangUp(w)
+			writeDoc(w, unreadable(http.StatusBadRequest, "the path holds a NUL", nil))
 			return
 		}
 		h := w.Header()
 		h.Set("X-Content-Type-Options", "nosniff")
+		h.Set("Cache-Control", "no-store")
 		h.Set("Referrer-Policy", "no-referrer")
 		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
-		r.Body = http.MaxBytesReader(w, r.Body, maxBody)
+		r.Body = http.MaxBytesReader(w, inTime(w, r), maxBody)
 		next.ServeHTTP(w, r)
 	})
 }
@@ -60,9 +74,12 @@ func (a *auth) require(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		ok, err := a.allowed(r)
 		switch {
-		case err != nil:
-			writeProblem(w, problem.Wrap(err, problem.Failed, "the call was not checked", "Is the catalogue up?"))
+		case err != nil: // whose words are not for a stranger
+			hangUp(w)
+			a.log.Warn("a call could not be checked", "error", err)
+			writeProblem(w, problem.New(problem.Interrupted, "See the service's log; is the catalogue up?", "the call was not checked", "who calls is looked up in the catalogue, which does not answer"))
 		case !ok:
+			hangUp(w)
 			writeProblem(w, problem.New(problem.Unauthorized, "The command line finds the token in the service's home directory; for the console make a link with: velvet login",
 				"the call was refused", "it carries no valid token"))
 		default:
@@ -88,16 +105,56 @@ func (a *auth) allowed(r *http.Request) (bool, error) {
 // ownOrigin tells whether a browser says that the call comes from our own pages.
 func (a *auth) ownOrigin(r *http.Request) bool {
 	origin, err := url.Parse(r.Header.Get("Origin"))
-	return err == nil && origin.Host != "" && origin.Host == r.Host
+	return err == nil && origin.Host != "" && origin.Host == r.Host && (origin.Scheme == "https" || !a.tls)
+}
+
+// hangUp has the connection close after the answer, without waiting for a body that nobody reads.
+func hangUp(w http.ResponseWriter) {
+	w.Header().Set("Connection", "close")
+	_ = http.NewResponseController(w).SetReadDeadline(time.Now())
+}
+
+// inTime is the body of a request, which has to come within a time.
+func inTime(w http.ResponseWriter, r *http.Request) io.ReadCloser {
+	if r.Body == nil || r.Body == http.NoBody {
+		return r.Body
+	}
+	c := http.NewResponseController(w)
+	if c.SetReadDeadline(time.Now().Add(bodyWithin)) != nil {
+		return r.Body
+	}
+	return &timedBody{r.Body, func() { _ = c.SetReadDeadline(time.Time{}) }}
+}
+
+type timedBody struct {
+	io.ReadCloser
+	whole func()
+}
+
+func (b *timedBody) Read(p []byte) (int, error) {
+	n, err := b.ReadCloser.Read(p)
+	if errors.Is(err, io.EOF) {
+		b.whole()
+	}
+	return n, err
 }
 
 func same(a, b string) bool { return subtle.ConstantTimeCompare([]byte(a), []byte(b)) == 1 }
+
+// gone tells whether a copy is surely no more, and its token with it. A catalogue that is down must
+// not end the replay of those that are.
+func (a *auth) gone(ctx context.Context, copy string) bool {
+	k, err := a.catalog.Copy(ctx, copy)
+	var p *problem.Problem
+	return errors.As(err, &p) && p.Kind == problem.NotFound || err == nil && k.State == catalog.CopyDiscarded
+}
 
 // requireFeed lets a copy's delivery pass, with the token of that copy.
 func (a *auth) requireFeed(next http.HandlerFunc) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		token, _ := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
-		if !same(token, feed.Token(a.key, chi.URLParam(r, "copy"))) {
+		if !same(token, feed.Token(a.key, chi.URLParam(r, "copy"))) || a.gone(r.Context(), chi.URLParam(r, "copy")) {
+			hangUp(w)
 			writeProblem(w, problem.New(problem.Unauthorized, "", "the call was refused", "it carries no valid token"))
 			return
 		}
@@ -116,7 +173,8 @@ func (a *auth) signIn(w http.ResponseWriter, r *http.Request) {
 	}
 	ok, err := a.catalog.UseSignIn(r.Context(), catalog.SignInLink, body.Code)
 	if err != nil {
-		writeProblem(w, problem.Wrap(err, problem.Failed, "you were not signed in", "Is the catalogue up?"))
+		a.log.Warn("nobody could be signed in", "error", err)
+		writeProblem(w, problem.New(problem.Interrupted, "See the service's log; is the catalogue up?", "you were not signed in", "the catalogue does not answer"))
 		return
 	}
 	if !ok {
@@ -143,6 +201,7 @@ func (a *auth) signOut(w http.ResponseWriter, r *http.Request) {
 			return
 		}
 	}
+	a.left()
 	http.SetCookie(w, &http.Cookie{Name: sessionCookie, Path: "/", MaxAge: -1, HttpOnly: true, Secure: a.tls, SameSite: http.SameSiteStrictMode})
 	w.WriteHeader(http.StatusNoContent)
 }

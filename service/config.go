@@ -21,6 +21,7 @@ type Config struct {
 	StoreKeys   string `koanf:"store-keys"`  // file with the keys of a bucket
 	StoreKey    string `koanf:"store-key"`   // file with what opens an encrypted store
 	AdoptStore  bool   `koanf:"adopt-store"` // take over a store whose catalogue is lost
+	NewKey      bool   `koanf:"new-key"`     // make a key although passwords are sealed with one that is lost
 	SecondStore string `koanf:"second-store"`
 	SecondKeys  string `koanf:"second-store-keys"`
 	ReadData    string `koanf:"read-data"`   // auto or sql

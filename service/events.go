@@ -19,6 +19,9 @@ type event struct{ name, id string }
 // events hands events to everyone who listens. A listener that is slow misses
 // repeats of what it has not read yet, never the last state.
 type events struct {
+	// still tells whether who listens may.
+	still func(*http.Request) (bool, error)
+
 	mu        sync.Mutex
 	listeners map[*listener]struct{}
 }
@@ -26,6 +29,7 @@ type events struct {
 type listener struct {
 	pending map[event]struct{}
 	wake    chan struct{}
+	recheck chan struct{} // somebody has signed out
 }
 
 func newEvents() *events { return &events{listeners: make(map[*listener]struct{})} }
@@ -43,11 +47,23 @@ func (e *events) publish(name, id string) {
 }
 
 func (e *events) listen() *listener {
-	l := &listener{pending: make(map[event]struct{}), wake: make(chan struct{}, 1)}
+	l := &listener{pending: make(map[event]struct{}), wake: make(chan struct{}, 1), recheck: make(chan struct{}, 1)}
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	e.listeners[l] = struct{}{}
 	return l
+}
+
+// signedOut has every listener's right be looked at again.
+func (e *events) signedOut() {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	for l := range e.listeners {
+		select {
+		case l.recheck <- struct{}{}:
+		default:
+		}
+	}
 }
 
 func (e *events) leave(l *listener) {
@@ -86,7 +102,14 @@ func (e *events) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		select {
 		case <-r.Context().Done():
 			return
+		case <-l.recheck:
+			if ok, err := e.still(r); err == nil && !ok {
+				return
+			}
 		case <-ping.C:
+			if ok, err := e.still(r); err == nil && !ok { // it has expired
+				return
+			}
 			_, _ = fmt.Fprint(w, ": still here\n\n")
 		case <-l.wake:
 			for ev := range e.takeAll(l) {

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"context"
 	"errors"
 	"io"
 	"os"
@@ -10,7 +11,9 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"velvetrewind/core/figures"
 	"velvetrewind/engine/problem"
+	"velvetrewind/engine/seal"
 )
 
 // lockFile is held by the service whose home it is; it names its process.
@@ -69,4 +72,29 @@ func forgetEnvironment() {
 			_ = os.Unsetenv(name)
 		}
 	}
+}
+
+// loadKey reads the key of this home, with which the passwords of clusters are sealed. It is made
+// where there is none, but not in the place of one that is lost.
+func (s *Service) loadKey(ctx context.Context) error {
+	path := filepath.Join(s.cfg.Home, "key")
+	if _, err := os.Stat(path); errors.Is(err, os.ErrNotExist) && !s.cfg.NewKey {
+		clusters, err := s.catalog.Clusters(ctx)
+		if err != nil {
+			return err
+		}
+		sealed := 0
+		for _, k := range clusters {
+			if len(k.PasswordSealed)+len(k.ReplicationSealed) > 0 {
+				sealed++
+			}
+		}
+		if sealed > 0 {
+			return problem.New(problem.Conflict, "Bring the file back from where you keep a copy. If there is none: serve --new-key, then give each cluster its password anew with velvet cluster edit.",
+				"the service was not started", "%s is missing, and the passwords of %s are sealed with it", path, figures.Of(sealed, "cluster"))
+		}
+	}
+	var err error
+	s.key, err = seal.LoadKey(path)
+	return err
 }

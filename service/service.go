@@ -126,9 +126,6 @@ func (s *Service) url(l net.Listener) string {
 
 // open prepares everything that does not run by itself.
 func (s *Service) open(ctx context.Context, url string) (err error) {
-	if s.key, err = seal.LoadKey(filepath.Join(s.cfg.Home, "key")); err != nil {
-		return err
-	}
 	token, err := seal.LoadSecret(filepath.Join(s.cfg.Home, TokenFile))
 	if err != nil {
 		return err
@@ -140,6 +137,9 @@ func (s *Service) open(ctx context.Context, url string) (err error) {
 	s.catalog, err = catalog.Open(ctx, s.cfg.Catalogue)
 	forgetEnvironment()
 	if err != nil {
+		return err
+	}
+	if err := s.loadKey(ctx); err != nil {
 		return err
 	}
 	where, err := s.openStore(ctx)
@@ -159,7 +159,8 @@ func (s *Service) open(ctx context.Context, url string) (err error) {
 		Catalog: s.catalog, Store: s.store, Spool: s.cfg.spool(), SpoolLimit: s.cfg.spoolLimit(), Codec: s.codec, Books: s.books, Log: s.log, Access: s.access,
 		Changed: func(id string) { s.events.publish(eventCluster, id) },
 	}
-	s.auth = &auth{catalog: s.catalog, token: token, key: s.key, hosts: s.cfg.hostNames(), tls: s.cfg.TLSCert != ""}
+	s.auth = &auth{catalog: s.catalog, log: s.log, left: s.events.signedOut, token: token, key: s.key, hosts: s.cfg.hostNames(), tls: s.cfg.TLSCert != ""}
+	s.events.still = s.auth.allowed
 	s.metrics = newMetrics(s.catalog)
 	return nil
 }

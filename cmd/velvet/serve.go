@@ -49,6 +49,7 @@ func serveCommand() *cobra.Command {
 	f.String("store-keys", "", "file with the keys of a bucket (AWS_ACCESS_KEY_ID and AWS_SECRET_ACCESS_KEY, or the usual file)")
 	f.String("store-key", "", "file with the key of an encrypted store: an age identity (AGE-SECRET-KEY-1…) or a passphrase on one line; given with a new store, it is encrypted")
 	f.Bool("adopt-store", false, "take over a store whose catalogue is lost; then run: velvet store rebuild")
+	f.Bool("new-key", false, "make a new HOME/key although clusters' passwords are sealed with one that is lost; they have to be given anew")
 	f.String("second-store", "", "second store to which everything is copied: a directory or s3://…")
 	f.String("second-store-keys", "", "file with the keys of the second store's bucket")
 	f.String("read-data", "auto", "how incremental backups read changed pages: auto (from the data directory where it is on this host, else through SQL) or sql")

@@ -386,6 +386,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/clusters/{cluster}/login": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change how a cluster is reached, after testing it */
+        put: operations["change-login"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/clusters/{cluster}/moment": {
         parameters: {
             query?: never;
@@ -1908,6 +1925,8 @@ export interface components {
             tablespaces: string[] | null;
             /** Format: int32 */
             timeline: number;
+            /** @description the connection goes over a network, and the server's certificate is not verified */
+            unverified: boolean;
             versionText: string;
         };
         ReadinessReport: {
@@ -2177,6 +2196,8 @@ export interface components {
             problem?: string;
             /** @description schema.table */
             table: string;
+            /** @description it was not read because that would call functions of its owner's with more rights than they have */
+            unsafe?: boolean;
         };
         TableChange: {
             database?: string;
@@ -3351,6 +3372,42 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Located"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "change-login": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name or id of the cluster */
+                cluster: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Login"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Cluster"];
                 };
             };
             /** @description Error */

@@ -45,7 +45,7 @@ type Supervisor struct {
 	// Changed is told that a capture's saved state has changed.
 	Changed func(cluster string)
 
-	captures sync.Map // the clusters captured here, by id
+	captures sync.Map // the clusters captured here, by id, with what ends the capture
 
 	mu      sync.Mutex
 	running map[string]*running
@@ -88,6 +88,14 @@ func (s *Supervisor) Run(ctx context.Context) {
 func (s *Supervisor) Captures(cluster string) bool {
 	_, is := s.captures.Load(cluster)
 	return is
+}
+
+// Restart has a cluster's capture begin anew, as it is recorded by now.
+func (s *Supervisor) Restart(cluster string) {
+	if stop, is := s.captures.Load(cluster); is {
+		stop.(context.CancelFunc)()
+	}
+	s.Look()
 }
 
 // Look has the supervisor compare what runs with what is wanted now.
@@ -167,7 +175,7 @@ func (s *Supervisor) start(ctx context.Context, k catalog.Cluster, state catalog
 	rule := k.Rule()
 	r.rule.Store(&rule)
 	s.running[k.ID] = r
-	s.captures.Store(k.ID, true)
+	s.captures.Store(k.ID, cancel)
 	go func() {
 		defer close(r.ended)
 		defer s.captures.Delete(k.ID)

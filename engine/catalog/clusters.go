@@ -257,6 +257,13 @@ func (c *Catalog) WantCapture(ctx context.Context, cluster string, wanted bool) 
 	return err
 }
 
+// SetLogin records how a cluster is reached.
+func (c *Catalog) SetLogin(ctx context.Context, k Cluster) error {
+	_, err := c.db.ExecContext(ctx, `update velvet.clusters set conn_string = $2, password_sealed = $3, replication_user = $4, replication_sealed = $5, host = $6 where id = $1`,
+		k.ID, k.ConnString, k.PasswordSealed, k.ReplicationUser, k.ReplicationSealed, hostOf(k.ConnString))
+	return err
+}
+
 // SetHolder records which instance captures a cluster; 0 for none.
 func (c *Catalog) SetHolder(ctx context.Context, cluster string, instance int64) error {
 	_, err := c.db.ExecContext(ctx, `update velvet.captures set holder = $2 where cluster_id = $1`, cluster, instance)

@@ -1,0 +1,138 @@
+package main
+
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"velvetrewind/engine/host"
+	"velvetrewind/testbed"
+)
+
+// TestCallsOfStrangers sends what nobody should: bodies that never come, paths that no file system
+// knows, questions while the catalogue is down; and looks at what is left of a session that has ended.
+func TestCallsOfStrangers(t *testing.T) {
+	t.Parallel()
+	s := newStage(t)
+	s.protect()
+	address := strings.TrimPrefix(s.service.URL, "http://")
+
+	// Bodies without a token are not waited for.
+	var open []net.Conn
+	for range 50 {
+		c, err := net.Dial("tcp", address)
+		require.NoError(t, err)
+		_, err = fmt.Fprintf(c, "POST /api/v1/clusters HTTP/1.1\r\nHost: %s\r\nContent-Type: application/json\r\nContent-Length: 1000\r\n\r\n{", address)
+		require.NoError(t, err)
+		open = append(open, c)
+	}
+	for _, c := range open {
+		require.NoError(t, c.SetReadDeadline(time.Now().Add(30*time.Second)))
+		answer, err := io.ReadAll(c) // to the end of the connection
+		require.NoError(t, err, "it was closed, and not kept for the body")
+		assert.Contains(t, string(answer), "401 Unauthorized")
+		require.NoError(t, c.Close())
+	}
+
+	get := func(path string) (*http.Response, string) {
+		request, err := http.NewRequest(http.MethodGet, s.service.URL+path, nil)
+		require.NoError(t, err)
+		answer, err := http.DefaultClient.Do(request)
+		require.NoError(t, err)
+		defer func() { _ = answer.Body.Close() }()
+		text, err := io.ReadAll(answer.Body)
+		require.NoError(t, err)
+		return answer, string(text)
+	}
+	answer, _ := get("/api/v1/clusters/a%00b")
+	assert.Equal(t, http.StatusBadRequest, answer.StatusCode)
+	answer, _ = get("/api/v1/clusters")
+	assert.Equal(t, "no-store", answer.Header.Get("Cache-Control"))
+
+	// Events end with the session.
+	code := s.service.Link[strings.Index(s.service.Link, "=")+1:]
+	own := func(method, path, body string, cookie *http.Cookie) *http.Response {
+		request, err := http.NewRequest(method, s.service.URL+path, strings.NewReader(body))
+		require.NoError(t, err)
+		request.Header.Set("Origin", s.service.URL)
+		if cookie != nil {
+			request.AddCookie(cookie)
+		}
+		answer, err := http.DefaultClient.Do(request)
+		require.NoError(t, err)
+		return answer
+	}
+	entered := own(http.MethodPost, "/api/v1/session", `{"code":"`+code+`"}`, nil)
+	require.Equal(t, http.StatusNoContent, entered.StatusCode)
+	cookie := entered.Cookies()[0]
+	stream := own(http.MethodGet, "/api/v1/events", "", cookie)
+	require.Equal(t, http.StatusOK, stream.StatusCode)
+	lines := bufio.NewReader(stream.Body)
+	_, err := lines.ReadString('\n')
+	require.NoError(t, err)
+	require.Equal(t, http.StatusNoContent, own(http.MethodDelete, "/api/v1/session", "", cookie).StatusCode)
+	ended := make(chan error, 1)
+	go func() { _, err := io.Copy(io.Discard, lines); ended <- err }()
+	select {
+	case <-ended:
+	case <-time.After(30 * time.Second):
+		require.Fail(t, "the events outlive the session")
+	}
+
+	// The catalogue is down: a stranger learns nothing of where it is.
+	s.service.Records.Stop(host.Immediate)
+	request, err := http.NewRequest(http.MethodGet, s.service.URL+"/api/v1/clusters", nil)
+	require.NoError(t, err)
+	request.AddCookie(&http.Cookie{Name: "velvet_session", Value: "x"})
+	refused, err := http.DefaultClient.Do(request)
+	require.NoError(t, err)
+	text, err := io.ReadAll(refused.Body)
+	require.NoError(t, err)
+	assert.NotContains(t, string(text), fmt.Sprint(s.service.Records.Port))
+	assert.NotContains(t, string(text), testbed.Superuser)
+	assert.Contains(t, string(text), "the call was not checked")
+}
+
+// TestLogins changes how a cluster is reached, and loses the key with which its password is sealed.
+func TestLogins(t *testing.T) {
+	t.Parallel()
+	s := newStage(t)
+	s.protect()
+	s.ferries.Exec("postgres", "alter role velvet password 'another'", "select pg_terminate_backend(pid) from pg_stat_activity where usename = 'velvet'")
+	s.Eventually("the login fails", func() bool { return strings.Contains(s.cluster().Capture.Problem, "refused the login") })
+	r := s.service.VelvetWith("wrong\n", "cluster", "edit", "ferries", "--password-file", "-")
+	assert.Equal(t, 1, r.Code)
+	other := s.Postgres("other", true)
+	r = s.service.VelvetWith(testbed.Password+"\n", "cluster", "edit", "ferries", "--connect", other.DSN(testbed.Superuser, "postgres"), "--password-file", "-")
+	assert.Contains(t, r.Err, "it is another cluster")
+	r = s.service.VelvetWith("another\n", "cluster", "edit", "ferries", "--password-file", "-")
+	require.Zero(t, r.Code, r.Err)
+	s.streaming()
+	s.commit(1)
+	s.captured()
+	assert.Empty(t, s.cluster().Holes)
+
+	s.service.Stop()
+	key := s.Path("home", "key")
+	require.NoError(t, os.Rename(key, key+".away"))
+	r = s.service.Velvet("serve", "--listen", "127.0.0.1:0", "--store-key", s.service.StoreKey)
+	assert.Equal(t, 1, r.Code)
+	assert.Contains(t, r.Err, "the passwords of 1 cluster are sealed with it")
+	assert.NoFileExists(t, key)
+	s.service.With("--new-key")
+	s.service.Start()
+	r = s.service.VelvetWith("another\n", "cluster", "edit", "ferries", "--password-file", "-")
+	require.Zero(t, r.Code, r.Err)
+	s.streaming()
+	require.NoError(t, s.db.Close(context.Background()))
+}
