@@ -247,6 +247,10 @@ func (r *FrameReader) open(codec Codec, plain int) ([]byte, error) {
 		if cap(r.plain) < ExtentSize {
 			r.plain = make([]byte, ExtentSize)
 		}
+		// What it says of itself first: room would be made for any length.
+		if n, lenErr := s2.DecodedLen(stored); lenErr != nil || n != plain {
+			return nil, fmt.Errorf("%w: a frame does not decompress to its size", ErrCorrupt)
+		}
 		out, err = s2.Decode(r.plain[:ExtentSize], stored)
 	case Zstd:
 		if out, err = zstdDecoder.DecodeAll(stored, r.plain[:0]); err == nil {

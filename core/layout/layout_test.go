@@ -2,9 +2,11 @@ package layout
 
 import (
 	"bytes"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
+	"runtime"
 	"testing"
 	"time"
 
@@ -337,4 +339,21 @@ func FuzzReadObject(f *testing.F) {
 			_, err = r.Next()
 		}
 	})
+}
+
+// TestAFrameThatSaysItIsHuge is refused before room is made for what it says.
+func TestAFrameThatSaysItIsHuge(t *testing.T) {
+	forged := binary.AppendUvarint(nil, 2<<30)
+	forged = append(forged, 0, 0, 0, 0)
+	frame := append(make([]byte, FrameHeader), forged...)
+	frame[0] = byte(S2)
+	binary.LittleEndian.PutUint32(frame[4:], ExtentSize)
+	binary.LittleEndian.PutUint32(frame[8:], uint32(len(forged)))
+	binary.LittleEndian.PutUint32(frame[crcAt:], frameCRC(frame[:FrameHeader], forged))
+	var before, after runtime.MemStats
+	runtime.ReadMemStats(&before)
+	_, err := NewFrameReader(bytes.NewReader(frame), nil, 0).Next()
+	runtime.ReadMemStats(&after)
+	require.ErrorIs(t, err, ErrCorrupt)
+	assert.Less(t, after.TotalAlloc-before.TotalAlloc, uint64(16<<20))
 }
