@@ -11,14 +11,9 @@ import (
 	"velvetrewind/engine/replication"
 )
 
-const (
-	// gather is how long WAL may arrive before it is made safe and reported, while no commit
-	// waits for that.
-	gather = 60 * time.Millisecond
-	// gatherBytes are so many that nothing is gained by letting more arrive: what the kernel
-	// holds back for us is limited.
-	gatherBytes = 512 << 10
-)
+// gather is how long WAL may arrive before it is made safe and reported, while no commit waits
+// for that.
+const gather = 60 * time.Millisecond
 
 // receiver follows one stream. It is one goroutine, which takes whatever has arrived, makes it
 // safe, and only then reports it.
@@ -28,7 +23,7 @@ type receiver struct {
 	heard    time.Time // when the server last said something
 	reported time.Time
 	flushed  time.Time // when the spool was last made safe
-	gathered int       // bytes that came since it last waited for more
+	more     bool      // the server had more than it sent last: it waits for us
 	asked    bool      // the server wants a report
 	server   pg.LSN    // how far its WAL had got
 }
@@ -92,10 +87,10 @@ func (r *receiver) take(m replication.Message) error {
 	r.heard, r.received = time.Now(), true
 	r.server = max(r.server, m.ServerEnd)
 	r.asked = r.asked || m.ReplyNow
-	r.gathered += len(m.Data)
 	if len(m.Data) == 0 {
 		return nil
 	}
+	r.more = m.ServerEnd > m.Start+pg.LSN(len(m.Data))
 	finished, err := r.spool.write(m.Start, m.Data)
 	if finished {
 		r.wake()
@@ -116,11 +111,9 @@ func (r *receiver) makeSafe(ctx context.Context) error {
 		return nil
 	}
 	if wait := gather - now.Sub(r.flushed); wait > 0 && !r.asked && !ask && !r.urgent.Load() {
-		if r.gathered >= gatherBytes {
-			r.gathered = 0
+		if r.more {
 			return nil // it comes faster than it could gather
 		}
-		r.gathered = 0
 		return sleep(ctx, wait)
 	}
 	if err := r.spool.flush(); err != nil {
