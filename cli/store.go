@@ -159,7 +159,7 @@ func drawStore(w io.Writer, s wire.Store) {
 }
 
 func (a *app) storeRekey() *cobra.Command {
-	var file string
+	var file, typed string
 	var besides []string
 	cmd := &cobra.Command{
 		Use: "rekey", Short: "Give an encrypted store another key", Args: cobra.NoArgs,
@@ -177,7 +177,7 @@ func (a *app) storeRekey() *cobra.Command {
 				return err
 			}
 			var r wire.Rekeyed
-			if err := c.post(cmd.Context(), "/store/key", map[string]any{"file": path, "besides": besides}, &r); err != nil {
+			if err := c.post(cmd.Context(), "/store/key", map[string]any{"file": path, "besides": besides, "confirm": typed}, &r); err != nil {
 				return err
 			}
 			return a.show(cmd, r, func(w io.Writer) {
@@ -186,6 +186,7 @@ func (a *app) storeRekey() *cobra.Command {
 		},
 	}
 	cmd.Flags().StringVar(&file, "to", "", "file with the new key, on the service's host: an age identity or a passphrase")
+	cmd.Flags().StringVar(&typed, "confirm", "", "the store, as velvet store show names it")
 	cmd.Flags().StringArrayVar(&besides, "also", nil, "a public key (age1…) that may open the store too; may be repeated")
 	_ = cmd.MarkFlagRequired("to")
 	return cmd

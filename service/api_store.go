@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"path/filepath"
 	"slices"
 	"sync"
 	"time"
@@ -70,16 +71,48 @@ func (s *Service) showAudit(ctx context.Context, in *TaskPath) (*body[audit.Resu
 type rekeyIn struct {
 	Body struct {
 		File    string   `json:"file" minLength:"1" doc:"file on the service's host with the new key: an age identity or a passphrase"`
+		Confirm string   `json:"confirm,omitempty" doc:"the store, as it is shown"`
 		Besides []string `json:"besides,omitempty" doc:"public keys (age1…) that may open the store too"`
 	}
 }
 
+// keyFile makes sure that a file lies where the service's keys are, beside the one that it was
+// started with or in its home: no other file's content is anybody's to try.
+func (s *Service) keyFile(name string) (string, error) {
+	file, err := filepath.EvalSymlinks(name)
+	if err != nil {
+		return "", err
+	}
+	for _, dir := range []string{s.cfg.Home, filepath.Dir(s.cfg.StoreKey)} {
+		if dir, err := filepath.EvalSymlinks(dir); err == nil && filepath.Dir(file) == dir {
+			return file, nil
+		}
+	}
+	return "", fmt.Errorf("%s does not lie in the directory of the store's key, %s, nor in %s", name, filepath.Dir(s.cfg.StoreKey), s.cfg.Home)
+}
+
 func (s *Service) rekey(ctx context.Context, in *rekeyIn) (*body[wire.Rekeyed], error) {
 	const title = "the store's key was not changed"
-	k, err := vault.LoadKey(in.Body.File)
+	file, err := s.keyFile(in.Body.File)
+	if err != nil {
+		return nil, problem.Wrap(err, problem.Invalid, title, "Name a file that the service can read, beside the one that it was started with, with an age identity or a passphrase in it.")
+	}
+	k, err := vault.LoadKey(file)
 	if err != nil {
 		return nil, problem.Wrap(err, problem.Invalid, title, "Name a file that the service can read, with an age identity or a passphrase in it.")
 	}
+	if name := s.store.String(); in.Body.Confirm != name {
+		return nil, problem.New(problem.Unconfirmed, "Look at it, then confirm with: --confirm "+name, title,
+			"from now on only the key in %s opens the store %s, and the public keys that you name; the key until now opens it no more", file, name)
+	}
+	lease, ok, err := s.catalog.OwnKeys(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if !ok {
+		return nil, problem.New(problem.Conflict, "Wait until it has ended.", title, "another instance is changing the store's key")
+	}
+	defer lease.Release()
 	n, err := s.store.Rekey(ctx, k, in.Body.Besides)
 	if err != nil {
 		return nil, problem.Wrap(err, problem.Conflict, title, "The key that opened the store until now still does.")

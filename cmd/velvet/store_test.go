@@ -55,6 +55,10 @@ func (s *stage) objects(root string) map[string][]byte {
 // refusesToStart runs the service with other settings, and reads why it does not start.
 func (s *stage) refusesToStart(says string, args ...string) {
 	s.Helper()
+	key, err := os.ReadFile(s.Path("home", "key")) // every home that shares a catalogue has it
+	require.NoError(s, err)
+	require.NoError(s, os.MkdirAll(s.Path("other-home"), 0o711))
+	require.NoError(s, os.WriteFile(s.Path("other-home", "key"), key, 0o600))
 	cmd := exec.Command("timeout", append([]string{"20", s.service.Program(), "serve", "--listen", "127.0.0.1:0"}, args...)...)
 	cmd.Env = append(os.Environ(), "VELVET_HOME="+s.Path("other-home"), "VELVET_CATALOGUE="+s.service.Catalogue)
 	out, err := cmd.CombinedOutput()
@@ -93,8 +97,10 @@ func TestEncryptedStore(t *testing.T) {
 	require.NoError(t, os.WriteFile(wrong, []byte(other.String()), 0o600))
 	require.NoError(t, os.WriteFile(passphrase, []byte("ebb and flow at Saltmarsh\n"), 0o600))
 	s.refused(1, []string{"the store's key was not changed", "no such file"}, "store", "rekey", "--to", s.Path("nowhere"))
-	s.refused(1, []string{"age1"}, "store", "rekey", "--to", passphrase, "--also", "gibberish")
-	assert.Contains(t, s.service.Must("store", "rekey", "--to", passphrase, "--also", escrow.Recipient().String()), "data key 2")
+	s.refused(1, []string{"age1"}, "store", "rekey", "--to", passphrase, "--also", "gibberish", "--confirm", s.Path("home", "store"))
+	s.refused(1, []string{"does not lie in the directory of the store's key"}, "store", "rekey", "--to", "/etc/hostname")
+	s.refused(3, []string{"opens it no more"}, "store", "rekey", "--to", passphrase)
+	assert.Contains(t, s.service.Must("store", "rekey", "--to", passphrase, "--also", escrow.Recipient().String(), "--confirm", s.Path("home", "store")), "data key 2")
 	assert.Equal(t, s.objectNames(all), s.objectNames(s.objects(root)), "nothing was written anew")
 	s.commit(1)
 	s.service.Must("backup", "take", "ferries", "--checkpoint", "fast")

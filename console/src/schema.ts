@@ -1982,6 +1982,8 @@ export interface components {
         RekeyInBody: {
             /** @description public keys (age1…) that may open the store too */
             besides?: string[] | null;
+            /** @description the store, as it is shown */
+            confirm?: string;
             /** @description file on the service's host with the new key: an age identity or a passphrase */
             file: string;
         };

@@ -17,6 +17,7 @@ const (
 	spaceContent  = 0x76656c03
 	spaceBegin    = 0x76656c04
 	spaceTables   = 0x76656c05
+	spaceKeys     = 0x76656c06
 )
 
 // TakeInstance gives this service a number that no other running service has.
@@ -52,6 +53,11 @@ func (c *Catalog) ShareContent(ctx context.Context, cluster string) (l *Lease, o
 // OwnContent gives the right to tidy a cluster's backups; ok is false while any is being taken.
 func (c *Catalog) OwnContent(ctx context.Context, cluster string) (l *Lease, ok bool, err error) {
 	return c.leases.take(ctx, right{spaceContent, cluster}, false)
+}
+
+// OwnKeys gives the right to change the store's keys; ok is false while another instance does.
+func (c *Catalog) OwnKeys(ctx context.Context) (l *Lease, ok bool, err error) {
+	return c.leases.take(ctx, right{spaceKeys, ""}, false)
 }
 
 // leases takes the rights of this process. All of them are advisory locks of one session

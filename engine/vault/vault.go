@@ -127,7 +127,8 @@ func (v *Vault) AddSecond(ctx context.Context, s store.Store) error {
 
 // Rekey makes a new data key for what is written from now on, and wraps all keys anew:
 // for the key of the given file, and for public keys besides. What had wrapped them
-// before opens the store no more. No object is written again.
+// before opens the store no more. No object is written again. The caller sees to it that no
+// other instance does so at the same time.
 func (v *Vault) Rekey(ctx context.Context, k *Key, besides []string) (number uint32, err error) {
 	ring := v.ring.Load()
 	if ring == nil {
@@ -137,7 +138,11 @@ func (v *Vault) Rekey(ctx context.Context, k *Key, besides []string) (number uin
 	if err != nil {
 		return 0, err
 	}
-	next := ring.clone()
+	// As the store has it now: a key that another instance has added meanwhile must not be lost.
+	if err := v.reload(ctx); err != nil {
+		return 0, fmt.Errorf("the key was changed by another instance, or its record cannot be read; restart with the new --store-key: %w", err)
+	}
+	next := v.ring.Load().clone()
 	next.add()
 	r := *v.record.Load()
 	r.Rekeyed = time.Now().UTC()

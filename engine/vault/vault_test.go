@@ -110,6 +110,12 @@ func TestARotationIsNoticedByOtherInstances(t *testing.T) {
 	assert.ErrorContains(t, err, "restart with the new --store-key")
 	_, err = vault.Open(ctx, open("s"), vault.Options{Key: old, Installation: "ours"})
 	assert.ErrorContains(t, err, "does not open the store")
+	_, err = other.Rekey(ctx, newKey(t), nil)
+	assert.ErrorContains(t, err, "changed by another instance", "it would lose the key that the first has made")
+	whole, err := vault.Open(ctx, open("s"), vault.Options{Key: next, Installation: "ours"})
+	require.NoError(t, err)
+	_, err = whole.Get(ctx, "clusters/c/wal/new")
+	require.NoError(t, err)
 }
 
 func TestATicketOpensOneCluster(t *testing.T) {
