@@ -1,6 +1,7 @@
 # make demo   sets everything up and plays the whole job once on sample data
 # make test   sets everything up, checks everything and passes the tests
 # make bench  prints speeds as ratios; half an hour and more
+# make endure kills and cuts capture 300 times at random; a quarter of an hour and more
 # make build  builds bin/velvet with the console in it
 # make lint   formatting, vet, staticcheck, types, generated files
 
@@ -11,7 +12,7 @@ SHELL := /bin/bash
 console_sources := $(shell find console/src console/index.html console/vite.config.ts console/package.json 2>/dev/null)
 go_sources := $(shell find . -name node_modules -prune -o \( -name '*.go' -o -name '*.sql' \) -print)
 
-.PHONY: build demo test bench lint prepare prepare-tests generate clean
+.PHONY: build demo test bench endure lint prepare prepare-tests generate clean
 build: bin/velvet
 
 prepare:
@@ -60,6 +61,10 @@ test: prepare-tests bin/velvet lint
 
 bench: prepare-tests bin/velvet
 	go test -run '^$$' -bench . -benchtime 1x -timeout 120m ./bench ./engine/backup
+
+# The same seed does the same again: make endure SEED=12 ROUNDS=300
+endure: prepare-tests bin/velvet
+	VELVET_ENDURE_ROUNDS=$(or $(ROUNDS),300) VELVET_ENDURE_SEED=$(or $(SEED),$(shell date +%s)) go test -count=1 -v -timeout 120m -run TestCaptureEndures ./cmd/velvet
 
 clean:
 	rm -rf bin console/dist console/node_modules

@@ -203,6 +203,10 @@ func Remedy(err error) string {
 	if text := err.Error(); strings.Contains(text, "ValidateConnect failed") { // pgconn has no type for it
 		return "no primary was found among the hosts of the connection string (" + lastLine(text) + "); start one, or name its host too"
 	}
+	if text := err.Error(); strings.Contains(text, "x509:") || strings.Contains(text, "server refused TLS") {
+		return "the server does not prove who it is (" + lastLine(text) + "); over a network its certificate is verified: " +
+			"give it one, with sslrootcert=FILE in the connection string where its authority is your own, or write the sslmode that you accept instead"
+	}
 	var connErr *pgconn.ConnectError
 	if errors.As(err, &connErr) {
 		return "the server cannot be reached (" + lastLine(err.Error()) + "); check host, port and that it is running"

@@ -49,6 +49,7 @@ func TestRemedies(t *testing.T) {
 	}
 	assert.Contains(t, Remedy(&pgconn.PgError{Code: "28000", Message: "no pg_hba.conf entry for replication"}), "add a line for this role")
 	assert.Equal(t, "plain", Remedy(errors.New("plain")))
+	assert.Contains(t, Remedy(errors.New("tls: failed to verify certificate: x509: certificate signed by unknown authority")), "sslrootcert=FILE")
 }
 
 // TestHowAServerMustProveItself: over a network with a verified certificate, unless the string says
