@@ -69,6 +69,13 @@ func (a *Auditor) Run(ctx context.Context, report task.Report) (r Result, err er
 	} else if err != nil {
 		return r, err
 	}
+	repaired, err := a.Store.RepairRecords(ctx)
+	for _, what := range repaired {
+		report.Warn("the store's own record was written again from its other copy: %s", what)
+	}
+	if err != nil {
+		return r, fmt.Errorf("the store's own record: %w", err)
+	}
 	clusters, err := a.Catalog.Clusters(ctx)
 	if err != nil {
 		return r, err
@@ -297,7 +304,7 @@ func (a *Auditor) list(ctx context.Context, s store.Store, see func(key, cluster
 			}
 			generations[key] = g
 		}
-		if i.Key != store.NameKey {
+		if i.Key != store.NameKey && i.Key != store.SpareKey {
 			here[key] = i.Key
 			see(key, cluster, i.Size)
 		}

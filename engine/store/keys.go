@@ -91,8 +91,12 @@ func ClusterOf(key string) string {
 	return id
 }
 
-// NameKey is the store's own record: what it is, whose, and its keys.
-const NameKey = "velvet-store"
+// NameKey is the store's own record: what it is, whose, and its keys. SpareKey is the same once
+// more: of an encrypted store nothing can be read without it.
+const (
+	NameKey  = "velvet-store"
+	SpareKey = "velvet-store.spare"
+)
 
 // IndexKey is where the journal of a WAL segment is kept.
 func IndexKey(cluster string, t pg.Timeline, segment string) string {

@@ -3,6 +3,8 @@ package vault
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -24,6 +26,9 @@ type Record struct {
 	// it, as age files (age-encryption.org/v1). None: the store is not encrypted.
 	Wraps   [][]byte  `json:"wraps,omitempty"`
 	Rekeyed time.Time `json:"rekeyed,omitzero"` // when the newest data key was made
+	// Sum is the SHA-256 of the record as it is written without it, in hexadecimal. Records of
+	// before have none.
+	Sum string `json:"sum,omitempty"`
 }
 
 // RecordFormat names the version of the record and of the store's keys and objects.
@@ -80,17 +85,50 @@ func (r *Record) unwrap(k *Key, where string) (*Ring, error) {
 	return nil, fmt.Errorf("the key in %s does not open the store %s; name the file with the right one: --store-key FILE", k.file, where)
 }
 
-// readRecord reads what a store says of itself; store.ErrNotFound of a new one.
-func readRecord(ctx context.Context, s store.Store) (r Record, err error) {
-	f, err := s.Open(ctx, store.NameKey, 0)
+// errDamagedRecord is that of a record of which a bit is wrong.
+var errDamagedRecord = errors.New("the store's record is damaged")
+
+// encode writes a record with its sum.
+func (r Record) encode() ([]byte, error) {
+	r.Sum = ""
+	bare, err := json.MarshalIndent(r, "", "  ")
 	if err != nil {
-		return r, err
+		return nil, err
 	}
-	content, err := io.ReadAll(f)
-	if err = errors.Join(err, f.Close()); err != nil {
-		return r, err
-	}
+	sum := sha256.Sum256(bare)
+	r.Sum = hex.EncodeToString(sum[:])
+	return json.MarshalIndent(r, "", "  ")
+}
+
+// decodeRecord reads a record, of which every bit must be as it was written.
+func decodeRecord(content []byte) (r Record, err error) {
 	if err := json.Unmarshal(content, &r); err != nil {
+		return r, fmt.Errorf("%w: %w", errDamagedRecord, err)
+	}
+	again, err := r.encode()
+	if r.Sum == "" { // of before
+		again, err = json.MarshalIndent(r, "", "  ")
+	}
+	if err == nil && !bytes.Equal(again, content) {
+		err = errDamagedRecord
+	}
+	return r, err
+}
+
+// readRecord reads what a store says of itself, from its spare where the record cannot be read;
+// store.ErrNotFound of a new one.
+func readRecord(ctx context.Context, s store.Store) (Record, error) {
+	r, err := readRecordAt(ctx, s, store.NameKey)
+	if err != nil {
+		spare, spareErr := readRecordAt(ctx, s, store.SpareKey)
+		switch {
+		case spareErr == nil:
+			r, err = spare, nil
+		case !errors.Is(spareErr, store.ErrNotFound):
+			err = errors.Join(err, spareErr)
+		}
+	}
+	if err != nil {
 		return r, fmt.Errorf("the record of the store %s cannot be read: %w", s, err)
 	}
 	if r.Format != RecordFormat {
@@ -99,13 +137,35 @@ func readRecord(ctx context.Context, s store.Store) (r Record, err error) {
 	return r, nil
 }
 
-// putRecord replaces a store's record.
+func readRecordAt(ctx context.Context, s store.Store, key string) (r Record, err error) {
+	f, err := s.Open(ctx, key, 0)
+	if err != nil {
+		return r, err
+	}
+	content, err := io.ReadAll(f)
+	if err = errors.Join(err, f.Close()); err != nil {
+		return r, err
+	}
+	return decodeRecord(content)
+}
+
+// putRecord replaces a store's record and its spare, one after the other: one of them is whole at
+// any instant.
 func putRecord(ctx context.Context, s store.Store, r Record) error {
-	content, err := json.MarshalIndent(r, "", "  ")
+	content, err := r.encode()
 	if err != nil {
 		return err
 	}
-	w, err := s.Create(ctx, store.NameKey)
+	for _, key := range []string{store.NameKey, store.SpareKey} {
+		if err := putPlain(ctx, s, key, content); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func putPlain(ctx context.Context, s store.Store, key string, content []byte) error {
+	w, err := s.Create(ctx, key)
 	if err != nil {
 		return err
 	}
@@ -118,9 +178,38 @@ func putRecord(ctx context.Context, s store.Store, r Record) error {
 
 // putNewRecord makes the record of a store that has none; else it is store.ErrExists.
 func putNewRecord(ctx context.Context, s store.Store, r Record) error {
-	content, err := json.MarshalIndent(r, "", "  ")
+	content, err := r.encode()
 	if err != nil {
 		return err
 	}
-	return s.PutNew(ctx, store.NameKey, content)
+	if err := s.PutNew(ctx, store.NameKey, content); err != nil {
+		return err
+	}
+	return putPlain(ctx, s, store.SpareKey, content)
+}
+
+// RepairRecords looks at the record and its spare in both stores, and writes again what is damaged
+// or missing or older, from what is whole. It tells what that was.
+func (v *Vault) RepairRecords(ctx context.Context) (repaired []string, err error) {
+	err = v.both(func(s store.Store) error {
+		r, err := readRecord(ctx, s)
+		if err != nil {
+			return err
+		}
+		first, firstErr := readRecordAt(ctx, s, store.NameKey)
+		spare, spareErr := readRecordAt(ctx, s, store.SpareKey)
+		switch {
+		case firstErr == nil && spareErr == nil && first.Sum == spare.Sum && first.Sum != "":
+			return nil
+		case firstErr == nil && spareErr == nil && spare.Rekeyed.After(first.Rekeyed):
+			r = spare
+		}
+		for key, err := range map[string]error{store.NameKey: firstErr, store.SpareKey: spareErr} {
+			if err != nil && (first.Sum != "" || !errors.Is(err, store.ErrNotFound)) {
+				repaired = append(repaired, fmt.Sprintf("%s of %s (%v)", key, s, err))
+			}
+		}
+		return putRecord(ctx, s, r)
+	})
+	return repaired, err
 }

@@ -82,7 +82,7 @@ func begin(ctx context.Context, s store.Store, opt Options) (Record, error) {
 // mustBeEmpty keeps us from writing among files that are not ours.
 func mustBeEmpty(ctx context.Context, s store.Store) error {
 	return s.List(ctx, "", func(i store.Info) error {
-		if i.Key == store.NameKey {
+		if i.Key == store.NameKey || i.Key == store.SpareKey {
 			return nil // made by another instance at this moment
 		}
 		return fmt.Errorf("%s is no store of Velvet Rewind, and it is not empty: it holds %s; choose an empty or a new place", s, i.Key)
