@@ -230,7 +230,7 @@ func (s *Supervisor) watchLease(ctx context.Context, stop context.CancelFunc, l 
 		case <-ctx.Done():
 			return
 		case <-tick.C:
-			if !l.Held(ctx) && ctx.Err() == nil {
+			if !l.HeldLately(ctx) && ctx.Err() == nil {
 				s.Log.Warn("the lease of a capture was lost; it is taken anew", "cluster", k.Name)
 				stop()
 				return

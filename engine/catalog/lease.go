@@ -89,8 +89,8 @@ const alone = -1
 // one caller is never cut short for another's sake: that would end the session of all.
 const answerWithin = 10 * time.Second
 
-// What makes a lease's end known here before it is anybody else's: Held asks the session at least
-// every heldFor, and gives up after heldWithin; the server ends a session that it cannot reach
+// What makes a lease's end known here before it is anybody else's: HeldLately asks the session at
+// least every heldFor, and gives up after heldWithin; the server ends a session that it cannot reach
 // only after silentFor. Whoever takes over from an instance that has not ended in order waits
 // TakeoverWait first.
 const (
@@ -184,7 +184,12 @@ func (l *leases) close() {
 }
 
 // Held says whether the lease's session still answers, and so the lease is still ours.
-func (l *Lease) Held(ctx context.Context) bool {
+func (l *Lease) Held(ctx context.Context) bool { return l.held(ctx, 0) }
+
+// HeldLately says whether it did within the last half second: one answer is for the leases of many.
+func (l *Lease) HeldLately(ctx context.Context) bool { return l.held(ctx, heldFor) }
+
+func (l *Lease) held(ctx context.Context, lately time.Duration) bool {
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), heldWithin)
 	defer cancel()
 	l.from.mu.Lock()
@@ -192,7 +197,7 @@ func (l *Lease) Held(ctx context.Context) bool {
 	if l.session == nil || l.from.now != l.session {
 		return false
 	}
-	if time.Since(l.session.answered) < heldFor { // it holds the leases of many
+	if time.Since(l.session.answered) < lately {
 		return true
 	}
 	asked := time.Now()
