@@ -59,7 +59,7 @@ func (r *receiver) receive(ctx context.Context) error {
 		if err := r.take(m); err != nil {
 			return err
 		}
-		if r.spool.full() || !r.stream.Arrived() {
+		if r.spool.full() || !r.stream.Arrived() || time.Since(r.flushed) > gather {
 			break
 		}
 		m, err = r.stream.Receive(until)
