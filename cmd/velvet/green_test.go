@@ -10,6 +10,7 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -251,4 +252,58 @@ func TestWALThatCannotBeReplayed(t *testing.T) {
 		require.NoError(t, conn.Close(context.Background()))
 		s.discard(k)
 	}
+}
+
+// TestSpoolOnABadDisk has the spool's disk fill up, and give back another byte than it was given.
+func TestSpoolOnABadDisk(t *testing.T) {
+	t.Parallel()
+	if os.Geteuid() != 0 {
+		t.Skip("only root can mount a small file system")
+	}
+	s := newStage(t, "--spool-limit", "256")
+	small := s.Path("home", "spool")
+	s.service.Stop()
+	require.NoError(t, syscall.Mount("tmpfs", small, "tmpfs", 0, "size=80m,mode=0700"))
+	t.Cleanup(func() { _ = syscall.Unmount(small, syscall.MNT_DETACH) })
+	s.service.Start()
+	s.protect()
+	s.service.Must("backup", "take", "ferries")
+	before := s.commit(1)
+	s.grow(1)
+	s.captured()
+	walDir, err := filepath.Glob(s.Path("home", "store", "clusters", "*", "wal"))
+	require.NoError(t, err)
+	require.Len(t, walDir, 1)
+	require.NoError(t, os.Rename(walDir[0], walDir[0]+".away"))
+	require.NoError(t, os.WriteFile(walDir[0], nil, 0o600)) // the store refuses
+	s.grow(8)
+	s.Eventually("the full disk is told", func() bool { return strings.Contains(s.cluster().Capture.Problem, "the spool's disk is full") })
+	waiting, err := filepath.Glob(filepath.Join(small, "*", strings.Repeat("?", 24)))
+	require.NoError(t, err)
+	require.Greater(t, len(waiting), 2)
+	f, err := os.OpenFile(waiting[1], os.O_RDWR, 0)
+	require.NoError(t, err)
+	b := make([]byte, 1)
+	_, err = f.ReadAt(b, 9000)
+	require.NoError(t, err)
+	b[0] ^= 4
+	_, err = f.WriteAt(b, 9000)
+	require.NoError(t, err)
+	require.NoError(t, f.Close())
+
+	require.NoError(t, os.Remove(walDir[0]))
+	require.NoError(t, os.Rename(walDir[0]+".away", walDir[0]))
+	s.streaming()
+	s.captured()
+	s.Eventually("the damaged segment is a hole, and what comes after it is stored", func() bool {
+		k := s.cluster()
+		return len(k.Holes) == 1 && k.Capture.Spooled == 0
+	})
+	hole := s.cluster().Holes[0]
+	assert.EqualValues(t, pg.DefaultSegmentSize, hole.To-hole.From)
+	assert.Contains(t, hole.Cause, filepath.Base(waiting[1]))
+	k, conn := s.restore("tx " + before)
+	assert.Equal(t, "1", testbed.One[string](s.Bed, conn, numbersOf))
+	require.NoError(t, conn.Close(context.Background()))
+	s.discard(k)
 }
