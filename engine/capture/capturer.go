@@ -77,8 +77,8 @@ type capturer struct {
 	askTrouble   string  // why it could not be asked last
 }
 
-// errForGood marks what trying again cannot mend.
-var errForGood = errors.New("this needs a person")
+// errForGood marks what trying again cannot repair.
+var errForGood = errors.New("capture cannot go on by itself")
 
 // run captures until ctx ends.
 func (c *capturer) run(ctx context.Context) {
@@ -99,6 +99,7 @@ func (c *capturer) run(ctx context.Context) {
 		c.spool.close()
 		if cause := context.Cause(ctx); outer.Err() == nil && errors.Is(cause, errForGood) {
 			c.set(func(k *catalog.Capture) { k.State, k.Problem = catalog.CaptureFailed, explain(cause) })
+			c.saveAtLast(outer)
 			<-outer.Done()
 		}
 		if ctx.Err() != nil {
@@ -239,7 +240,8 @@ const (
 // condition is what the state of a stream that is open comes to.
 func (c *capturer) condition(k catalog.Capture) string {
 	lacks := k.ServerLSN > k.FlushedLSN && k.ServerLSN-k.FlushedLSN > catchUpBytes
-	old := len(c.said) > 0 && c.said[len(c.said)-1].at.Sub(k.CompleteTo.Time) > catchUpAge
+	age, known := k.CompleteAge(time.Now())
+	old := !known || age > catchUpAge
 	switch {
 	case c.paused:
 		return catalog.CapturePaused
@@ -287,6 +289,16 @@ func (c *capturer) saveLoop(ctx context.Context) {
 		saved, at = k, time.Now()
 		c.changed(c.cluster.ID)
 	}
+}
+
+// saveAtLast saves the state of a capture that has ended for good.
+func (c *capturer) saveAtLast(ctx context.Context) {
+	for c.catalog.SaveCapture(ctx, c.snapshot()) != nil {
+		if sleep(ctx, longestWait) != nil {
+			return
+		}
+	}
+	c.changed(c.cluster.ID)
 }
 
 // saveIdly is how often the state of a cluster is saved in which nothing happens but that time goes by.

@@ -24,6 +24,11 @@ func (c *capturer) locate(ctx context.Context, s *replication.Session) (at posit
 		return at, next, fmt.Errorf("the server has system identifier %d, but %s was registered with %d: it is another cluster: %w; "+
 			"point the connection at the right server, or register this one under another name", sys.ID, c.cluster.Name, c.cluster.SystemID, errForGood)
 	}
+	if state, err := c.catalog.Capture(ctx, c.cluster.ID); err != nil {
+		return at, next, err
+	} else if state.Diverged != "" {
+		return at, next, fmt.Errorf("%s: %w", state.Diverged, errForGood)
+	}
 	slot, ok, err := s.ReadSlot(ctx, c.cluster.Slot)
 	if err != nil {
 		return at, next, err
@@ -36,10 +41,37 @@ func (c *capturer) locate(ctx context.Context, s *replication.Session) (at posit
 	if at, err = c.continueAt(ctx, slot, sys); err != nil {
 		return at, next, err
 	}
-	if at.timeline != sys.Timeline {
+	switch {
+	case at.timeline != sys.Timeline:
 		next, err = c.overtaken(ctx, s, at, sys.Timeline)
+	case at.lsn > sys.Flushed:
+		err = c.judgeRewound(ctx, at, sys)
 	}
 	return at, next, err
+}
+
+// judgeRewound tells what it means that a server's WAL ends before what was captured of it. A
+// standby comes as far again; a primary goes on with other WAL under the same places, of which
+// nothing must ever be put beside what was captured.
+func (c *capturer) judgeRewound(ctx context.Context, at position, sys replication.System) error {
+	conn, err := c.access.SQL(ctx, "")
+	if err != nil {
+		return err
+	}
+	defer func() { _ = conn.Close(context.WithoutCancel(ctx)) }()
+	var standby bool
+	if err := conn.QueryRow(ctx, `select pg_catalog.pg_is_in_recovery()`).Scan(&standby); err != nil {
+		return err
+	}
+	if standby {
+		return fmt.Errorf("the standby has WAL up to %s, and it was captured up to %s: capture goes on when it has come as far", sys.Flushed, at.lsn)
+	}
+	why := fmt.Sprintf("the server's WAL ended at %s when it had been captured up to %s: it was restored in place to an earlier state, or has lost what it had written. "+
+		"What comes now is another history: register the server anew, under another name; moments of before are still reached under this one", sys.Flushed, at.lsn)
+	if err := c.catalog.SetDiverged(ctx, c.cluster.ID, why); err != nil {
+		return err
+	}
+	return fmt.Errorf("%s: %w", why, errForGood)
 }
 
 // newSlot makes our slot. One that is there but holds nothing back any more was

@@ -219,6 +219,7 @@ type Capture struct {
 	UpdatedAt   time.Time    `db:"updated_at"`
 
 	Holder     int64  `db:"holder"`         // the instance that captures it, until it has ended that in order
+	Diverged   string `db:"diverged"`       // why the server's WAL is no longer that which was captured
 	Asked      pg.LSN `db:"asked_lsn"`      // up to where another instance asks for WAL in the store
 	Spooled    int64  `db:"spooled"`        // bytes of finished segments that wait for the store
 	Retained   int64  `db:"retained"`       // bytes of WAL that the slot has the server retain
@@ -261,6 +262,12 @@ func (c *Catalog) WantCapture(ctx context.Context, cluster string, wanted bool) 
 func (c *Catalog) SetLogin(ctx context.Context, k Cluster) error {
 	_, err := c.db.ExecContext(ctx, `update velvet.clusters set conn_string = $2, password_sealed = $3, replication_user = $4, replication_sealed = $5, host = $6 where id = $1`,
 		k.ID, k.ConnString, k.PasswordSealed, k.ReplicationUser, k.ReplicationSealed, hostOf(k.ConnString))
+	return err
+}
+
+// SetDiverged records why a server's WAL is no longer that which was captured.
+func (c *Catalog) SetDiverged(ctx context.Context, cluster, why string) error {
+	_, err := c.db.ExecContext(ctx, `update velvet.captures set diverged = $2 where cluster_id = $1`, cluster, why)
 	return err
 }
 
