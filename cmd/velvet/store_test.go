@@ -40,7 +40,7 @@ func (s *stage) objects(root string) map[string][]byte {
 		if errors.Is(err, fs.ErrNotExist) {
 			return nil // a writer's file that has its name by now
 		}
-		if err != nil || d.IsDir() || d.Name() == "velvet-store" || strings.HasSuffix(path, ".unfinished") {
+		if err != nil || d.IsDir() || strings.HasPrefix(d.Name(), "velvet-store") || strings.HasSuffix(path, ".unfinished") {
 			return err
 		}
 		content, err := os.ReadFile(path)

@@ -63,6 +63,8 @@ func hidePassword(err error) error {
 	return err
 }
 
+const readOnly = "default_transaction_read_only"
+
 // Guard pins what a session in a database that others own means by a name, and that it reads only.
 func Guard(parameters map[string]string) { maps.Copy(parameters, guarded) }
 
@@ -71,7 +73,7 @@ func Guard(parameters map[string]string) { maps.Copy(parameters, guarded) }
 var guarded = map[string]string{
 	"search_path":                         "pg_catalog",
 	"row_security":                        "off",
-	"default_transaction_read_only":       "on",
+	readOnly:                              "on",
 	"constraint_exclusion":                "off", // which would have a table's constraints calculated
 	"lock_timeout":                        "10s",
 	"statement_timeout":                   "10min",
@@ -88,7 +90,7 @@ func (a Access) SQL(ctx context.Context, database string) (*pgx.Conn, error) {
 // Admin opens a session that may write, and may take its time.
 func (a Access) Admin(ctx context.Context, database string) (*pgx.Conn, error) {
 	own := maps.Clone(guarded)
-	own["default_transaction_read_only"], own["statement_timeout"] = "off", "0"
+	own[readOnly], own["statement_timeout"] = "off", "0"
 	return a.sql(ctx, database, own)
 }
 
@@ -99,6 +101,12 @@ func (a Access) sql(ctx context.Context, database string, parameters map[string]
 	}
 	a.complete(&c.Config)
 	maps.Copy(c.RuntimeParams, parameters)
+	if c.ValidateConnect != nil { // it may ask whether the session can write, before it must not
+		delete(c.RuntimeParams, readOnly)
+		c.AfterConnect = func(ctx context.Context, conn *pgconn.PgConn) error {
+			return conn.Exec(ctx, "set "+readOnly+" = "+parameters[readOnly]).Close()
+		}
+	}
 	if database != "" {
 		c.Database = database
 	}

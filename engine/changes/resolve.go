@@ -130,9 +130,19 @@ func (j *Journal) locate(ctx context.Context, m moment.Moment) (p place, note st
 // end is behind the last whole record.
 func (j *Journal) end(ctx context.Context) (place, error) {
 	s := j.stretches[len(j.stretches)-1]
-	state, err := j.before(ctx, s.Last+1)
+	state, err := j.lastState(ctx)
 	// The rest of a segment after a switch is not needed, and may not have come yet.
 	return place{min(state.Next, s.End), true}, err
+}
+
+// lastState is the state in which the journal stands at the end of what was captured, also within a
+// segment.
+func (j *Journal) lastState(ctx context.Context) (journal.State, error) {
+	s, err := j.segment(ctx, j.stretches[len(j.stretches)-1].Last)
+	if err != nil {
+		return journal.State{}, err
+	}
+	return s.State, nil
 }
 
 // byTime finds the first commit that is later than the time, behind the newest base
@@ -229,7 +239,7 @@ func (j *Journal) Missing(ctx context.Context, x pg.FullXID) string {
 			return fmt.Sprintf("transaction %d is still open: it has written since %s and not ended", x, o.First)
 		}
 	}
-	state, err := j.before(ctx, j.stretches[len(j.stretches)-1].Last+1)
+	state, err := j.lastState(ctx)
 	if err == nil && x >= 1<<32 && x >= state.NextXID || x < 1<<32 && pg.XID(state.NextXID).Precedes(pg.XID(x)) {
 		return fmt.Sprintf("transaction %d has not begun: the newest that is known is %d", x, state.NextXID-1)
 	}
