@@ -46,7 +46,7 @@ func captureLoad(b measure) {
 	}
 	sides := map[string]*side{
 		"alone":   {start: func() {}, stop: func() {}},
-		"capture": {start: func() { s.Must("capture", "start", "original"); level("velvet")() }, stop: func() { level("velvet")(); s.Must("capture", "stop", "original"); nobody() }, pid: s.PID()},
+		"capture": {start: func() { s.Must("capture", "start", "original"); level("velvet")(); caughtUp(bed, p, s) }, stop: func() { level("velvet")(); s.Must("capture", "stop", "original"); nobody() }, pid: s.PID()},
 		"standby": {start: func() { standby.Start(); level("standby")() }, stop: func() { level("standby")(); standby.Stop(host.Fast); nobody() }},
 	}
 	sides["capture"].stop()
