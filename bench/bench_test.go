@@ -17,7 +17,6 @@ import (
 	"velvetrewind/core/layout"
 	"velvetrewind/core/pg"
 	"velvetrewind/engine/access"
-	"velvetrewind/engine/host"
 	"velvetrewind/engine/replication"
 	"velvetrewind/engine/restore"
 	"velvetrewind/engine/task"
@@ -260,14 +259,18 @@ func restoring(b measure) {
 // layOut lays a backup out from the store, in an empty directory or over what is there, and
 // says how long that took.
 func layOut(b measure, bed *testbed.Bed, s *testbed.Service, backup wire.Backup,
-	how func(context.Context, *vault.Vault, *host.Host, string, string, restore.Trees, int64, task.Report) (restore.Laid, error)) (restore.Laid, time.Duration) {
+	how func(context.Context, *vault.Vault, string, string, restore.Trees, int64, task.Report) (restore.Laid, error)) (restore.Laid, time.Duration) {
 	v := storebed.Open(bed, s)
-	trees := restore.Trees{Data: bed.Path("laid", "data"), Tablespaces: bed.Path("laid", "tablespaces"), Config: bed.Path("laid", "config")}
-	for _, d := range []string{bed.Path("laid"), trees.Data, trees.Tablespaces, trees.Config} {
-		require.NoError(b, bed.Host.MakeDir(d, 0o700))
+	require.NoError(b, bed.Host.MakeDir(bed.Path("laid"), 0o700))
+	tree, err := bed.Host.Tree(bed.Path("laid"))
+	require.NoError(b, err)
+	defer func() { _ = tree.Close() }()
+	trees := restore.Trees{Tree: tree, Data: "data", Tablespaces: "tablespaces", Config: "config"}
+	for _, d := range []string{trees.Data, trees.Tablespaces, trees.Config} {
+		require.NoError(b, trees.MakeDir(d, 0o700))
 	}
 	started := time.Now()
-	laid, err := how(context.Background(), v, bed.Host, cluster(s).ID, backup.ID, trees, backup.BytesHeld, task.Silent)
+	laid, err := how(context.Background(), v, cluster(s).ID, backup.ID, trees, backup.BytesHeld, task.Silent)
 	require.NoError(b, err)
 	return laid, time.Since(started)
 }

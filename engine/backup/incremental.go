@@ -50,6 +50,7 @@ func (t *Taker) incremental(ctx context.Context, opt Options, old *former, repor
 	if err != nil {
 		return nil, doubt{err}
 	}
+	defer func() { _ = src.close() }()
 	started, err := t.serverNow(ctx, conn)
 	if err != nil {
 		return nil, err
@@ -101,19 +102,25 @@ func (t *Taker) startOnline(ctx context.Context, conn *pgx.Conn, opt Options) (*
 	if err := conn.QueryRow(ctx, `select timeline_id from pg_catalog.pg_control_checkpoint()`).Scan(&o.timeline); err != nil {
 		return nil, doubtful("the server's timeline: %w", err)
 	}
+	o.spaces, err = tablespaces(ctx, conn)
+	return o, err
+}
+
+// tablespaces are those that lie outside the data directory; there must be no other.
+func tablespaces(ctx context.Context, conn *pgx.Conn) ([]layout.TablespaceEntry, error) {
 	rows, err := conn.Query(ctx, `select oid, pg_catalog.pg_tablespace_location(oid) from pg_catalog.pg_tablespace where pg_catalog.pg_tablespace_location(oid) <> '' order by oid`)
 	if err != nil {
 		return nil, err
 	}
-	o.spaces, err = pgx.CollectRows(rows, func(row pgx.CollectableRow) (e layout.TablespaceEntry, err error) {
+	spaces, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (e layout.TablespaceEntry, err error) {
 		return e, row.Scan(&e.OID, &e.Location)
 	})
-	for _, s := range o.spaces {
+	for _, s := range spaces {
 		if !strings.HasPrefix(s.Location, "/") {
 			return nil, doubtful("tablespace %d lies within the data directory", s.OID)
 		}
 	}
-	return o, err
+	return spaces, err
 }
 
 // stop ends the backup: its label belongs into it.

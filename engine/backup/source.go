@@ -8,14 +8,15 @@ import (
 	"io/fs"
 	"os"
 	"path"
-	"path/filepath"
 	"regexp"
 	"slices"
 	"strconv"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"golang.org/x/sys/unix"
 
 	"velvetrewind/core/layout"
 	"velvetrewind/core/pg"
@@ -30,6 +31,7 @@ type source interface {
 	open(ctx context.Context, path string) (content, error)
 	// about says for the log how it reads.
 	about() string
+	close() error
 }
 
 // content is an opened file: ReadAt reads less than it is asked for only at the end.
@@ -38,45 +40,129 @@ type content interface {
 	io.Closer
 }
 
-// localSource reads a data directory on this host.
-type localSource struct{ root string }
+// localSource reads a data directory on this host. Whoever owns that may put anything there, and we
+// may be root: no name leads out of the directory but those of tablespaces, to where the server says
+// that they are, and only plain files are read that the directory's owner may read.
+type localSource struct {
+	dir    string
+	root   *os.Root
+	spaces map[string]*os.Root // by their name in the data directory
+	owner  *syscall.Stat_t
+}
 
-func (s localSource) about() string { return "from " + s.root }
+// openLocal opens a data directory and its tablespaces.
+func openLocal(dir string, spaces []layout.TablespaceEntry) (*localSource, error) {
+	s := &localSource{dir: dir, spaces: make(map[string]*os.Root)}
+	var err error
+	if s.root, err = os.OpenRoot(dir); err != nil {
+		return nil, err
+	}
+	info, err := s.root.Stat(".")
+	for _, t := range spaces {
+		if err == nil {
+			s.spaces[spaceName(t)], err = os.OpenRoot(t.Location)
+		}
+	}
+	if err != nil {
+		return nil, errors.Join(err, s.close())
+	}
+	s.owner = info.Sys().(*syscall.Stat_t)
+	return s, nil
+}
 
-func (s localSource) list(_ context.Context, dir string) ([]layout.File, error) {
-	entries, err := os.ReadDir(filepath.Join(s.root, dir))
+func spaceName(t layout.TablespaceEntry) string {
+	return path.Join("pg_tblspc", strconv.FormatUint(uint64(t.OID), 10))
+}
+
+func (s *localSource) close() error {
+	err := s.root.Close()
+	for _, r := range s.spaces {
+		if r != nil {
+			err = errors.Join(err, r.Close())
+		}
+	}
+	return err
+}
+
+func (s *localSource) about() string { return "from " + s.dir }
+
+// within finds the directory that a name is in, and the name there.
+func (s *localSource) within(name string) (*os.Root, string) {
+	if parts := strings.SplitN(name, "/", 3); len(parts) > 1 {
+		if r, ok := s.spaces[path.Join(parts[:2]...)]; ok {
+			return r, path.Join(append([]string{"."}, parts[2:]...)...)
+		}
+	}
+	return s.root, name
+}
+
+func (s *localSource) list(_ context.Context, dir string) ([]layout.File, error) {
+	root, below := s.within(dir)
+	d, err := root.OpenFile(below, os.O_RDONLY|unix.O_DIRECTORY, 0)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
 	if err != nil {
 		return nil, err
 	}
+	entries, err := d.ReadDir(-1)
+	if err = errors.Join(err, d.Close()); err != nil {
+		return nil, err
+	}
 	var list []layout.File
 	for _, e := range entries {
-		info, err := os.Stat(filepath.Join(s.root, dir, e.Name())) // through the links of tablespaces
+		name := path.Join(dir, e.Name())
+		in, at := s.within(name)
+		info, err := in.Lstat(at)
 		if errors.Is(err, fs.ErrNotExist) {
 			continue
 		}
 		if err != nil {
 			return nil, err
 		}
-		f := layout.File{Path: path.Join(dir, e.Name()), Mode: uint32(info.Mode().Perm()), Dir: info.IsDir(), Modified: info.ModTime().UTC()}
-		if !f.Dir {
+		f := layout.File{Path: name, Mode: uint32(info.Mode().Perm()), Dir: info.IsDir(), Modified: info.ModTime().UTC()}
+		switch {
+		case info.Mode().IsRegular():
 			f.Size = info.Size()
+		case info.Mode()&fs.ModeSymlink != 0 && emptyDirs[name]:
+			f.Dir, f.Mode = true, 0o700 // pg_wal may lie elsewhere; nothing below it is read
+		case !f.Dir:
+			continue // a link or a pipe, which the server leaves out of its own backups, too
 		}
 		list = append(list, f)
 	}
 	return list, nil
 }
 
-func (s localSource) open(_ context.Context, name string) (content, error) {
-	return os.Open(filepath.Join(s.root, filepath.FromSlash(name)))
+func (s *localSource) open(_ context.Context, name string) (content, error) {
+	root, at := s.within(name)
+	f, err := root.OpenFile(at, os.O_RDONLY|unix.O_NONBLOCK, 0)
+	if err != nil {
+		return nil, err
+	}
+	info, err := f.Stat()
+	if err != nil {
+		return nil, errors.Join(err, f.Close())
+	}
+	if !s.mayRead(info) {
+		return nil, errors.Join(fmt.Errorf("%s is no plain file that the owner of the data directory may read; remove it, or let the owner read it", path.Join(s.dir, name)), f.Close())
+	}
+	return f, nil
+}
+
+// mayRead tells whether the owner of the data directory may read a file: a name there can be that of
+// somebody else's.
+func (s *localSource) mayRead(info fs.FileInfo) bool {
+	st, mode := info.Sys().(*syscall.Stat_t), info.Mode()
+	return mode.IsRegular() && (st.Uid == s.owner.Uid || st.Gid == s.owner.Gid && mode&0o040 != 0 || mode&0o004 != 0)
 }
 
 // sqlSource reads a data directory through the server.
 type sqlSource struct{ conn *pgx.Conn }
 
 func (s sqlSource) about() string { return "through SQL" }
+
+func (s sqlSource) close() error { return nil }
 
 func (s sqlSource) list(ctx context.Context, dir string) ([]layout.File, error) {
 	rows, err := s.conn.Query(ctx, `select f, size, modification, isdir
@@ -134,7 +220,11 @@ func readThrough(ctx context.Context, conn *pgx.Conn, name string, offset, lengt
 func (t *Taker) openSource(ctx context.Context, conn *pgx.Conn) (source, error) {
 	if !t.ThroughSQL {
 		if root := localRoot(ctx, conn, t.Cluster.SystemID); root != "" {
-			return localSource{root}, nil
+			if spaces, err := tablespaces(ctx, conn); err != nil {
+				return nil, err
+			} else if s, err := openLocal(root, spaces); err == nil {
+				return s, nil
+			}
 		}
 	}
 	s := sqlSource{conn}
@@ -167,7 +257,12 @@ func localRoot(ctx context.Context, conn *pgx.Conn, systemID uint64) string {
 	if err != nil || root == "" {
 		return ""
 	}
-	control, err := os.ReadFile(filepath.Join(root, "global", "pg_control"))
+	dir, err := os.OpenRoot(root)
+	if err != nil {
+		return ""
+	}
+	defer func() { _ = dir.Close() }()
+	control, err := readPlain(dir, controlFile)
 	if err != nil {
 		return ""
 	}
@@ -175,7 +270,7 @@ func localRoot(ctx context.Context, conn *pgx.Conn, systemID uint64) string {
 	if err != nil || c.SystemID != systemID {
 		return ""
 	}
-	content, err := os.ReadFile(filepath.Join(root, "postmaster.pid"))
+	content, err := readPlain(dir, "postmaster.pid")
 	if err != nil {
 		return ""
 	}
@@ -192,6 +287,19 @@ func localRoot(ctx context.Context, conn *pgx.Conn, systemID uint64) string {
 		return ""
 	}
 	return root
+}
+
+// readPlain reads a small regular file; it does not wait at a pipe.
+func readPlain(dir *os.Root, name string) ([]byte, error) {
+	f, err := dir.OpenFile(name, os.O_RDONLY|unix.O_NONBLOCK, 0)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = f.Close() }()
+	if info, err := f.Stat(); err != nil || !info.Mode().IsRegular() {
+		return nil, errors.Join(err, fmt.Errorf("%s is no regular file", name))
+	}
+	return io.ReadAll(io.LimitReader(f, 4*pg.ControlFileSize))
 }
 
 // What a base backup leaves out, as the server's own does (basebackup.c).
@@ -216,7 +324,7 @@ const controlFile = "global/pg_control"
 func walk(ctx context.Context, s source, server *pg.Version, spaces []layout.TablespaceEntry, visit func(layout.File) error) error {
 	known, own := make(map[string]bool), server.TablespaceDirectory() // an upgraded tablespace holds others too
 	for _, t := range spaces {
-		known[path.Join("pg_tblspc", strconv.FormatUint(uint64(t.OID), 10))] = true
+		known[spaceName(t)] = true
 	}
 	var down func(dir string) error
 	down = func(dir string) error {

@@ -2,6 +2,7 @@ package backup
 
 import (
 	"context"
+	"errors"
 	"os"
 	"path/filepath"
 	"slices"
@@ -49,8 +50,28 @@ func TestWalk(t *testing.T) {
 		"pg_replslot/velvet/state", "pg_stat_tmp/db_5.stat", "pg_notify/0000", "pg_subtrans/0000", "pg_xact/0000", "pg_stat/pgstat.stat",
 		"spaces/ledger/PG_15_202209061/5/16600", "spaces/ledger/PG_14_202107181/5/16600", "pg_tblspc/16386->spaces/ledger", "pg_tblspc/99999->spaces/forgotten",
 	)
+	elsewhere := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(elsewhere, "token"), []byte("of the service"), 0o600))
+	require.NoError(t, os.Symlink(elsewhere, filepath.Join(root, "pg_serial")))
+	require.NoError(t, os.Symlink(elsewhere, filepath.Join(root, "base", "6")))
+	require.NoError(t, os.Symlink(filepath.Join(elsewhere, "token"), filepath.Join(root, "base", "5", "16700")))
 	var got []string
-	err := walk(context.Background(), localSource{root}, pg.Major(15), []layout.TablespaceEntry{{OID: 16386, Location: filepath.Join(root, "spaces", "ledger")}}, func(f layout.File) error {
+	spaces := []layout.TablespaceEntry{{OID: 16386, Location: filepath.Join(root, "spaces", "ledger")}}
+	src, err := openLocal(root, spaces)
+	require.NoError(t, err)
+	defer func() { _ = src.close() }()
+	_, err = src.open(context.Background(), "base/5/16700")
+	assert.ErrorContains(t, err, "escapes", "a link put there since it was listed")
+	if os.Geteuid() == 0 {
+		require.NoError(t, os.Link(filepath.Join(elsewhere, "token"), filepath.Join(root, "base", "5", "16701")))
+		require.NoError(t, os.Lchown(root, 65534, 65534))
+		src, err := openLocal(root, spaces)
+		require.NoError(t, err)
+		_, err = src.open(context.Background(), "base/5/16701")
+		assert.ErrorContains(t, err, "no plain file that the owner of the data directory may read")
+		require.NoError(t, errors.Join(src.close(), os.Remove(filepath.Join(root, "base", "5", "16701"))))
+	}
+	err = walk(context.Background(), src, pg.Major(15), spaces, func(f layout.File) error {
 		if !strings.HasPrefix(f.Path, "spaces") {
 			name := f.Path
 			if f.Dir {
@@ -64,7 +85,7 @@ func TestWalk(t *testing.T) {
 	slices.Sort(got)
 	assert.Equal(t, []string{
 		"PG_VERSION", "base/", "base/5/", "base/5/16384", "base/5/16384.1", "base/5/16384_fsm", "base/5/16384_vm", "base/5/16500_init",
-		"global/", "global/1262", "global/pg_filenode.map", "pg_notify/", "pg_replslot/", "pg_stat/", "pg_stat/pgstat.stat", "pg_stat_tmp/", "pg_subtrans/",
+		"global/", "global/1262", "global/pg_filenode.map", "pg_notify/", "pg_replslot/", "pg_serial/", "pg_stat/", "pg_stat/pgstat.stat", "pg_stat_tmp/", "pg_subtrans/",
 		"pg_tblspc/", "pg_tblspc/16386/PG_15_202209061/", "pg_tblspc/16386/PG_15_202209061/5/", "pg_tblspc/16386/PG_15_202209061/5/16600",
 		"pg_wal/", "pg_wal/archive_status/", "pg_xact/", "pg_xact/0000", "postgresql.auto.conf",
 	}, got)
@@ -97,13 +118,16 @@ func TestRelationsOfFiles(t *testing.T) {
 // What was cut off while it was read is zeroes, and a file that is gone is none.
 func TestReadFull(t *testing.T) {
 	root := tree(t, "short")
-	f, err := localSource{root}.open(context.Background(), "short")
+	src, err := openLocal(root, nil)
+	require.NoError(t, err)
+	defer func() { _ = src.close() }()
+	f, err := src.open(context.Background(), "short")
 	require.NoError(t, err)
 	defer func() { _ = f.Close() }()
 	part := []byte("..........")
 	require.NoError(t, readFull(f, part, 3))
 	assert.Equal(t, "rt\x00\x00\x00\x00\x00\x00\x00\x00", string(part))
-	list, err := localSource{root}.list(context.Background(), "gone")
+	list, err := src.list(context.Background(), "gone")
 	require.NoError(t, err)
 	assert.Empty(t, list)
 }

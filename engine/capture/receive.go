@@ -23,6 +23,8 @@ type receiver struct {
 	heard    time.Time // when the server last said something
 	reported time.Time
 	flushed  time.Time // when the spool was last made safe
+	woken    time.Time // when those who read and store were last told
+	unread   bool      // more was made safe since
 	more     bool      // the server had more than it sent last: it waits for us
 	asked    bool      // the server wants a report
 	server   pg.LSN    // how far its WAL had got
@@ -51,6 +53,9 @@ func (r *receiver) receive(ctx context.Context) error {
 	unsafe := r.spool.flushed != r.spool.written
 	until := r.reported.Add(reportEvery)
 	if due := r.flushed.Add(gather); unsafe && due.Before(until) {
+		until = due
+	}
+	if due := r.woken.Add(gather); r.unread && due.Before(until) {
 		until = due
 	}
 	// A deadline that has passed would have nothing read at all.
@@ -106,6 +111,10 @@ func (r *receiver) makeSafe(ctx context.Context) error {
 	if silent > longestSilence {
 		return fmt.Errorf("the server has said nothing for %s, though it was asked", longestSilence)
 	}
+	if r.unread && now.Sub(r.woken) > gather { // not for every commit: nobody waits for it
+		r.wake()
+		r.woken, r.unread = now, false
+	}
 	ask := now.Sub(r.reported) >= reportEvery
 	if r.spool.flushed == r.spool.written && !r.asked && !ask {
 		return nil
@@ -119,9 +128,8 @@ func (r *receiver) makeSafe(ctx context.Context) error {
 	if err := r.spool.flush(); err != nil {
 		return err
 	}
-	r.wake()
 	r.noteSafe()
-	r.flushed, r.reported, r.asked = time.Now(), now, false
+	r.flushed, r.reported, r.asked, r.unread = time.Now(), now, false, true
 	return r.stream.Report(r.spool.flushed, ask)
 }
 

@@ -15,6 +15,12 @@ import (
 // few characters of it tell it from the others.
 func NewID() string { return strings.ToLower(ulid.Make().String()) }
 
+// ValidID tells whether an id can have been made by NewID.
+func ValidID(id string) bool {
+	_, err := ulid.ParseStrict(strings.ToUpper(id))
+	return err == nil && id == strings.ToLower(id)
+}
+
 const (
 	shortestPart = 4 // characters of an id that may stand for it
 	mostChoices  = 5 // ids that are listed when a part is ambiguous

@@ -2,6 +2,7 @@ package copies
 
 import (
 	"fmt"
+	"io/fs"
 	"path/filepath"
 	"strings"
 
@@ -16,31 +17,54 @@ import (
 
 // configure replaces the configuration that came with the base by the copy's own.
 func (c *Keeper) configure(cluster catalog.Cluster, k catalog.Copy, p plan.Restore, last pg.Segment, head layout.Head, t restore.Trees) error {
-	control, err := c.control(t, cluster)
+	original, err := control(t, cluster)
 	if err != nil {
 		return err
 	}
 	for _, name := range []string{"postgresql.conf", "postgresql.auto.conf", "pg_hba.conf", "pg_ident.conf", "standby.signal"} {
-		if err := c.keepAside(t, name); err != nil {
+		if err := keepAside(t, name); err != nil {
 			return err
 		}
 	}
-	if err := c.tablespaceMap(t, head); err != nil {
+	if err := tablespaceMap(t, head); err != nil {
 		return err
 	}
-	ticket, err := c.ticket(cluster, k, last)
+	ticket, err := c.ticket(cluster, k, last, t)
 	if err != nil {
 		return err
 	}
 	files := map[string]string{
-		"postgresql.conf":      settings(k, p, control, host.RestoreCommand(c.Program, ticket)),
+		"postgresql.conf":      settings(k, p, original, host.RestoreCommand(c.Program, ticket)),
 		"postgresql.auto.conf": "",
 		"pg_hba.conf":          hba,
 		"pg_ident.conf":        "",
 		"recovery.signal":      "",
 	}
 	for name, content := range files {
-		if err := c.Host.WriteFile(filepath.Join(t.Data, name), []byte(content), 0o600); err != nil {
+		if err := t.WriteFile(filepath.Join(t.Data, name), []byte(content), 0o600); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Control reads the control file of a copy by its tree.
+func Control(t *host.Tree) (pg.Control, error) {
+	b, err := t.ReadFile(filepath.Join(dataDir, "global", "pg_control"))
+	if err != nil {
+		return pg.Control{}, err
+	}
+	return pg.ParseControl(b)
+}
+
+// Walk visits the files of a copy's data directory and tablespaces by their names in the copy's
+// tree, and by those that they have for its server.
+func Walk(t *host.Tree, visit func(name, rel string) error) error {
+	for below, rel := range map[string]string{dataDir: "", tablespaces: "pg_tblspc/"} {
+		err := t.Walk(below, func(name string, _ fs.DirEntry) error {
+			return visit(name, rel+strings.TrimPrefix(name, below+"/"))
+		})
+		if err != nil {
 			return err
 		}
 	}
@@ -48,20 +72,16 @@ func (c *Keeper) configure(cluster catalog.Cluster, k catalog.Copy, p plan.Resto
 }
 
 // control reads the laid-out control file and makes sure whose it is.
-func (c *Keeper) control(t restore.Trees, cluster catalog.Cluster) (pg.Control, error) {
-	b, err := c.Host.ReadFile(filepath.Join(t.Data, "global", "pg_control"))
+func control(t restore.Trees, cluster catalog.Cluster) (pg.Control, error) {
+	c, err := Control(t.Tree)
 	if err != nil {
-		return pg.Control{}, err
+		return c, err
 	}
-	control, err := pg.ParseControl(b)
-	if err != nil {
-		return control, err
+	if c.SystemID != cluster.SystemID {
+		return c, problem.New(problem.Failed, "Audit the store.", "the copy was not made",
+			"the base backup is of the cluster with system identifier %d, not %d", c.SystemID, cluster.SystemID)
 	}
-	if control.SystemID != cluster.SystemID {
-		return control, problem.New(problem.Failed, "Audit the store.", "the copy was not made",
-			"the base backup is of the cluster with system identifier %d, not %d", control.SystemID, cluster.SystemID)
-	}
-	return control, nil
+	return c, nil
 }
 
 // settings writes the whole configuration of a copy. The five limits must be at

@@ -43,12 +43,32 @@ type Keeper struct {
 	Changed func(copyID string)
 }
 
-// paths of a copy, below its directory.
-func dataDir(k catalog.Copy) string { return filepath.Join(k.Directory, "data") }
+// What is in a copy's directory.
+const (
+	dataDir     = "data"
+	tablespaces = "tablespaces"
+	serverLog   = "server.log"
+	feedDir     = "feed"
+	ticketFile  = "ticket.json"
+)
 
 // Server is the server of a copy.
 func Server(k catalog.Copy, major int) host.Server {
-	return host.Server{Major: major, DataDir: dataDir(k), Port: k.Port, Socket: k.Socket, Log: filepath.Join(k.Directory, "server.log")}
+	return host.Server{Major: major, DataDir: filepath.Join(k.Directory, dataDir), Port: k.Port, Socket: k.Socket, Log: filepath.Join(k.Directory, serverLog)}
+}
+
+// inPlace makes sure that a copy's record names the places that follow from its id: another is
+// nothing that we made, and nothing that we remove.
+func (c *Keeper) inPlace(k catalog.Copy) error {
+	const title = "the copy was not touched"
+	if !catalog.ValidID(k.ID) {
+		return problem.New(problem.Failed, "See who writes to the catalogue.", title, "%q is no id that the catalogue gives", k.ID)
+	}
+	if want := filepath.Join(c.Dir, k.ID); k.Directory != want {
+		return problem.New(problem.Conflict, "Serve with the directory that the copies were made in: --copies", title,
+			"its record says that it lies in %s, but its place is %s", k.Directory, want)
+	}
+	return nil
 }
 
 // Connect opens a session on a copy through its Unix socket, as the bootstrap superuser: by its
@@ -128,8 +148,9 @@ func (c *Keeper) Make(ctx context.Context, cluster catalog.Cluster, k catalog.Co
 	if err != nil {
 		return err
 	}
+	defer func() { _ = trees.Close() }()
 	report.Log("laying out base %s in %s", backup.ID, k.Directory)
-	laid, err := restore.LayOut(ctx, c.Store, c.Host, cluster.ID, backup.ID, trees, backup.BytesHeld, report)
+	laid, err := restore.LayOut(ctx, c.Store, cluster.ID, backup.ID, trees, backup.BytesHeld, report)
 	if err != nil {
 		return err
 	}
@@ -144,7 +165,10 @@ func (c *Keeper) Step(ctx context.Context, cluster catalog.Cluster, k catalog.Co
 	if err != nil {
 		return err
 	}
-	held, err := c.Host.Used(dataDir(k))
+	if err := c.inPlace(k); err != nil {
+		return err
+	}
+	held, err := c.used(k)
 	if err != nil {
 		return err
 	}
@@ -165,18 +189,13 @@ func (c *Keeper) Step(ctx context.Context, cluster catalog.Cluster, k catalog.Co
 	if err := c.Host.Stop(ctx, server, host.Immediate); err != nil { // what it has not written will be overwritten
 		return err
 	}
-	// What the server logs and asks for from here on is about the new moment alone.
-	for _, old := range []string{server.Log, filepath.Join(k.Directory, "feed")} {
-		if err := c.Host.RemoveTree(old); err != nil {
-			return err
-		}
-	}
 	trees, err := c.makeDirs(&k)
 	if err != nil {
 		return err
 	}
+	defer func() { _ = trees.Close() }()
 	report.Log("laying base %s over what is in %s", backup.ID, k.Directory)
-	laid, err := restore.LayOver(ctx, c.Store, c.Host, cluster.ID, backup.ID, trees, backup.BytesHeld, report)
+	laid, err := restore.LayOver(ctx, c.Store, cluster.ID, backup.ID, trees, backup.BytesHeld, report)
 	if err != nil {
 		return err
 	}
@@ -197,7 +216,7 @@ func (c *Keeper) undo(ctx context.Context, cluster catalog.Cluster, k catalog.Co
 
 // replay starts a copy that is laid out and follows its recovery to the moment.
 func (c *Keeper) replay(ctx context.Context, cluster catalog.Cluster, k catalog.Copy, p plan.Restore, head layout.Head, trees restore.Trees, report task.Report) error {
-	segments, err := c.feedTail(ctx, cluster, k, p, report)
+	segments, err := c.feedTail(ctx, cluster, p, trees, report)
 	if err != nil {
 		return err
 	}
@@ -235,26 +254,49 @@ func (c *Keeper) hasRoom(b catalog.Backup, held int64, title string) error {
 	return nil
 }
 
-func (c *Keeper) makeDirs(k *catalog.Copy) (restore.Trees, error) {
-	t := restore.Trees{
-		Data: dataDir(*k), Tablespaces: filepath.Join(k.Directory, "tablespaces"), Config: filepath.Join(k.Directory, "original-configuration"),
+// makeDirs makes a copy's directories, or opens them. What its server logged and was given before
+// is about another moment, and goes.
+func (c *Keeper) makeDirs(k *catalog.Copy) (t restore.Trees, err error) {
+	if err := c.Host.MakeClosedDir(k.Directory); err != nil {
+		return t, err
 	}
-	for _, d := range []string{k.Directory, t.Data, t.Tablespaces, t.Config, filepath.Join(k.Directory, "feed")} {
-		if err := c.Host.MakeDir(d, 0o700); err != nil {
+	tree, err := c.Host.Tree(k.Directory)
+	if err != nil {
+		return t, err
+	}
+	defer func() {
+		if err != nil {
+			_ = tree.Close()
+		}
+	}()
+	t = restore.Trees{Tree: tree, Data: dataDir, Tablespaces: tablespaces, Config: "original-configuration"}
+	for _, old := range []string{serverLog, feedDir} {
+		if err := t.Remove(old); err != nil {
 			return t, err
 		}
 	}
-	if k.Socket != "" {
-		return t, nil
+	for _, d := range []string{t.Data, t.Tablespaces, t.Config, feedDir} {
+		if err := t.MakeDir(d, 0o700); err != nil {
+			return t, err
+		}
 	}
-	var err error
 	k.Socket, err = c.Host.SocketDir(k.Directory)
 	return t, err
 }
 
+// used is how many bytes a copy takes on disk.
+func (c *Keeper) used(k catalog.Copy) (int64, error) {
+	t, err := c.Host.Tree(k.Directory)
+	if err != nil {
+		return 0, err
+	}
+	n, err := t.Used()
+	return n, errors.Join(err, t.Close())
+}
+
 // feedTail puts segments that are not in the store yet beside the copy. It returns
 // all segments that the copy will replay.
-func (c *Keeper) feedTail(ctx context.Context, cluster catalog.Cluster, k catalog.Copy, p plan.Restore, report task.Report) ([]pg.Segment, error) {
+func (c *Keeper) feedTail(ctx context.Context, cluster catalog.Cluster, p plan.Restore, t restore.Trees, report task.Report) ([]pg.Segment, error) {
 	a, err := archive.Open(ctx, c.Catalog, c.Store, c.Spool, cluster)
 	if err != nil {
 		return nil, err
@@ -262,7 +304,7 @@ func (c *Keeper) feedTail(ctx context.Context, cluster catalog.Cluster, k catalo
 	segments := p.Segments(a.Ancestors, cluster.SegmentSize)
 	for _, tail := range a.Spooled(segments) {
 		name := tail.Segment.Name(cluster.SegmentSize)
-		if err := c.feedOne(ctx, a, tail.Segment, filepath.Join(k.Directory, "feed", name)); err != nil {
+		if err := feedOne(ctx, a, tail.Segment, t, filepath.Join(feedDir, name)); err != nil {
 			return nil, fmt.Errorf("segment %s from the spool: %w", name, err)
 		}
 		report.Log("segment %s is not in the store yet; the copy gets what is in the spool, up to %s", name, tail.End)
@@ -270,13 +312,13 @@ func (c *Keeper) feedTail(ctx context.Context, cluster catalog.Cluster, k catalo
 	return segments, nil
 }
 
-func (c *Keeper) feedOne(ctx context.Context, a *archive.Archive, s pg.Segment, to string) error {
+func feedOne(ctx context.Context, a *archive.Archive, s pg.Segment, t restore.Trees, to string) error {
 	src, err := a.OpenSegment(ctx, s)
 	if err != nil {
 		return err
 	}
 	defer func() { _ = src.Close() }()
-	f, err := c.Host.Create(to, 0o600)
+	f, err := t.Create(to, 0o600)
 	if err != nil {
 		return err
 	}
@@ -286,16 +328,16 @@ func (c *Keeper) feedOne(ctx context.Context, a *archive.Archive, s pg.Segment, 
 
 // Remove ends the copy's server and removes its directory.
 func (c *Keeper) Remove(ctx context.Context, cluster catalog.Cluster, k catalog.Copy) error {
+	if err := c.inPlace(k); err != nil {
+		return err
+	}
 	if err := c.Host.Stop(ctx, Server(k, cluster.Major()), host.Immediate); err != nil {
 		return err
 	}
-	if k.Socket != "" && filepath.Dir(k.Socket) != k.Directory {
-		if err := c.Host.RemoveTree(k.Socket); err != nil {
+	for _, dir := range []string{c.Host.SocketPath(k.Directory), k.Directory} {
+		if err := c.Host.RemoveTree(dir); err != nil {
 			return err
 		}
-	}
-	if err := c.Host.RemoveTree(k.Directory); err != nil {
-		return err
 	}
 	k.State = catalog.CopyDiscarded
 	return c.save(ctx, k)
@@ -351,22 +393,21 @@ func (c *Keeper) Refresh(ctx context.Context, cluster catalog.Cluster, k catalog
 }
 
 // ticket writes what `velvet segment deliver` needs.
-func (c *Keeper) ticket(cluster catalog.Cluster, k catalog.Copy, last pg.Segment) (string, error) {
+func (c *Keeper) ticket(cluster catalog.Cluster, k catalog.Copy, last pg.Segment, trees restore.Trees) (string, error) {
 	t := feed.Ticket{
 		Copy: k.ID, Cluster: cluster.ID, Service: c.Service, Token: feed.Token(c.Key, k.ID), Store: c.Place.For(c.Store, cluster.ID),
-		Feed: filepath.Join(k.Directory, "feed"), Size: cluster.SegmentSize, Needed: last.Number, Timeline: last.Timeline,
+		Feed: trees.Path(feedDir), Size: cluster.SegmentSize, Needed: last.Number, Timeline: last.Timeline,
 	}
 	b, err := json.MarshalIndent(t, "", "  ")
 	if err != nil {
 		return "", err
 	}
-	path := filepath.Join(k.Directory, "ticket.json")
-	return path, c.Host.WriteFile(path, b, 0o600)
+	return trees.Path(ticketFile), trees.WriteFile(ticketFile, b, 0o600)
 }
 
 // keepAside moves a configuration file of the original out of the data directory.
-func (c *Keeper) keepAside(t restore.Trees, name string) error {
-	err := os.Rename(filepath.Join(t.Data, name), filepath.Join(t.Config, name))
+func keepAside(t restore.Trees, name string) error {
+	err := t.Rename(filepath.Join(t.Data, name), filepath.Join(t.Config, name))
 	if errors.Is(err, os.ErrNotExist) {
 		return nil
 	}
@@ -374,17 +415,17 @@ func (c *Keeper) keepAside(t restore.Trees, name string) error {
 }
 
 // tablespaceMap tells the server where its tablespaces are now; it makes the links itself.
-func (c *Keeper) tablespaceMap(t restore.Trees, head layout.Head) error {
+func tablespaceMap(t restore.Trees, head layout.Head) error {
 	if len(head.Tablespaces) == 0 {
 		return nil
 	}
 	content := ""
 	for _, s := range head.Tablespaces {
 		d := filepath.Join(t.Tablespaces, fmt.Sprint(s.OID))
-		if err := c.Host.MakeDir(d, 0o700); err != nil { // one without files is not there yet
+		if err := t.MakeDir(d, 0o700); err != nil { // one without files is not there yet
 			return err
 		}
-		content += fmt.Sprintf("%d %s\n", s.OID, d)
+		content += fmt.Sprintf("%d %s\n", s.OID, t.Path(d))
 	}
-	return c.Host.WriteFile(filepath.Join(t.Data, "tablespace_map"), []byte(content), 0o600)
+	return t.WriteFile(filepath.Join(t.Data, "tablespace_map"), []byte(content), 0o600)
 }

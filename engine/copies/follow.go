@@ -6,7 +6,6 @@ import (
 	"database/sql"
 	"fmt"
 	"io"
-	"os"
 	"regexp"
 	"slices"
 	"strings"
@@ -42,7 +41,7 @@ type follower struct {
 // follow returns once the copy is paused at its boundary.
 func (c *Keeper) follow(ctx context.Context, cluster catalog.Cluster, k *catalog.Copy, p plan.Restore, report task.Report) error {
 	f := &follower{keeper: c, cluster: cluster, copy: k, plan: p, report: report, server: Server(*k, cluster.Major())}
-	log, err := os.Open(f.server.Log)
+	log, err := c.Host.OpenLog(f.server)
 	if err != nil {
 		return err
 	}

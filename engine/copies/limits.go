@@ -3,8 +3,6 @@ package copies
 import (
 	"context"
 	"fmt"
-	"os"
-	"path/filepath"
 	"regexp"
 	"strings"
 
@@ -41,7 +39,12 @@ func (f *follower) raiseLimits(ctx context.Context) error {
 	if err := f.keeper.Host.Stop(ctx, f.server, host.Fast); err != nil {
 		return err
 	}
-	content, err := f.keeper.Host.ReadFile(filepath.Join(f.server.DataDir, "global", "pg_control"))
+	tree, err := f.keeper.Host.Tree(f.server.DataDir)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = tree.Close() }()
+	content, err := tree.ReadFile("global/pg_control")
 	if err != nil {
 		return err
 	}
@@ -49,15 +52,15 @@ func (f *follower) raiseLimits(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	path := filepath.Join(f.server.DataDir, "postgresql.conf")
-	was, err := os.ReadFile(path)
+	const name = "postgresql.conf"
+	was, err := tree.ReadFile(name)
 	if err != nil {
 		return err
 	}
 	conf, raised := string(was), ""
 	for _, line := range limits(control) {
-		name, _, _ := strings.Cut(line, " ")
-		old := regexp.MustCompile(`(?m)^` + name + ` = \d+$`)
+		setting, _, _ := strings.Cut(line, " ")
+		old := regexp.MustCompile(`(?m)^` + setting + ` = \d+$`)
 		if before := old.FindString(conf); before != line {
 			conf = old.ReplaceAllLiteralString(conf, line)
 			raised += ", " + line
@@ -68,7 +71,7 @@ func (f *follower) raiseLimits(ctx context.Context) error {
 			"it paused at %s, and the moment is at %s", f.copy.ReplayedLSN, f.plan.Boundary.End)
 	}
 	f.report.Log("the original was given more after the base backup: the copy goes on with %s", strings.TrimPrefix(raised, ", "))
-	if err := f.keeper.Host.WriteFile(path, []byte(conf), 0o600); err != nil {
+	if err := tree.WriteFile(name, []byte(conf), 0o600); err != nil {
 		return err
 	}
 	return f.keeper.Host.Start(ctx, f.server)

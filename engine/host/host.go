@@ -14,8 +14,6 @@ import (
 	"path/filepath"
 	"strconv"
 	"syscall"
-
-	"golang.org/x/sys/unix"
 )
 
 // Host is the machine that the service itself runs on.
@@ -73,72 +71,42 @@ func (h *Host) Group() int { return h.gid }
 // User is the name of the OS user that servers run as.
 func (h *Host) User() string { return h.name }
 
-// MakeDir makes one directory that belongs to the OS user; it may be there already.
+// MakeDir makes one directory that belongs to the OS user; it may be there already. Nobody else
+// may be able to write where it lies.
 func (h *Host) MakeDir(path string, mode fs.FileMode) error {
-	if err := os.Mkdir(path, mode); err != nil && !errors.Is(err, fs.ErrExist) {
-		return err
-	}
-	if err := os.Chmod(path, mode); err != nil {
-		return err
-	}
-	return h.own(path)
-}
-
-func (h *Host) own(path string) error {
-	if h.uid < 0 {
-		return nil
-	}
-	return os.Lchown(path, h.uid, h.gid)
+	return h.within(path, func(t *Tree, name string) error { return t.MakeDir(name, mode) })
 }
 
 // Create opens a new file that belongs to the OS user; it must not be there yet.
-func (h *Host) Create(path string, mode fs.FileMode) (*os.File, error) {
-	return h.open(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, mode)
-}
-
-// Reopen opens a file for reading and writing, with what it holds, or a new one; a link
-// is not followed. It belongs to the OS user then.
-func (h *Host) Reopen(path string, mode fs.FileMode) (*os.File, error) {
-	return h.open(path, os.O_RDWR|os.O_CREATE|unix.O_NOFOLLOW, mode)
-}
-
-func (h *Host) open(path string, how int, mode fs.FileMode) (*os.File, error) {
-	f, err := os.OpenFile(path, how, mode)
-	if err != nil {
-		return nil, err
-	}
-	if h.uid >= 0 {
-		err = f.Chown(h.uid, h.gid)
-	}
-	if err == nil {
-		err = f.Chmod(mode) // whatever the umask
-	}
-	if err != nil {
-		_ = f.Close()
-		return nil, err
-	}
-	return f, nil
+func (h *Host) Create(path string, mode fs.FileMode) (f *os.File, err error) {
+	err = h.within(path, func(t *Tree, name string) error {
+		f, err = t.Create(name, mode)
+		return err
+	})
+	return f, err
 }
 
 // WriteFile puts a small file in place: written aside, flushed, renamed.
 func (h *Host) WriteFile(path string, content []byte, mode fs.FileMode) error {
-	aside := path + ".new"
-	if err := os.Remove(aside); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return err
-	}
-	f, err := h.Create(aside, mode)
+	return h.within(path, func(t *Tree, name string) error { return t.WriteFile(name, content, mode) })
+}
+
+// within works in the directory that holds path.
+func (h *Host) within(path string, do func(t *Tree, name string) error) error {
+	t, err := h.Tree(filepath.Dir(path))
 	if err != nil {
 		return err
 	}
-	_, err = f.Write(content)
-	err = errors.Join(err, f.Sync(), f.Close())
-	if err != nil {
+	return errors.Join(do(t, filepath.Base(path)), t.Close())
+}
+
+// MakeClosedDir makes a directory that is ours, and that the OS user may enter and not change. It
+// may be there already.
+func (h *Host) MakeClosedDir(path string) error {
+	if err := h.MakeDir(path, 0o750); err != nil || h.uid < 0 {
 		return err
 	}
-	if err := os.Rename(aside, path); err != nil {
-		return err
-	}
-	return SyncDir(filepath.Dir(path))
+	return os.Lchown(path, os.Geteuid(), h.gid)
 }
 
 // SyncDir flushes a directory's entries.
@@ -150,59 +118,8 @@ func SyncDir(dir string) error {
 	return errors.Join(d.Sync(), d.Close())
 }
 
-// OpenFile reads a file of a data directory.
-func (h *Host) OpenFile(path string) (*os.File, error) { return os.Open(path) }
-
-// ReadFile reads a small file of a data directory.
-func (h *Host) ReadFile(path string) ([]byte, error) { return os.ReadFile(path) }
-
-// Walk visits every regular file below root, following the links in pg_tblspc,
-// with its path relative to root.
-func (h *Host) Walk(root string, visit func(rel string, d fs.DirEntry) error) error {
-	return h.walk(root, ".", visit)
-}
-
-func (h *Host) walk(root, below string, visit func(rel string, d fs.DirEntry) error) error {
-	entries, err := os.ReadDir(filepath.Join(root, below))
-	if err != nil {
-		return err
-	}
-	for _, e := range entries {
-		rel := filepath.Join(below, e.Name())
-		link := e.Type()&fs.ModeSymlink != 0 && below == "pg_tblspc"
-		switch {
-		case e.IsDir() || link:
-			err = h.walk(root, rel, visit)
-		case e.Type().IsRegular():
-			err = visit(rel, e)
-		}
-		if errors.Is(err, fs.ErrNotExist) {
-			err = nil // gone since the directory was read
-		}
-		if err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// RemoveTree removes a directory that holds a copy.
+// RemoveTree removes a directory. Nobody else may be able to write where it lies.
 func (h *Host) RemoveTree(dir string) error { return os.RemoveAll(dir) }
-
-// Used is how many bytes the regular files of a data directory take, its tablespaces' too.
-func (h *Host) Used(root string) (total int64, err error) {
-	err = h.Walk(root, func(_ string, d fs.DirEntry) error {
-		info, err := d.Info()
-		if err != nil {
-			return err
-		}
-		if st, ok := info.Sys().(*syscall.Stat_t); ok {
-			total += st.Blocks * 512
-		}
-		return nil
-	})
-	return total, err
-}
 
 // FreeSpace is how many bytes can still be written below dir.
 func (h *Host) FreeSpace(dir string) (int64, error) {
@@ -262,15 +179,6 @@ func (h *Host) command(ctx context.Context, major int, name string, args ...stri
 func (h *Host) HasPrograms(major int) error {
 	_, err := h.command(context.Background(), major, "postgres")
 	return err
-}
-
-// SyncFileSystem flushes everything on the file system that holds path.
-func (h *Host) SyncFileSystem(path string) error {
-	d, err := os.Open(path)
-	if err != nil {
-		return err
-	}
-	return errors.Join(unix.Syncfs(int(d.Fd())), d.Close())
 }
 
 // InstallProgram puts a copy of the running program where the OS user may execute

@@ -1,17 +1,18 @@
 package host
 
 import (
+	"errors"
 	"io/fs"
 	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
-	"sort"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
 )
 
 func local(t *testing.T) (*Host, string) {
@@ -46,7 +47,7 @@ func TestFilesBelongToTheOSUser(t *testing.T) {
 	require.NoError(t, h.MakeDir(filepath.Dir(path), 0o700), "again is no error")
 	require.NoError(t, h.WriteFile(path, []byte("low"), 0o600))
 	require.NoError(t, h.WriteFile(path, []byte("high"), 0o600))
-	content, err := h.ReadFile(path)
+	content, err := os.ReadFile(path)
 	require.NoError(t, err)
 	assert.Equal(t, "high", string(content))
 	_, err = h.Create(path, 0o600)
@@ -63,20 +64,67 @@ func TestFilesBelongToTheOSUser(t *testing.T) {
 	assert.Error(t, err)
 }
 
-func TestWalkFollowsTablespacesOnly(t *testing.T) {
+// TestTree has the owner of a tree do what it can to have us read, write or remove what is not
+// its own.
+func TestTree(t *testing.T) {
 	h, dir := local(t)
-	for _, d := range []string{"data/pg_tblspc", "data/base/5", "ledger/PG_15", "elsewhere"} {
-		require.NoError(t, os.MkdirAll(filepath.Join(dir, d), 0o700))
+	tree, outside := filepath.Join(dir, "tree"), filepath.Join(dir, "outside")
+	require.NoError(t, os.MkdirAll(filepath.Join(outside, "base"), 0o755))
+	secret := filepath.Join(outside, "secret")
+	require.NoError(t, os.WriteFile(secret, []byte("of root"), 0o600))
+	require.NoError(t, h.MakeDir(tree, 0o700))
+	w, err := h.Tree(tree)
+	require.NoError(t, err)
+	defer func() { _ = w.Close() }()
+	require.NoError(t, w.MakeDir("base", 0o700))
+	require.NoError(t, w.WriteFile("base/1", []byte("page"), 0o600))
+
+	require.NoError(t, os.Symlink(outside, filepath.Join(tree, "way")))
+	require.NoError(t, os.Symlink(secret, filepath.Join(tree, "file")))
+	require.NoError(t, unix.Mkfifo(filepath.Join(tree, "pipe"), 0o600))
+	for _, name := range []string{"way/secret", "file", "pipe", "../outside/secret", secret} {
+		_, err := w.ReadFile(name)
+		assert.Error(t, err, name)
 	}
-	for _, f := range []string{"data/base/5/1", "ledger/PG_15/2", "elsewhere/3"} {
-		require.NoError(t, os.WriteFile(filepath.Join(dir, f), nil, 0o600))
+	for _, name := range []string{"way/new", "../outside/new"} {
+		assert.Error(t, w.WriteFile(name, nil, 0o600), name)
+		assert.Error(t, w.MakeDir(name, 0o777), name)
+		assert.Error(t, w.Remove(name), name)
+		_, err := w.Reopen(name, 0o666)
+		assert.Error(t, err, name)
 	}
-	require.NoError(t, os.Symlink(filepath.Join(dir, "ledger"), filepath.Join(dir, "data/pg_tblspc/16400")))
-	require.NoError(t, os.Symlink(filepath.Join(dir, "elsewhere"), filepath.Join(dir, "data/base/link")))
+	assert.Error(t, w.MakeDir("way", 0o777), "the mode of what a link points to stays")
+	for _, name := range []string{"file", "pipe"} {
+		f, err := w.Reopen(name, 0o600)
+		require.NoError(t, err, "what is no plain file gives way")
+		require.NoError(t, f.Close())
+		info, err := w.Lstat(name)
+		require.NoError(t, err)
+		assert.True(t, info.Mode().IsRegular(), name)
+	}
+	if os.Geteuid() == 0 { // a file of root under a name in the tree
+		require.NoError(t, os.Link(secret, filepath.Join(tree, "hard")))
+		_, err := w.ReadFile("hard")
+		assert.ErrorContains(t, err, "does not belong to the OS user")
+		f, err := w.Reopen("hard", 0o666)
+		require.NoError(t, err)
+		_, err = f.WriteString("of the user")
+		require.NoError(t, errors.Join(err, f.Close()))
+	}
 	var seen []string
-	require.NoError(t, h.Walk(filepath.Join(dir, "data"), func(rel string, _ fs.DirEntry) error { seen = append(seen, rel); return nil }))
-	sort.Strings(seen)
-	assert.Equal(t, []string{"base/5/1", "pg_tblspc/16400/PG_15/2"}, seen)
+	require.NoError(t, w.Walk(".", func(name string, _ fs.DirEntry) error { seen = append(seen, name); return nil }))
+	assert.Contains(t, seen, "base/1")
+	assert.NotContains(t, seen, "way/secret")
+	require.NoError(t, w.Remove("way"), "a link is removed, and not what it points to")
+	content, err := os.ReadFile(secret)
+	require.NoError(t, err)
+	assert.Equal(t, "of root", string(content))
+	info, err := os.Stat(secret)
+	require.NoError(t, err)
+	assert.Equal(t, fs.FileMode(0o600), info.Mode())
+	info, err = os.Stat(outside)
+	require.NoError(t, err)
+	assert.Equal(t, fs.FileMode(0o755), info.Mode().Perm())
 }
 
 func TestPorts(t *testing.T) {

@@ -3,6 +3,7 @@ package host
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
 	"errors"
 	"fmt"
 	"os"
@@ -93,10 +94,11 @@ func (h *Host) dropDead(s Server) error {
 	if _, state, ok := strings.Cut(string(stat), ") "); !ok || !strings.HasPrefix(state, "Z") {
 		return nil
 	}
-	if err := os.Remove(filepath.Join(s.Socket, fmt.Sprintf(".s.PGSQL.%d.lock", s.Port))); err != nil && !errors.Is(err, os.ErrNotExist) {
+	lock := filepath.Join(s.Socket, fmt.Sprintf(".s.PGSQL.%d.lock", s.Port))
+	if err := h.within(lock, func(t *Tree, name string) error { return t.Remove(name) }); err != nil && !errors.Is(err, os.ErrNotExist) {
 		return err
 	}
-	return os.Remove(filepath.Join(s.DataDir, "postmaster.pid"))
+	return h.within(filepath.Join(s.DataDir, "postmaster.pid"), func(t *Tree, name string) error { return t.Remove(name) })
 }
 
 // StartAndWait starts the server and waits until it accepts connections.
@@ -105,6 +107,24 @@ func (h *Host) StartAndWait(ctx context.Context, s Server) error {
 		return err
 	}
 	return h.WaitReady(ctx, s)
+}
+
+// lockFile reads the server's postmaster.pid.
+func (h *Host) lockFile(s Server) (content []byte, err error) {
+	err = h.within(filepath.Join(s.DataDir, "postmaster.pid"), func(t *Tree, name string) error {
+		content, err = t.ReadFile(name)
+		return err
+	})
+	return content, err
+}
+
+// OpenLog opens the server's log for reading.
+func (h *Host) OpenLog(s Server) (f *os.File, err error) {
+	err = h.within(s.Log, func(t *Tree, name string) error {
+		f, err = t.Open(name)
+		return err
+	})
+	return f, err
 }
 
 // Lines of postmaster.pid (utils/pidfile.h), counted from 0.
@@ -116,7 +136,7 @@ const (
 
 // Listening is where a running server listens, by what it says itself.
 func (h *Host) Listening(s Server) (Server, error) {
-	content, err := os.ReadFile(filepath.Join(s.DataDir, "postmaster.pid"))
+	content, err := h.lockFile(s)
 	if err != nil {
 		return s, err
 	}
@@ -134,7 +154,7 @@ func (h *Host) WaitReady(ctx context.Context, s Server) error {
 	tick := time.NewTicker(50 * time.Millisecond)
 	defer tick.Stop()
 	for started := time.Now(); ; {
-		content, err := os.ReadFile(filepath.Join(s.DataDir, "postmaster.pid"))
+		content, err := h.lockFile(s)
 		lines := strings.Split(string(content), "\n")
 		if err == nil && len(lines) > pidStatus {
 			if st := strings.TrimSpace(lines[pidStatus]); (st == "ready" || st == "standby") && h.Running(s) { // not what a killed one left
@@ -190,7 +210,7 @@ func (h *Host) Running(s Server) bool {
 
 // PID is the process id of the server's first process.
 func (h *Host) PID(s Server) (int, error) {
-	content, err := os.ReadFile(filepath.Join(s.DataDir, "postmaster.pid"))
+	content, err := h.lockFile(s)
 	if err != nil {
 		return 0, err
 	}
@@ -204,7 +224,7 @@ func (h *Host) PID(s Server) (int, error) {
 
 // LogTail is the end of the server's log, at most n bytes, from a line's beginning.
 func (h *Host) LogTail(s Server, n int64) string {
-	f, err := os.Open(s.Log)
+	f, err := h.OpenLog(s)
 	if err != nil {
 		return ""
 	}
@@ -254,18 +274,25 @@ func RestoreCommand(program, ticket string) string {
 	return escape(program) + " segment deliver --ticket " + escape(ticket) + ` "%f" "%p"`
 }
 
-// SocketDir makes a directory for a server's Unix socket that only the OS user
-// may enter: below dir if its path is short enough for a socket, else in the
-// system's temporary directory.
-func (h *Host) SocketDir(dir string) (string, error) {
+// SocketPath is where a server's Unix socket lies: below dir if its path is short enough for a
+// socket, else in the system's temporary directory, by a name that follows from dir.
+func (h *Host) SocketPath(dir string) string {
 	const longest = 80 // of 107 bytes, leaving room for ".s.PGSQL.65535.lock"
-	path := filepath.Join(dir, "socket")
-	if len(path) <= longest {
-		return path, h.MakeDir(path, 0o700)
+	if path := filepath.Join(dir, "socket"); len(path) <= longest {
+		return path
 	}
-	path, err := os.MkdirTemp("", "velvet-")
-	if err != nil {
-		return "", err
+	sum := sha256.Sum256([]byte(dir))
+	return filepath.Join(os.TempDir(), fmt.Sprintf("velvet-%x", sum[:12]))
+}
+
+// SocketDir makes the directory of a server's Unix socket, which only the OS user may enter.
+func (h *Host) SocketDir(dir string) (string, error) {
+	path := h.SocketPath(dir)
+	if info, err := os.Lstat(path); err == nil {
+		st, ok := info.Sys().(*syscall.Stat_t)
+		if !ok || !info.IsDir() || int(st.Uid) != os.Geteuid() && int(st.Uid) != h.uid {
+			return "", fmt.Errorf("%s is not ours; remove it, or see who made it", path)
+		}
 	}
 	return path, h.MakeDir(path, 0o700)
 }

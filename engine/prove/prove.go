@@ -10,8 +10,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
-	"path/filepath"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -136,11 +134,15 @@ const mostFaults = 20
 
 // pages reads every page of every relation file in the copy's data directory.
 func (p *Prover) pages(ctx context.Context, k catalog.Copy, report task.Report) proof.PageCounts {
-	root := filepath.Join(k.Directory, "data")
-	n := proof.PageCounts{Checksums: p.checksums(root)}
+	tree, err := p.Host.Tree(k.Directory)
+	if err != nil {
+		return proof.PageCounts{Unreadable: err.Error()}
+	}
+	defer func() { _ = tree.Close() }()
+	n := proof.PageCounts{Checksums: p.checksums(tree)}
 	buf := make([]byte, 64*pg.BlockSize)
-	err := p.Host.Walk(root, func(rel string, _ fs.DirEntry) error {
-		f, ok := pg.ParseRelationFile(filepath.ToSlash(rel))
+	err = copies.Walk(tree, func(name, rel string) error {
+		f, ok := pg.ParseRelationFile(rel)
 		if !ok {
 			return nil
 		}
@@ -149,7 +151,7 @@ func (p *Prover) pages(ctx context.Context, k catalog.Copy, report task.Report) 
 		}
 		n.Files++
 		report.Progress(n.Pages, 0, task.Pages, "reading the pages of "+rel)
-		return p.file(filepath.Join(root, rel), rel, f, buf, &n)
+		return p.file(tree, name, rel, f, buf, &n)
 	})
 	if err != nil {
 		n.Unreadable = err.Error()
@@ -158,25 +160,16 @@ func (p *Prover) pages(ctx context.Context, k catalog.Copy, report task.Report) 
 }
 
 // checksums tells whether the copy's pages have checksums. They may have been switched since.
-func (p *Prover) checksums(root string) bool {
-	file, err := p.Host.OpenFile(filepath.Join(root, "global", "pg_control"))
-	if err != nil {
-		return p.Cluster.DataChecksums
-	}
-	defer func() { _ = file.Close() }()
-	content, err := io.ReadAll(io.LimitReader(file, pg.ControlFileSize))
-	if err != nil {
-		return p.Cluster.DataChecksums
-	}
-	control, err := pg.ParseControl(content)
+func (p *Prover) checksums(tree *host.Tree) bool {
+	control, err := copies.Control(tree)
 	if err != nil {
 		return p.Cluster.DataChecksums
 	}
 	return control.DataChecksums
 }
 
-func (p *Prover) file(path, rel string, f pg.RelationFile, buf []byte, n *proof.PageCounts) error {
-	file, err := p.Host.OpenFile(path)
+func (p *Prover) file(tree *host.Tree, name, rel string, f pg.RelationFile, buf []byte, n *proof.PageCounts) error {
+	file, err := tree.Open(name)
 	if err != nil {
 		return err
 	}

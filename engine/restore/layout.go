@@ -26,12 +26,17 @@ import (
 	"velvetrewind/engine/vault"
 )
 
-// Trees are the directories into which a base backup is laid out. They exist.
+// Trees are the directories, in one that is the OS user's, into which a base backup is laid out.
+// They exist.
 type Trees struct {
+	*host.Tree
 	Data        string
 	Tablespaces string // one directory below it for each tablespace, named by its OID
 	Config      string // configuration files that had lain outside the data directory
 }
+
+// roots are the directories' names.
+func (t Trees) roots() []string { return []string{t.Data, t.Tablespaces, t.Config} }
 
 // A file is written in parts, so that a large one keeps every worker busy too.
 const (
@@ -47,32 +52,32 @@ type Laid struct {
 
 // LayOut writes every file of a base backup into trees that are empty. When it returns,
 // everything is safe on disk.
-func LayOut(ctx context.Context, v *vault.Vault, h *host.Host, cluster, backup string, trees Trees, total int64, report task.Report) (Laid, error) {
-	laid, err := layOut(ctx, v, h, cluster, backup, trees, nil, total, report)
+func LayOut(ctx context.Context, v *vault.Vault, cluster, backup string, trees Trees, total int64, report task.Report) (Laid, error) {
+	laid, err := layOut(ctx, v, cluster, backup, trees, nil, total, report)
 	if err != nil {
 		return laid, err
 	}
-	return laid, h.SyncFileSystem(trees.Data)
+	return laid, trees.Sync()
 }
 
 // LayOver makes trees in which another base backup was laid out, and perhaps changed
 // since, what LayOut would have made of empty ones. Every byte that stands there is read
 // and compared by its hash; only what differs comes from the store and is written, and
 // what the backup does not hold is removed. Nothing may use the trees meanwhile.
-func LayOver(ctx context.Context, v *vault.Vault, h *host.Host, cluster, backup string, trees Trees, total int64, report task.Report) (Laid, error) {
+func LayOver(ctx context.Context, v *vault.Vault, cluster, backup string, trees Trees, total int64, report task.Report) (Laid, error) {
 	named := make(names)
-	laid, err := layOut(ctx, v, h, cluster, backup, trees, named, total, report)
+	laid, err := layOut(ctx, v, cluster, backup, trees, named, total, report)
 	if err != nil {
 		return laid, err
 	}
-	if err := named.removeOthers(h, trees); err != nil {
+	if err := named.removeOthers(trees); err != nil {
 		return laid, err
 	}
-	return laid, h.SyncFileSystem(trees.Data)
+	return laid, trees.Sync()
 }
 
 // layOut does both; over is nil for empty trees.
-func layOut(ctx context.Context, v *vault.Vault, h *host.Host, cluster, backup string, trees Trees, over names, total int64, report task.Report) (laid Laid, err error) {
+func layOut(ctx context.Context, v *vault.Vault, cluster, backup string, trees Trees, over names, total int64, report task.Report) (laid Laid, err error) {
 	manifest, err := v.Open(ctx, store.ManifestKey(cluster, backup))
 	if err != nil {
 		return laid, err
@@ -88,17 +93,17 @@ func layOut(ctx context.Context, v *vault.Vault, h *host.Host, cluster, backup s
 			return err
 		}
 		if over != nil {
-			if err := over.makeWay(h, trees, path, f.Dir); err != nil {
+			if err := over.makeWay(trees, path, f.Dir); err != nil {
 				return err
 			}
 		}
-		if err := makeDirs(h, trees, filepath.Dir(path)); err != nil {
+		if err := makeDirs(trees, filepath.Dir(path)); err != nil {
 			return err
 		}
 		if f.Dir {
-			return h.MakeDir(path, fs.FileMode(f.Mode))
+			return trees.MakeDir(path, fs.FileMode(f.Mode))
 		}
-		l := newLaying(h, path, f, packs, key)
+		l := newLaying(trees.Tree, path, f, packs, key)
 		l.over = over != nil
 		return l.each(ctx, func(p *part) {
 			group.Go(func() error {
@@ -119,7 +124,7 @@ func layOut(ctx context.Context, v *vault.Vault, h *host.Host, cluster, backup s
 	return laid, err
 }
 
-// place finds where a file goes; a path that leads out of its tree is refused.
+// place finds the name of a file in the trees; a path that leads out of its tree is refused.
 func (t Trees) place(f *layout.File) (string, error) {
 	rel := filepath.FromSlash(f.Path)
 	if !filepath.IsLocal(rel) {
@@ -135,23 +140,23 @@ func (t Trees) place(f *layout.File) (string, error) {
 }
 
 // makeDirs makes a directory and those between it and its tree's root, as far as they are missing.
-func makeDirs(h *host.Host, t Trees, path string) error {
-	if path == t.Data || path == t.Tablespaces || path == t.Config {
+func makeDirs(t Trees, path string) error {
+	if slices.Contains(t.roots(), path) {
 		return nil
 	}
-	if _, err := os.Lstat(path); err == nil {
+	if _, err := t.Lstat(path); err == nil {
 		return nil
 	}
-	if err := makeDirs(h, t, filepath.Dir(path)); err != nil {
+	if err := makeDirs(t, filepath.Dir(path)); err != nil {
 		return err
 	}
-	return h.MakeDir(path, 0o700)
+	return t.MakeDir(path, 0o700)
 }
 
 // laying is a file that is being laid out: the first part that is written makes it, the
 // last one to be done completes it.
 type laying struct {
-	host  *host.Host
+	tree  *host.Tree
 	path  string
 	file  *layout.File
 	packs *vault.Packs
@@ -177,9 +182,9 @@ type part struct {
 	kept    int64 // bytes that stood there already
 }
 
-func newLaying(h *host.Host, path string, f *layout.File, packs *vault.Packs, key layout.HashKey) *laying {
+func newLaying(t *host.Tree, path string, f *layout.File, packs *vault.Packs, key layout.HashKey) *laying {
 	n := max(1, (f.Extents()+partExtents-1)/partExtents)
-	l := &laying{host: h, path: path, file: f, packs: packs, key: key, parts: make([]part, n)}
+	l := &laying{tree: t, path: path, file: f, packs: packs, key: key, parts: make([]part, n)}
 	l.left.Store(int32(n))
 	for i := range l.parts {
 		l.parts[i].first = i * partExtents
@@ -225,9 +230,9 @@ const ahead = 4 << 20
 // part writes one part, and, if it is the last to be written, completes the file.
 func (l *laying) part(ctx context.Context, p *part) error {
 	l.once.Do(func() {
-		open := l.host.Create
+		open := l.tree.Create
 		if l.over {
-			open = l.host.Reopen
+			open = l.tree.Reopen
 		}
 		l.out, l.err = open(l.path, fs.FileMode(l.file.Mode))
 	})

@@ -64,9 +64,13 @@ func newGround(t *testing.T) *ground {
 
 // trees makes directories to lay a backup out in.
 func (g *ground) trees(name string) restore.Trees {
-	t := restore.Trees{Data: g.Path(name, "data"), Tablespaces: g.Path(name, "tablespaces"), Config: g.Path(name, "config")}
-	for _, d := range []string{g.Path(name), t.Data, t.Tablespaces, t.Config} {
-		require.NoError(g, g.Host.MakeDir(d, 0o700))
+	require.NoError(g, g.Host.MakeDir(g.Path(name), 0o700))
+	tree, err := g.Host.Tree(g.Path(name))
+	require.NoError(g, err)
+	g.Cleanup(func() { _ = tree.Close() })
+	t := restore.Trees{Tree: tree, Data: "data", Tablespaces: "tablespaces", Config: "config"}
+	for _, d := range []string{t.Data, t.Tablespaces, t.Config} {
+		require.NoError(g, t.MakeDir(d, 0o700))
 	}
 	return t
 }
@@ -95,24 +99,24 @@ func TestLayOver(t *testing.T) {
 	g, ctx := newGround(t), context.Background()
 	want := make(map[string]map[string]string)
 	for _, id := range g.backups {
-		_, err := restore.LayOut(ctx, g.vault, g.Host, g.cluster, id, g.trees(id), 0, task.Silent)
+		_, err := restore.LayOut(ctx, g.vault, g.cluster, id, g.trees(id), 0, task.Silent)
 		require.NoError(t, err)
 		want[id] = g.contents(g.Path(id))
 	}
 	require.NotEqual(t, want[g.backups[0]], want[g.backups[1]])
 
 	over := g.trees("over")
-	_, err := restore.LayOut(ctx, g.vault, g.Host, g.cluster, g.backups[0], over, 0, task.Silent)
+	_, err := restore.LayOut(ctx, g.vault, g.cluster, g.backups[0], over, 0, task.Silent)
 	require.NoError(t, err)
-	_, err = restore.LayOut(ctx, g.vault, g.Host, g.cluster, g.backups[1], over, 0, task.Silent)
+	_, err = restore.LayOut(ctx, g.vault, g.cluster, g.backups[1], over, 0, task.Silent)
 	assert.ErrorIs(t, err, fs.ErrExist, "nothing is overwritten unasked")
 	seed := rand.Uint64()
 	random := rand.New(rand.NewPCG(7, seed))
 	for round := range 8 {
 		id := g.backups[random.IntN(2)]
-		write(t, filepath.Join(over.Data, "sand"), random.Int64N(1_300_000)) // before it may be taken away
+		write(t, over.Path("data/sand"), random.Int64N(1_300_000)) // before it may be taken away
 		damage(t, random, g.Path("over"), random.IntN(40))
-		laid, err := restore.LayOver(ctx, g.vault, g.Host, g.cluster, id, over, 0, task.Silent)
+		laid, err := restore.LayOver(ctx, g.vault, g.cluster, id, over, 0, task.Silent)
 		require.NoError(t, err, "seed %d, round %d", seed, round)
 		require.Equal(t, want[id], g.contents(g.Path("over")), "seed %d, round %d", seed, round)
 		assert.Positive(t, laid.Kept)

@@ -3,11 +3,10 @@ package restore
 import (
 	"errors"
 	"io/fs"
-	"os"
 	"path/filepath"
+	"slices"
 
 	"velvetrewind/core/layout"
-	"velvetrewind/engine/host"
 )
 
 // names are the paths that a base backup has in its trees, by their hash: of a cluster
@@ -23,36 +22,36 @@ func (n names) has(path string) bool {
 
 // makeWay notes a path and the directories above it, and removes what is of another kind
 // than it must be: a link or a directory in the place of a file, a file in that of a directory.
-func (n names) makeWay(h *host.Host, t Trees, path string, dir bool) error {
-	if path == t.Data || path == t.Tablespaces || path == t.Config || n.has(path) {
+func (n names) makeWay(t Trees, path string, dir bool) error {
+	if slices.Contains(t.roots(), path) || n.has(path) {
 		return nil
 	}
-	if err := n.makeWay(h, t, filepath.Dir(path), true); err != nil {
+	if err := n.makeWay(t, filepath.Dir(path), true); err != nil {
 		return err
 	}
 	n.add(path)
-	info, err := os.Lstat(path)
+	info, err := t.Lstat(path)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
 	if err != nil || dir && info.IsDir() || !dir && info.Mode().IsRegular() {
 		return err
 	}
-	return h.RemoveTree(path)
+	return t.Remove(path)
 }
 
 // removeOthers removes what is in the trees and has no name in the backup.
-func (n names) removeOthers(h *host.Host, t Trees) error {
-	for _, root := range []string{t.Data, t.Tablespaces, t.Config} {
-		if err := n.removeBelow(h, root); err != nil {
+func (n names) removeOthers(t Trees) error {
+	for _, root := range t.roots() {
+		if err := n.removeBelow(t, root); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func (n names) removeBelow(h *host.Host, dir string) error {
-	entries, err := os.ReadDir(dir)
+func (n names) removeBelow(t Trees, dir string) error {
+	entries, err := t.List(dir)
 	if err != nil {
 		return err
 	}
@@ -60,9 +59,9 @@ func (n names) removeBelow(h *host.Host, dir string) error {
 		path := filepath.Join(dir, e.Name())
 		switch {
 		case !n.has(path):
-			err = h.RemoveTree(path)
+			err = t.Remove(path)
 		case e.IsDir():
-			err = n.removeBelow(h, path)
+			err = n.removeBelow(t, path)
 		}
 		if err != nil {
 			return err
