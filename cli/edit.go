@@ -16,6 +16,7 @@ func (a *app) clusterEdit() *cobra.Command {
 	var second bool
 	var labels map[string]string
 	var login loginFlags
+	var copiesUser string
 	cmd := &cobra.Command{
 		Use: "edit CLUSTER", Short: "Change how it is reached, its labels, which transactions are incidents, and whether it has a second store", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeClusters,
 		Long: "Show which transactions of a cluster are incidents, or change it for those to come: tables dropped or\n" +
@@ -59,6 +60,11 @@ func (a *app) clusterEdit() *cobra.Command {
 					return err
 				}
 			}
+			if flags.Changed("copies-user") {
+				if err := c.call(cmd.Context(), http.MethodPut, "/clusters/"+seg(args[0])+"/copies-user", map[string]string{"user": copiesUser}, nil); err != nil {
+					return err
+				}
+			}
 			if flags.Changed("label") {
 				if err := c.call(cmd.Context(), http.MethodPut, "/clusters/"+seg(args[0])+"/labels", labels, nil); err != nil {
 					return err
@@ -71,6 +77,7 @@ func (a *app) clusterEdit() *cobra.Command {
 	cmd.Flags().BoolVar(&rule.Drops, "alert-drops", true, "a table dropped or truncated, or a database dropped, is an incident")
 	cmd.Flags().Int64Var(&rule.Rows, "alert-rows", 0, "so many rows deleted from one table are an incident; 0 for no limit")
 	cmd.Flags().Float64Var(&rule.Share, "alert-share", 0, "this share of a table's rows deleted, 0 to 1, is an incident; 0 for no limit")
+	cmd.Flags().StringVar(&copiesUser, "copies-user", "", "OS user of its copies made from now on, one of those that the service was started with (--run-as); '' for the first of them")
 	cmd.Flags().StringToStringVar(&labels, "label", nil, "labels instead of those it has, as tier=gold,site=north")
 	cmd.Flags().BoolVar(&second, "second-store", true, "it is copied to the second store, if the service has one")
 	return cmd

@@ -27,6 +27,7 @@ func (s *Service) clusterAPI(api huma.API) {
 	op(s, api, http.MethodGet, "/clusters", "list-clusters", "List the protected clusters", 0, s.listClusters)
 	op(s, api, http.MethodPost, "/clusters", "add-cluster", "Register a cluster, after testing it", http.StatusCreated, s.addCluster)
 	op(s, api, http.MethodGet, "/clusters/{cluster}", "show-cluster", "Show a cluster and how it stands", 0, s.showCluster)
+	op(s, api, http.MethodPut, "/clusters/{cluster}/copies-user", "set-copies-user", "Say as which OS user a cluster's copies run", 0, s.setCopiesUser)
 	op(s, api, http.MethodPut, "/clusters/{cluster}/login", "change-login", "Change how a cluster is reached, after testing it", 0, s.changeLogin)
 	op(s, api, http.MethodDelete, "/clusters/{cluster}", "remove-cluster", "Forget a cluster that has neither backups nor copies", http.StatusNoContent, s.removeCluster)
 	op(s, api, http.MethodPost, "/clusters/{cluster}/capture/start", "start-capture", "Capture the cluster's WAL", 0, s.startCapture)
@@ -63,6 +64,24 @@ func (s *Service) showCluster(ctx context.Context, in *ClusterPath) (*body[wire.
 		return nil, err
 	}
 	return answer(s.clusterView(ctx, k))
+}
+
+type setCopiesUser struct {
+	ClusterPath
+	Body struct {
+		User string `json:"user" doc:"one of those that the service was started with; empty for the first of them"`
+	}
+}
+
+func (s *Service) setCopiesUser(ctx context.Context, in *setCopiesUser) (*empty, error) {
+	k, err := s.catalog.Cluster(ctx, in.Cluster)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := s.host.As(in.Body.User); err != nil {
+		return nil, problem.Wrap(err, problem.Invalid, "the OS user of the cluster's copies was not changed", "Copies that stand keep theirs.")
+	}
+	return &empty{}, s.catalog.SetCopiesUser(ctx, k.ID, in.Body.User)
 }
 
 type addCluster struct {

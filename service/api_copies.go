@@ -188,6 +188,9 @@ func (s *Service) submitDiscard(ctx context.Context, in *discardCopy) (*body[wir
 	if k.State == catalog.CopyLayingOut || k.State == catalog.CopyReplaying {
 		return nil, problem.New(problem.Conflict, "Cancel its task instead, with: velvet task cancel TASK", "the copy was not discarded", "it is still being made")
 	}
+	if err := s.keeper.Check(k); err != nil {
+		return nil, err
+	}
 	loss := fmt.Sprintf("discarding ends the server on port %d and removes %s; what was changed in the copy is lost, backups and WAL are not touched", k.Port, k.Directory)
 	if err := confirmed(in.Confirm, cluster.Name, "the copy was not discarded", loss); err != nil {
 		return nil, err

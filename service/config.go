@@ -24,16 +24,20 @@ type Config struct {
 	NewKey      bool   `koanf:"new-key"`     // make a key although passwords are sealed with one that is lost
 	SecondStore string `koanf:"second-store"`
 	SecondKeys  string `koanf:"second-store-keys"`
-	ReadData    string `koanf:"read-data"`   // auto or sql
-	Copies      string `koanf:"copies"`      // directory; "" is HOME/copies
-	Listen      string `koanf:"listen"`      // address and port
-	TLSCert     string `koanf:"tls-cert"`    // files in PEM form
-	TLSKey      string `koanf:"tls-key"`     //
-	Hosts       string `koanf:"hosts"`       // further host names by which we are called, with commas
-	RunAs       string `koanf:"run-as"`      // OS user of copies
-	Programs    string `koanf:"programs"`    // directory of PostgreSQL's programs, %d for the major version
-	Compression string `koanf:"compression"` // zstd or s2
-	LogFormat   string `koanf:"log-format"`  // text or json
+	// Files with keys that may only read the buckets: copies that recover use them where the
+	// service does not answer.
+	CopiesKeys       string `koanf:"copies-keys"`
+	SecondCopiesKeys string `koanf:"second-copies-keys"`
+	ReadData         string `koanf:"read-data"`   // auto or sql
+	Copies           string `koanf:"copies"`      // directory; "" is HOME/copies
+	Listen           string `koanf:"listen"`      // address and port
+	TLSCert          string `koanf:"tls-cert"`    // files in PEM form
+	TLSKey           string `koanf:"tls-key"`     //
+	Hosts            string `koanf:"hosts"`       // further host names by which we are called, with commas
+	RunAs            string `koanf:"run-as"`      // OS users of copies, with commas
+	Programs         string `koanf:"programs"`    // directory of PostgreSQL's programs, %d for the major version
+	Compression      string `koanf:"compression"` // zstd or s2
+	LogFormat        string `koanf:"log-format"`  // text or json
 
 	SpoolLimit int `koanf:"spool-limit"` // MiB of a cluster's WAL that may wait for the store before its capture pauses
 

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"encoding/pem"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -9,6 +10,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"time"
 
@@ -124,6 +126,27 @@ func (s *Service) url(l net.Listener) string {
 	return scheme + "://" + l.Addr().String()
 }
 
+// feedURL is where the copies of this host reach the service.
+func feedURL(url string) string {
+	for _, all := range []string{"//0.0.0.0:", "//[::]:"} {
+		url = strings.Replace(url, all, "//127.0.0.1:", 1)
+	}
+	return url
+}
+
+// leafOf reads the certificate that the service shows.
+func leafOf(file string) ([]byte, error) {
+	content, err := os.ReadFile(file)
+	if err != nil {
+		return nil, err
+	}
+	block, _ := pem.Decode(content)
+	if block == nil || block.Type != "CERTIFICATE" {
+		return nil, fmt.Errorf("%s does not begin with a certificate in PEM form", file)
+	}
+	return block.Bytes, nil
+}
+
 // open prepares everything that does not run by itself.
 func (s *Service) open(ctx context.Context, url string) (err error) {
 	token, err := seal.LoadSecret(filepath.Join(s.cfg.Home, TokenFile))
@@ -147,13 +170,15 @@ func (s *Service) open(ctx context.Context, url string) (err error) {
 		return err
 	}
 	s.books = &names.Books{Catalog: s.catalog}
-	feedFrom := url
+	var certificate []byte
 	if s.cfg.TLSCert != "" {
-		feedFrom = "" // deliveries do not know the certificate; they read the store
+		if certificate, err = leafOf(s.cfg.TLSCert); err != nil {
+			return err
+		}
 	}
 	s.keeper = &copies.Keeper{
 		Catalog: s.catalog, Store: s.store, Place: where, Host: s.host, Dir: s.cfg.Copies, Spool: s.cfg.spool(), Program: program,
-		Service: feedFrom, Key: s.key, Changed: func(id string) { s.events.publish(eventCopy, id) },
+		Service: feedURL(url), Certificate: certificate, Key: s.key, Changed: func(id string) { s.events.publish(eventCopy, id) },
 	}
 	s.captures = &capture.Supervisor{
 		Catalog: s.catalog, Store: s.store, Spool: s.cfg.spool(), SpoolLimit: s.cfg.spoolLimit(), Codec: s.codec, Books: s.books, Log: s.log, Access: s.access,

@@ -29,7 +29,7 @@ func (s *Service) openStore(ctx context.Context) (where place.Place, err error) 
 	if opt.Installation, err = s.catalog.Installation(ctx); err != nil {
 		return where, err
 	}
-	first, where, err := place.Open(ctx, s.cfg.Store, s.cfg.StoreKeys, s.host.Group())
+	first, where, err := place.Open(ctx, s.cfg.Store, s.cfg.StoreKeys, s.cfg.CopiesKeys, s.host.Group())
 	if err != nil {
 		return where, err
 	}
@@ -43,7 +43,7 @@ func (s *Service) openStore(ctx context.Context) (where place.Place, err error) 
 		return where, nil
 	}
 	s.mirrors.done = make(map[string]string)
-	second, there, err := place.Open(ctx, s.cfg.SecondStore, s.cfg.SecondKeys, s.host.Group())
+	second, there, err := place.Open(ctx, s.cfg.SecondStore, s.cfg.SecondKeys, s.cfg.SecondCopiesKeys, s.host.Group())
 	if err != nil {
 		// It must not keep the first from being written: tried again while we run.
 		s.mirrors.trouble = err.Error()
@@ -148,7 +148,7 @@ func (s *Service) reachSecond(ctx context.Context) {
 	if s.cfg.SecondStore == "" || s.store.Second() != nil {
 		return
 	}
-	second, _, err := place.Open(ctx, s.cfg.SecondStore, s.cfg.SecondKeys, s.host.Group())
+	second, _, err := place.Open(ctx, s.cfg.SecondStore, s.cfg.SecondKeys, s.cfg.SecondCopiesKeys, s.host.Group())
 	if err == nil {
 		err = s.store.AddSecond(ctx, second)
 	}

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"slices"
@@ -49,7 +50,7 @@ func backupView(b catalog.Backup, cluster string, lost catalog.Losses) (wire.Bac
 
 func copyView(k catalog.Copy, cluster catalog.Cluster, osUser string) (wire.Copy, error) {
 	v := wire.Copy{
-		ID: k.ID, Name: k.Name, Cluster: cluster.Name, WaysIn: waysIn(k, cluster, osUser), Moment: k.Moment, State: k.State, Problem: k.Problem, Port: k.Port, Directory: k.Directory,
+		ID: k.ID, Name: k.Name, Cluster: cluster.Name, WaysIn: waysIn(k, cluster, cmp.Or(k.OSUser, osUser)), Moment: k.Moment, State: k.State, Problem: k.Problem, Port: k.Port, Directory: k.Directory,
 		Replayed: k.ReplayedLSN, CreatedAt: k.CreatedAt.UTC(), Task: k.TaskID,
 	}
 	if k.ReplayedTo.Valid {

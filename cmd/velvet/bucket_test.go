@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"velvetrewind/core/pg"
+	"velvetrewind/service/wire"
 	"velvetrewind/testbed"
 )
 
@@ -27,7 +28,8 @@ func TestStoreInABucket(t *testing.T) {
 	t.Cleanup(server.Close)
 	t.Setenv("AWS_ACCESS_KEY_ID", "harbourmaster")
 	t.Setenv("AWS_SECRET_ACCESS_KEY", secretOfBucket)
-	s := newStage(t, "--store", "s3://ferries/velvet?region=tidal-1&endpoint="+server.URL)
+	store := "s3://ferries/velvet?region=tidal-1&endpoint=" + server.URL
+	s := newStage(t, "--store", store)
 	s.protect()
 	s.service.Must("backup", "take", "ferries", "--checkpoint", "fast")
 	xid := s.in("delete from booking")
@@ -42,18 +44,41 @@ func TestStoreInABucket(t *testing.T) {
 	assert.Equal(t, 20000, testbed.One[int](s.Bed, conn, "select count(*) from booking"))
 	assert.Contains(t, s.service.Must("prove", "run", k.ID), "verdict: passed")
 
-	s.service.Stop()
-	into := filepath.Join(k.Directory, "data", "pg_wal", "DELIVERED")
-	cmd := exec.Command(s.Path("home", "program", "velvet"), "segment", "deliver", "--ticket", filepath.Join(k.Directory, "ticket.json"), k.Plan.First, into)
-	cmd.Env, cmd.SysProcAttr = []string{}, s.asServers(k.Directory)
-	out, err := cmd.CombinedOutput()
-	require.NoError(t, err, "while the service is down, from the bucket itself: %s", out)
-	info, err := os.Stat(into)
+	ticket, err := os.ReadFile(filepath.Join(k.Directory, "ticket.json"))
 	require.NoError(t, err)
-	assert.Equal(t, int64(pg.DefaultSegmentSize), info.Size())
+	assert.NotContains(t, string(ticket), secretOfBucket)
+	assert.Contains(t, deliverTo(s, k, 200), "only the service may read s3://ferries", "a copy has no keys of the bucket")
+	s.discard(k)
+	reading := s.Path("reading-keys")
+	require.NoError(t, os.WriteFile(reading, []byte("[default]\naws_access_key_id = reader\naws_secret_access_key = reads alone\n"), 0o600))
+	s.service.Stop()
+	s.service.With("--store", store, "--copies-keys", reading)
+	s.service.Start()
+	k, _ = s.restore("before delete of booking")
+	ticket, err = os.ReadFile(filepath.Join(k.Directory, "ticket.json"))
+	require.NoError(t, err)
+	assert.NotContains(t, string(ticket), secretOfBucket)
+	assert.Contains(t, string(ticket), "reads alone")
+	deliverTo(s, k, 0)
 	log, err := os.ReadFile(s.Path("service.log"))
 	require.NoError(t, err)
 	assert.NotContains(t, string(log), secretOfBucket)
-	s.service.Start()
 	s.discard(k)
+}
+
+// deliverTo delivers the first segment of a copy's plan while the service is down.
+func deliverTo(s *stage, k wire.Copy, code int) string {
+	s.service.Stop()
+	defer s.service.Start()
+	into := filepath.Join(k.Directory, "data", "pg_wal", "DELIVERED")
+	cmd := exec.Command(s.Path("home", "program", "velvet"), "segment", "deliver", "--ticket", filepath.Join(k.Directory, "ticket.json"), k.Plan.First, into)
+	cmd.Env, cmd.SysProcAttr = []string{}, s.asServers(filepath.Join(k.Directory, "data"))
+	out, _ := cmd.CombinedOutput()
+	require.Equal(s, code, cmd.ProcessState.ExitCode(), string(out))
+	if code == 0 {
+		info, err := os.Stat(into)
+		require.NoError(s, err)
+		assert.Equal(s, int64(pg.DefaultSegmentSize), info.Size())
+	}
+	return string(out)
 }

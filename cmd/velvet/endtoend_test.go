@@ -353,7 +353,7 @@ func (s *stage) deliverAlone(t *testing.T) {
 	into := filepath.Join(k.Directory, "data", "pg_wal", "DELIVERED")
 	deliver := func(name string) (string, int) {
 		cmd := exec.Command(s.Path("home", "program", "velvet"), "segment", "deliver", "--ticket", filepath.Join(k.Directory, "ticket.json"), name, into)
-		cmd.SysProcAttr = s.asServers(k.Directory)
+		cmd.SysProcAttr = s.asServers(filepath.Join(k.Directory, "data"))
 		out, _ := cmd.CombinedOutput()
 		return string(out), cmd.ProcessState.ExitCode()
 	}

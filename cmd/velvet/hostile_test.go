@@ -3,6 +3,7 @@ package main
 import (
 	"context"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"regexp"
 	"strings"
@@ -15,6 +16,7 @@ import (
 	"velvetrewind/core/readiness"
 	"velvetrewind/engine/host"
 	"velvetrewind/service/wire"
+	"velvetrewind/testbed"
 )
 
 // hostileDatabase is what the owner of a database can put into it to have others run code: each of
@@ -110,6 +112,117 @@ func TestHostileOwner(t *testing.T) {
 	s.onlyAs(s.said(s.ferries.Log), "mal")
 	require.NoError(t, s.db.Close(context.Background()))
 	s.ferries.Stop(host.Fast)
+}
+
+// TestHostileFiles has the owner of copies and of a data directory put links into them, and has the
+// catalogue name another place for a copy: nothing outside is read, written or removed.
+func TestHostileFiles(t *testing.T) {
+	t.Parallel()
+	s := newStage(t)
+	s.protect()
+	s.take()
+	s.captured()
+	precious := s.Path("precious")
+	secret := filepath.Join(precious, "secret")
+	require.NoError(t, os.Mkdir(precious, 0o700))
+	require.NoError(t, os.WriteFile(secret, []byte("what only root knows"), 0o600))
+	untouched := func(when string) {
+		t.Helper()
+		info, err := os.Stat(precious)
+		require.NoError(t, err, when)
+		assert.Equal(t, os.FileMode(0o700), info.Mode().Perm(), when)
+		content, err := os.ReadFile(secret)
+		require.NoError(t, err, when)
+		assert.Equal(t, "what only root knows", string(content), when)
+	}
+	link := func(to string, at ...string) {
+		t.Helper()
+		path := filepath.Join(at...)
+		require.NoError(t, os.RemoveAll(path))
+		require.NoError(t, os.Symlink(to, path))
+	}
+
+	// In the copy: in its data directory a step makes good what differs.
+	k, _ := s.restore("latest")
+	link(precious, k.Directory, "data", "base", "1")
+	link(secret, k.Directory, "data", "postgresql.conf")
+	link(secret, k.Directory, "server.log")
+	link(precious, k.Directory, "original-configuration", "postgresql.conf.new")
+	k, _ = s.step(k, "latest")
+	untouched("a step over links in the data directory")
+	assert.Contains(t, s.service.Must("prove", "run", k.ID), "verdict: passed")
+	link(secret, k.Directory, "data", "base", "1", "99999")
+	assert.NotContains(t, s.service.Must("prove", "run", k.ID), "what only root knows")
+	// Beside it nobody but the service can put anything; if something is there, the step ends.
+	link(precious, k.Directory, "tablespaces")
+	r := s.service.Velvet("copy", "step", k.ID, "latest")
+	assert.Equal(t, 1, r.Code)
+	assert.Contains(t, r.Out+r.Err, "escapes")
+	untouched("tablespaces lead out of the copy")
+	assert.NoDirExists(t, k.Directory)
+
+	// In the original's data directory: an incremental backup does not take what it does not own.
+	link(secret, s.ferries.DataDir, "base", "5", "77777")
+	b, log := s.take("--kind", "incremental")
+	assert.Equal(t, "incremental", b.Kind, log)
+	k, _ = s.restore("latest")
+	assert.NoFileExists(t, filepath.Join(k.Directory, "data", "base", "5", "77777"))
+
+	// In the catalogue.
+	records := s.service.Records.Connect("postgres")
+	defer func() { _ = records.Close(context.Background()) }()
+	set := func(column, value string) {
+		t.Helper()
+		_, err := records.Exec(context.Background(), "update velvet.copies set "+column+" = $2 where id = $1", k.ID, value)
+		require.NoError(t, err)
+	}
+	set("directory", precious)
+	s.refused(1, []string{"its place is " + k.Directory}, "copy", "discard", k.ID, "--confirm", "ferries")
+	untouched("a copy whose record names another directory")
+	set("directory", k.Directory)
+	set("os_user", "daemon")
+	s.refused(1, []string{`may not run as the OS user "daemon"`}, "copy", "discard", k.ID, "--confirm", "ferries")
+	set("os_user", "")
+	set("socket", precious)
+	s.service.Must("copy", "discard", k.ID, "--confirm", "ferries")
+	untouched("a copy whose record names another socket")
+	assert.NoDirExists(t, k.Directory)
+}
+
+// TestCopiesUser gives a cluster an OS user of its own, who can read nothing of another's copies.
+func TestCopiesUser(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("only root can run copies as somebody else")
+	}
+	t.Parallel()
+	s := newStage(t, "--run-as", "postgres, nobody")
+	s.protect()
+	s.take()
+	s.captured()
+	first, _ := s.restore("latest")
+	s.refused(1, []string{"serve with it in --run-as"}, "cluster", "edit", "ferries", "--copies-user", "daemon")
+	s.service.Must("cluster", "edit", "ferries", "--copies-user", "nobody")
+	own, conn := s.restore("latest")
+	assert.Equal(t, 20000, testbed.One[int](s.Bed, conn, "select count(*) from booking"))
+	assert.Contains(t, s.service.Must("copy", "show", own.ID), "the OS user nobody")
+	assert.Contains(t, s.service.Must("prove", "run", own.ID), "verdict: passed")
+	for k, user := range map[string]string{first.Directory: "postgres", own.Directory: "nobody"} {
+		out, err := exec.Command("stat", "-c", "%U", filepath.Join(k, "data"), filepath.Join(k, "data", "base", "1", "PG_VERSION")).Output()
+		require.NoError(t, err)
+		assert.Equal(t, user+"\n"+user+"\n", string(out))
+		for _, path := range []string{"data", "ticket.json", "socket", "server.log"} {
+			look := exec.Command("cat", filepath.Join(k, path))
+			if look.SysProcAttr = s.asServers(filepath.Join(first.Directory, "data")); user == "postgres" {
+				look.SysProcAttr = s.asServers(filepath.Join(own.Directory, "data"))
+			}
+			out, _ := look.CombinedOutput()
+			assert.Contains(t, string(out), "Permission denied", path)
+		}
+	}
+	own, _ = s.step(own, "latest")
+	s.service.Must("copy", "open", own.ID)
+	s.discard(own)
+	s.discard(first)
 }
 
 // said is what a server's log holds.

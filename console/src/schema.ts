@@ -265,6 +265,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/clusters/{cluster}/copies-user": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Say as which OS user a cluster's copies run */
+        put: operations["set-copies-user"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/clusters/{cluster}/deck": {
         parameters: {
             query?: never;
@@ -2060,6 +2077,10 @@ export interface components {
         SecondInBody: {
             wanted: boolean;
         };
+        SetCopiesUserBody: {
+            /** @description one of those that the service was started with; empty for the first of them */
+            user: string;
+        };
         SetPolicyBody: {
             /** Format: int64 */
             captureAlertSeconds?: number;
@@ -3059,6 +3080,40 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Task"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "set-copies-user": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name or id of the cluster */
+                cluster: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SetCopiesUserBody"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {

@@ -120,6 +120,7 @@ type Copy struct {
 	Directory   string          `db:"directory"`
 	Socket      string          `db:"socket"`
 	Port        int             `db:"port"`
+	OSUser      string          `db:"os_user"` // "" is the service's choice
 	State       string          `db:"state"`
 	Problem     string          `db:"problem"`
 	ReplayedLSN pg.LSN          `db:"replayed_lsn"`
@@ -138,8 +139,8 @@ func (k Copy) Place() string { return fmt.Sprintf("%s#%d", k.ID, k.Moves) }
 func (c *Catalog) AddCopy(ctx context.Context, k Copy, replays []Stretch) error {
 	return c.placeCopy(ctx, k, replays, "the copy was not made", func(tx *sqlx.Tx) error {
 		_, err := tx.ExecContext(ctx, `insert into velvet.copies
-			(id, name, cluster_id, backup_id, moment, plan, directory, socket, port, state, task_id) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, '')`,
-			k.ID, k.Name, k.ClusterID, k.BackupID, k.Moment, string(k.Plan), k.Directory, k.Socket, k.Port, k.State)
+			(id, name, cluster_id, backup_id, moment, plan, directory, socket, port, state, os_user, task_id) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, '')`,
+			k.ID, k.Name, k.ClusterID, k.BackupID, k.Moment, string(k.Plan), k.Directory, k.Socket, k.Port, k.State, k.OSUser)
 		if violates(err, "copy_names") {
 			return problem.New(problem.Conflict, "Choose another with --name, or leave it out.", "the copy was not made", "there is a copy named %q already", k.Name)
 		}

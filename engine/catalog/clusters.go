@@ -41,6 +41,7 @@ type Cluster struct {
 	CaptureAlert      int              `db:"capture_alert_seconds"`
 
 	FormerSuperusersSet json.RawMessage `db:"former_superusers"` // []string, the newest last
+	CopiesUser          string          `db:"copies_user"`       // OS user of its copies; "" is the service's choice
 }
 
 // FormerSuperusers are names that the bootstrap superuser had before.
@@ -125,7 +126,7 @@ func hostOf(conn string) string {
 }
 
 const clusterColumns = `id, name, conn_string, password_sealed, system_id::text as system_id, server_version, segment_size, data_checksums, superuser, slot, created_at, alert_drops, alert_rows, alert_share,
-	tidy_due or exists (select from velvet.released r where r.cluster_id = clusters.id and not r.tidied) as tidy_due, second_store, labels, keep_rule, replication_user, replication_sealed, capture_alert_seconds, data_directory, former_superusers`
+	tidy_due or exists (select from velvet.released r where r.cluster_id = clusters.id and not r.tidied) as tidy_due, second_store, labels, keep_rule, replication_user, replication_sealed, capture_alert_seconds, data_directory, former_superusers, copies_user`
 
 // Clusters lists all clusters by name.
 func (c *Catalog) Clusters(ctx context.Context) ([]Cluster, error) {
@@ -137,6 +138,12 @@ func (c *Catalog) Clusters(ctx context.Context) ([]Cluster, error) {
 func (c *Catalog) Cluster(ctx context.Context, nameOrID string) (Cluster, error) {
 	var k Cluster
 	return k, c.get(ctx, &k, `select `+clusterColumns+` from velvet.clusters where name = $1 or id = $1`, `select id from velvet.clusters`, nameOrID, "cluster", "List the clusters with: velvet cluster list")
+}
+
+// SetCopiesUser says as which OS user a cluster's copies run.
+func (c *Catalog) SetCopiesUser(ctx context.Context, cluster, user string) error {
+	_, err := c.db.ExecContext(ctx, `update velvet.clusters set copies_user = $2 where id = $1`, cluster, user)
+	return err
 }
 
 // WantSecondStore says whether a cluster is copied to the second store.

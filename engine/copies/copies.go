@@ -38,9 +38,11 @@ type Keeper struct {
 	Dir     string // below it each copy has a directory
 	Spool   string
 	Program string // the velvet that recovering servers call
-	Service string // base URL for deliveries, "" to read straight from the store
-	Key     seal.Key
-	Changed func(copyID string)
+	Service string // base URL for deliveries
+	// Certificate is the one that the service shows, in DER; none without TLS.
+	Certificate []byte
+	Key         seal.Key
+	Changed     func(copyID string)
 }
 
 // What is in a copy's directory.
@@ -57,18 +59,30 @@ func Server(k catalog.Copy, major int) host.Server {
 	return host.Server{Major: major, DataDir: filepath.Join(k.Directory, dataDir), Port: k.Port, Socket: k.Socket, Log: filepath.Join(k.Directory, serverLog)}
 }
 
-// inPlace makes sure that a copy's record names the places that follow from its id: another is
-// nothing that we made, and nothing that we remove.
-func (c *Keeper) inPlace(k catalog.Copy) error {
+// Check refuses a copy that is not to be touched.
+func (c *Keeper) Check(k catalog.Copy) error {
+	_, err := c.of(k)
+	return err
+}
+
+// of gives the keeper of a copy, who works as its OS user. The copy's record must name the place
+// that follows from its id: another is nothing that we made, and nothing that we remove.
+func (c *Keeper) of(k catalog.Copy) (*Keeper, error) {
 	const title = "the copy was not touched"
 	if !catalog.ValidID(k.ID) {
-		return problem.New(problem.Failed, "See who writes to the catalogue.", title, "%q is no id that the catalogue gives", k.ID)
+		return nil, problem.New(problem.Failed, "See who writes to the catalogue.", title, "%q is no id that the catalogue gives", k.ID)
 	}
 	if want := filepath.Join(c.Dir, k.ID); k.Directory != want {
-		return problem.New(problem.Conflict, "Serve with the directory that the copies were made in: --copies", title,
+		return nil, problem.New(problem.Conflict, "Serve with the directory that the copies were made in: --copies", title,
 			"its record says that it lies in %s, but its place is %s", k.Directory, want)
 	}
-	return nil
+	at, err := c.Host.As(k.OSUser)
+	if err != nil {
+		return nil, problem.Wrap(err, problem.Conflict, title, "Serve with every OS user that copies were made as.")
+	}
+	own := *c
+	own.Host = at
+	return &own, nil
 }
 
 // Connect opens a session on a copy through its Unix socket, as the bootstrap superuser: by its
@@ -108,6 +122,10 @@ func ConnectAs(ctx context.Context, k catalog.Copy, role, database string) (*pgx
 func (c *Keeper) Prepare(ctx context.Context, cluster catalog.Cluster, p plan.Restore, name string, port int) (catalog.Copy, error) {
 	k := catalog.Copy{
 		ID: catalog.NewID(), Name: name, ClusterID: cluster.ID, BackupID: p.Base, Moment: p.Boundary.Moment, Port: port, State: catalog.CopyLayingOut,
+		OSUser: cluster.CopiesUser,
+	}
+	if _, err := c.Host.As(k.OSUser); err != nil {
+		return k, problem.Wrap(err, problem.Conflict, "the copy was not made", "Or give the cluster another: velvet cluster edit "+cluster.Name+" --copies-user USER")
 	}
 	if port != 0 && c.Host.PortTaken(port) {
 		return k, problem.New(problem.Conflict, "Choose another with --port, or leave it out to have a free one chosen.",
@@ -137,6 +155,9 @@ func (c *Keeper) Prepare(ctx context.Context, cluster catalog.Cluster, p plan.Re
 // it stays, paused and read-only. On an error nothing of it is left.
 func (c *Keeper) Make(ctx context.Context, cluster catalog.Cluster, k catalog.Copy, p plan.Restore, report task.Report) (err error) {
 	defer func() { c.undo(ctx, cluster, k, err, report) }()
+	if c, err = c.of(k); err != nil {
+		return err
+	}
 	backup, err := c.Catalog.Backup(ctx, k.BackupID)
 	if err != nil {
 		return err
@@ -161,11 +182,11 @@ func (c *Keeper) Make(ctx context.Context, cluster catalog.Cluster, k catalog.Co
 // is there, and the copy replays anew. A move that is refused leaves the copy where it is;
 // one that was begun and fails leaves nothing of it.
 func (c *Keeper) Step(ctx context.Context, cluster catalog.Cluster, k catalog.Copy, p plan.Restore, replays []catalog.Stretch, report task.Report) (err error) {
-	backup, err := c.Catalog.Backup(ctx, p.Base)
-	if err != nil {
+	if c, err = c.of(k); err != nil {
 		return err
 	}
-	if err := c.inPlace(k); err != nil {
+	backup, err := c.Catalog.Backup(ctx, p.Base)
+	if err != nil {
 		return err
 	}
 	held, err := c.used(k)
@@ -328,7 +349,8 @@ func feedOne(ctx context.Context, a *archive.Archive, s pg.Segment, t restore.Tr
 
 // Remove ends the copy's server and removes its directory.
 func (c *Keeper) Remove(ctx context.Context, cluster catalog.Cluster, k catalog.Copy) error {
-	if err := c.inPlace(k); err != nil {
+	c, err := c.of(k)
+	if err != nil {
 		return err
 	}
 	if err := c.Host.Stop(ctx, Server(k, cluster.Major()), host.Immediate); err != nil {
@@ -347,6 +369,10 @@ func (c *Keeper) Remove(ctx context.Context, cluster catalog.Cluster, k catalog.
 func (c *Keeper) Open(ctx context.Context, cluster catalog.Cluster, k catalog.Copy, report task.Report) error {
 	if k.State != catalog.CopyPaused {
 		return problem.New(problem.Conflict, "See: velvet copy show "+k.ID, "the copy was not opened", "it is %s; only a paused copy can be opened", k.State)
+	}
+	c, err := c.of(k)
+	if err != nil {
+		return err
 	}
 	conn, err := Connect(ctx, k, cluster, "template1")
 	if err != nil {
@@ -373,7 +399,12 @@ func (c *Keeper) Open(ctx context.Context, cluster catalog.Cluster, k catalog.Co
 
 // Refresh notices a copy whose server has gone, or has come back.
 func (c *Keeper) Refresh(ctx context.Context, cluster catalog.Cluster, k catalog.Copy) (catalog.Copy, error) {
-	runs := c.Host.Running(Server(k, cluster.Major()))
+	own, err := c.of(k)
+	if err != nil {
+		k.State, k.Problem = catalog.CopyDown, err.Error()
+		return k, nil
+	}
+	runs := own.Host.Running(Server(k, cluster.Major()))
 	switch {
 	case (k.State == catalog.CopyPaused || k.State == catalog.CopyOpen) && !runs:
 		k.State, k.Problem = catalog.CopyDown, "its server is not running"
@@ -395,7 +426,7 @@ func (c *Keeper) Refresh(ctx context.Context, cluster catalog.Cluster, k catalog
 // ticket writes what `velvet segment deliver` needs.
 func (c *Keeper) ticket(cluster catalog.Cluster, k catalog.Copy, last pg.Segment, trees restore.Trees) (string, error) {
 	t := feed.Ticket{
-		Copy: k.ID, Cluster: cluster.ID, Service: c.Service, Token: feed.Token(c.Key, k.ID), Store: c.Place.For(c.Store, cluster.ID),
+		Copy: k.ID, Cluster: cluster.ID, Service: c.Service, Certificate: c.Certificate, Token: feed.Token(c.Key, k.ID), Store: c.Place.For(c.Store, cluster.ID),
 		Feed: trees.Path(feedDir), Size: cluster.SegmentSize, Needed: last.Number, Timeline: last.Timeline,
 	}
 	b, err := json.MarshalIndent(t, "", "  ")

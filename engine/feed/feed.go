@@ -9,9 +9,11 @@ package feed
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"crypto/hmac"
 	"crypto/sha256"
+	"crypto/tls"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
@@ -33,15 +35,17 @@ import (
 // Ticket is the file that `velvet segment deliver` is given: all that it needs to
 // feed one copy. Only the OS user may read it.
 type Ticket struct {
-	Copy     string         `json:"copy"`
-	Cluster  string         `json:"cluster"`
-	Service  string         `json:"service"` // base URL, "" to go straight to the store
-	Token    string         `json:"token"`   // good for this copy's segments only
-	Store    place.Place    `json:"store"`   // where it is, with the keys to this cluster's part of it
-	Feed     string         `json:"feed"`    // directory with segments that were not in the store yet
-	Size     pg.SegmentSize `json:"segmentSize"`
-	Needed   uint64         `json:"neededTo"` // number of the last segment that the plan needs
-	Timeline pg.Timeline    `json:"timeline"`
+	Copy    string `json:"copy"`
+	Cluster string `json:"cluster"`
+	Service string `json:"service"` // base URL
+	// Certificate is the one that the service shows, in DER; none where it is asked without TLS.
+	Certificate []byte         `json:"certificate,omitempty"`
+	Token       string         `json:"token"` // good for this copy's segments only
+	Store       place.Place    `json:"store"` // where it is, with the keys to this cluster's part of it
+	Feed        string         `json:"feed"`  // directory with segments that were not in the store yet
+	Size        pg.SegmentSize `json:"segmentSize"`
+	Needed      uint64         `json:"neededTo"` // number of the last segment that the plan needs
+	Timeline    pg.Timeline    `json:"timeline"`
 }
 
 // Token makes the token by which a copy's deliveries show who they are.
@@ -110,9 +114,6 @@ func (t Ticket) deliver(ctx context.Context, name, to string) error {
 const askTimeout = 2 * time.Minute
 
 func (t Ticket) askService(ctx context.Context, name, to string, isHistory bool) error {
-	if t.Service == "" {
-		return errors.New("no service to ask")
-	}
 	ctx, cancel := context.WithTimeout(ctx, askTimeout)
 	defer cancel()
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, t.Service+"/api/v1/copies/"+t.Copy+"/feed/"+name, nil)
@@ -120,7 +121,7 @@ func (t Ticket) askService(ctx context.Context, name, to string, isHistory bool)
 		return err
 	}
 	req.Header.Set("Authorization", "Bearer "+t.Token)
-	resp, err := http.DefaultClient.Do(req)
+	resp, err := t.client().Do(req)
 	if err != nil {
 		return fmt.Errorf("ask the service: %w", err)
 	}
@@ -134,8 +135,22 @@ func (t Ticket) askService(ctx context.Context, name, to string, isHistory bool)
 	return fmt.Errorf("ask the service: %s", resp.Status)
 }
 
+// client asks nobody but the service itself: through no proxy, and over TLS the one that shows the
+// certificate which it had when the ticket was written.
+func (t Ticket) client() *http.Client {
+	return &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{
+		InsecureSkipVerify: true, // instead of names and authorities the certificate itself is compared
+		VerifyConnection: func(c tls.ConnectionState) error {
+			if len(c.PeerCertificates) == 0 || !bytes.Equal(c.PeerCertificates[0].Raw, t.Certificate) {
+				return errors.New("the service shows another certificate than the ticket names")
+			}
+			return nil
+		},
+	}}}
+}
+
 func (t Ticket) fromStore(ctx context.Context, name, to string, isHistory bool) error {
-	s, err := t.Store.Reading(ctx)
+	s, err := t.Store.ToRead(ctx)
 	if err != nil {
 		return err
 	}

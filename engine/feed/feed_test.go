@@ -106,6 +106,27 @@ func TestDeliveryFromTheService(t *testing.T) {
 	assert.ErrorContains(t, err, "is needed")
 }
 
+// TestDeliveryOverTLS asks the service that shows the certificate of the ticket, and no other.
+func TestDeliveryOverTLS(t *testing.T) {
+	server := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte{9}) }))
+	defer server.Close()
+	ticket, to := kit(t, server.URL)
+	content, err := deliver(t, ticket, name(5), to)
+	require.NoError(t, err)
+	assert.Equal(t, byte(5), content[0], "from the store: the service could be anybody")
+	b, err := os.ReadFile(ticket)
+	require.NoError(t, err)
+	var pinned Ticket
+	require.NoError(t, json.Unmarshal(b, &pinned))
+	pinned.Certificate = server.Certificate().Raw
+	b, err = json.Marshal(pinned)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(ticket, b, 0o600))
+	content, err = deliver(t, ticket, name(5), to)
+	require.NoError(t, err)
+	assert.Equal(t, byte(9), content[0])
+}
+
 func TestTokensAreForOneCopy(t *testing.T) {
 	k := seal.Key{1}
 	assert.Equal(t, Token(k, "a"), Token(k, "a"))

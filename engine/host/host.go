@@ -13,6 +13,7 @@ import (
 	"os/user"
 	"path/filepath"
 	"strconv"
+	"strings"
 	"syscall"
 )
 
@@ -21,15 +22,44 @@ type Host struct {
 	uid, gid int // -1: whoever we are
 	name     string
 	binDirs  string // pattern with one %d for the major version
+	others   map[string]*Host
 }
 
 // DefaultTools is where Debian's packages put a server's programs.
 const DefaultTools = "/usr/lib/postgresql/%d/bin"
 
-// Local gives the machine we run on. runAs is the OS user that owns copies and
-// runs servers; it is needed only when we are root, and must be "" or ourselves
-// otherwise. tools is the directory of the server's programs, with %d for the major version.
+// Local gives the machine we run on. runAs are the OS users that may own copies and run servers,
+// with commas; the first one does unless another is asked for. They are needed only when we are
+// root, and must be "" or ourselves otherwise. tools is the directory of the server's programs, with
+// %d for the major version.
 func Local(runAs, tools string) (*Host, error) {
+	first, rest, _ := strings.Cut(runAs, ",")
+	h, err := localAs(strings.TrimSpace(first), tools)
+	if err != nil || rest == "" {
+		return h, err
+	}
+	h.others = make(map[string]*Host)
+	for name := range strings.SplitSeq(rest, ",") {
+		if h.others[strings.TrimSpace(name)], err = localAs(strings.TrimSpace(name), tools); err != nil {
+			return nil, err
+		}
+	}
+	return h, nil
+}
+
+// As gives the host with another OS user, which must be one of those that Local was given; "" is
+// the first.
+func (h *Host) As(user string) (*Host, error) {
+	if user == "" || user == h.name {
+		return h, nil
+	}
+	if o, ok := h.others[user]; ok {
+		return o, nil
+	}
+	return nil, fmt.Errorf("copies may not run as the OS user %q; serve with it in --run-as %s,%s", user, h.name, user)
+}
+
+func localAs(runAs, tools string) (*Host, error) {
 	h := &Host{uid: -1, gid: -1, binDirs: tools}
 	if h.binDirs == "" {
 		h.binDirs = DefaultTools

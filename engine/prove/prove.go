@@ -134,7 +134,11 @@ const mostFaults = 20
 
 // pages reads every page of every relation file in the copy's data directory.
 func (p *Prover) pages(ctx context.Context, k catalog.Copy, report task.Report) proof.PageCounts {
-	tree, err := p.Host.Tree(k.Directory)
+	at, err := p.Host.As(k.OSUser)
+	if err != nil {
+		return proof.PageCounts{Unreadable: err.Error()}
+	}
+	tree, err := at.Tree(k.Directory)
 	if err != nil {
 		return proof.PageCounts{Unreadable: err.Error()}
 	}
