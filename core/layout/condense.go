@@ -29,9 +29,9 @@ type Condenser struct {
 }
 
 // NewCondenser begins the next generation of a pack on dst with the frames that stay,
-// in the order of their origin. h is the header of the generation before.
+// in the order of their origin. h is the header of that generation, whose number no attempt before
+// may have had: its table is sealed with it.
 func NewCondenser(dst io.Writer, h Header, seal *Seal, stay []Moved) (*Condenser, error) {
-	h.Generation++
 	c := &Condenser{ObjectWriter: NewObjectWriter(dst, h, seal), rest: stay}
 	var table []byte
 	end := int64(0)

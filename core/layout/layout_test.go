@@ -155,7 +155,7 @@ func TestCondensedPacks(t *testing.T) {
 		for generation := uint32(1); generation <= 2; generation++ {
 			var out bytes.Buffer
 			h := k.header
-			h.Generation = generation - 1
+			h.Generation = generation
 			c, err := NewCondenser(&out, h, k.seal, stay)
 			require.NoError(t, err)
 			for _, m := range stay {
@@ -163,7 +163,6 @@ func TestCondensedPacks(t *testing.T) {
 			}
 			require.ErrorIs(t, c.Add(whole[frames[0].Origin:][:frames[0].Length]), ErrCorrupt, "more than the table says")
 			require.NoError(t, c.Close())
-			h.Generation = generation
 			got, err := read(sealing{h, k.seal}, out.Bytes())
 			require.NoError(t, err)
 			assert.Equal(t, "tideflood", string(got))

@@ -6,6 +6,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -177,7 +178,7 @@ func TestWhatIsCopied(t *testing.T) {
 		_, keys := p.copy()
 		assert.Equal(t, keysOf([]string{"b-000001"}, nil), keys)
 		_, keys = p.copy()
-		assert.Contains(t, keys, store.PackKey("c", "a-000001", 1))
+		assert.True(t, slices.ContainsFunc(keys, func(key string) bool { return strings.HasPrefix(key, store.PackKey("c", "a-000001", 0)+".") }))
 		assert.Subset(t, keys, []string{store.ManifestKey("c", "a"), store.ManifestKey("c", "b")})
 		p.opened = func(key string) { assert.NotContains(t, key, "packs/") }
 		p.copy()

@@ -91,12 +91,16 @@ func (v *Vault) Segment(ctx context.Context, cluster string, seg pg.Segment, z p
 }
 
 // openFrames reads an object's header, and makes a reader of its frames.
-func (v *Vault) openFrames(ctx context.Context, src io.Reader, cluster, name string) (*layout.FrameReader, error) {
+func (v *Vault) openFrames(ctx context.Context, src io.Reader, key string) (*layout.FrameReader, error) {
 	h, err := layout.ReadHeader(src)
 	if err != nil {
 		return nil, err
 	}
-	seal, err := v.sealOf(ctx, h, cluster, name)
+	cluster := store.ClusterOf(key)
+	if _, generation, _ := store.ParsePackKey(cluster, key); h.Generation != generation {
+		return nil, fmt.Errorf("%w: generation %d under a name of generation %d", layout.ErrCorrupt, h.Generation, generation)
+	}
+	seal, err := v.sealOf(ctx, h, cluster, sealName(key))
 	if err != nil {
 		return nil, err
 	}
@@ -112,7 +116,10 @@ func (v *Vault) sealOf(ctx context.Context, h layout.Header, cluster, name strin
 	if e := v.reload(ctx); e != nil {
 		return nil, fmt.Errorf("%w; the store's key was changed: restart with the new --store-key (%w)", err, e)
 	}
-	return v.ring.Load().seal(h, cluster, name)
+	if seal, err = v.ring.Load().seal(h, cluster, name); errors.Is(err, errNoKey) { // nobody has it
+		err = fmt.Errorf("%w: %w", layout.ErrCorrupt, err)
+	}
+	return seal, err
 }
 
 // reader reads an object's content.
@@ -139,7 +146,7 @@ func (r *reader) open(s store.Store) error {
 	}
 	if r.frames != nil {
 		r.frames.Resume(src)
-	} else if r.frames, err = r.vault.openFrames(r.ctx, src, store.ClusterOf(r.key), sealName(r.key)); err != nil {
+	} else if r.frames, err = r.vault.openFrames(r.ctx, src, r.key); err != nil {
 		return errors.Join(fmt.Errorf("%s: %w", r.key, err), src.Close())
 	}
 	if r.src != nil {

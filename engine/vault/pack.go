@@ -7,6 +7,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
+	"math/rand/v2"
 	"slices"
 	"sync"
 
@@ -284,6 +286,9 @@ func (p *Packs) readHead(ctx context.Context, s store.Store, pack string, genera
 	return h, nil
 }
 
+// mostStep is by how much the number of a generation is at most greater than that before.
+const mostStep = 1 << 21
+
 // Condense writes the next generation of a pack with only the frames that stay, by
 // rising offset, and then deletes the one before, in both stores. It returns by how
 // much the pack has shrunk. Killed in between, both are there; either can be read, and
@@ -298,13 +303,18 @@ func (p *Packs) Condense(ctx context.Context, pack string, stay []Frame) (freed 
 	if err != nil {
 		return 0, err
 	}
-	after := store.PackKey(p.cluster, pack, h.generation+1)
+	// Not simply the next number: an attempt that was cut short may have used that, with another table.
+	if h.generation > math.MaxUint32-mostStep {
+		return 0, nil // after some two thousand times
+	}
+	next := h.generation + 1 + rand.Uint32N(mostStep)
+	after := store.PackKey(p.cluster, pack, next)
 	out, err := p.vault.first.Create(ctx, after)
 	if err != nil {
 		return 0, err
 	}
 	defer out.Abort()
-	size, err := p.condense(ctx, out, pack, h, stay)
+	size, err := p.condense(ctx, out, pack, next, h, stay)
 	if err != nil {
 		return 0, fmt.Errorf("condense pack %s: %w", pack, err)
 	}
@@ -321,12 +331,14 @@ func (p *Packs) Condense(ctx context.Context, pack string, stay []Frame) (freed 
 	return info.Size - size, p.vault.Delete(ctx, before)
 }
 
-func (p *Packs) condense(ctx context.Context, out io.Writer, pack string, h *packHead, stay []Frame) (int64, error) {
+func (p *Packs) condense(ctx context.Context, out io.Writer, pack string, next uint32, h *packHead, stay []Frame) (int64, error) {
 	list := make([]layout.Moved, len(stay))
 	for i, f := range stay {
 		list[i] = layout.Moved{Origin: f.Offset, Length: f.Length}
 	}
-	c, err := layout.NewCondenser(out, h.header, h.seal, list)
+	header := h.header
+	header.Generation = next
+	c, err := layout.NewCondenser(out, header, h.seal, list)
 	if err != nil {
 		return 0, err
 	}
@@ -410,7 +422,7 @@ func (c *counting) Read(p []byte) (int, error) {
 // verify reads an object from its beginning. Nothing may follow its end mark.
 func (v *Vault) verify(ctx context.Context, src io.Reader, key string) error {
 	buffered := bufio.NewReaderSize(src, 256<<10)
-	frames, err := v.openFrames(ctx, buffered, store.ClusterOf(key), sealName(key))
+	frames, err := v.openFrames(ctx, buffered, key)
 	for err == nil {
 		if err = ctx.Err(); err == nil {
 			_, err = frames.Next()
