@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os"
 	"path/filepath"
 	"strings"
 
@@ -159,7 +160,7 @@ func drawStore(w io.Writer, s wire.Store) {
 }
 
 func (a *app) storeRekey() *cobra.Command {
-	var file, typed string
+	var file, typed, escrow string
 	var besides []string
 	cmd := &cobra.Command{
 		Use: "rekey", Short: "Give an encrypted store another key", Args: cobra.NoArgs,
@@ -171,6 +172,9 @@ func (a *app) storeRekey() *cobra.Command {
 			c, err := a.client()
 			if err != nil {
 				return err
+			}
+			if escrow != "" {
+				return a.writeKeyRecord(cmd, c, escrow)
 			}
 			path, err := filepath.Abs(file)
 			if err != nil {
@@ -185,11 +189,32 @@ func (a *app) storeRekey() *cobra.Command {
 			})
 		},
 	}
+	cmd.Flags().StringVar(&escrow, "escrow", "", "change nothing, and write the record of the store's keys to this new file, here, for a safe")
 	cmd.Flags().StringVar(&file, "to", "", "file with the new key, on the service's host: an age identity or a passphrase")
 	cmd.Flags().StringVar(&typed, "confirm", "", "the store, as velvet store show names it")
 	cmd.Flags().StringArrayVar(&besides, "also", nil, "a public key (age1…) that may open the store too; may be repeated")
-	_ = cmd.MarkFlagRequired("to")
+	cmd.MarkFlagsOneRequired("to", "escrow")
+	cmd.MarkFlagsMutuallyExclusive("to", "escrow")
 	return cmd
+}
+
+// writeKeyRecord writes the record of the store's keys to a file that is not there yet.
+func (a *app) writeKeyRecord(cmd *cobra.Command, c *client, file string) error {
+	var r wire.KeyRecord
+	if err := c.get(cmd.Context(), "/store/key", &r); err != nil {
+		return err
+	}
+	f, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = f.WriteString(r.Content)
+	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
+		return err
+	}
+	return a.show(cmd, r, func(w io.Writer) {
+		_, _ = fmt.Fprintf(w, "The record of the keys of %s is in %s. It opens nothing without the store's key: keep both, apart.\nShould the store's own be lost, put this file in its place: %s in the store. Write it anew after each change of the key.\n", r.Store, file, r.Name)
+	})
 }
 
 func drawAudit(w io.Writer, r audit.Result) {

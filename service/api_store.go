@@ -16,6 +16,7 @@ import (
 	"velvetrewind/engine/audit"
 	"velvetrewind/engine/backup"
 	"velvetrewind/engine/problem"
+	"velvetrewind/engine/store"
 	"velvetrewind/engine/vault"
 	"velvetrewind/service/wire"
 )
@@ -23,6 +24,7 @@ import (
 func (s *Service) storeAPI(api huma.API) {
 	op(s, api, http.MethodGet, "/store", "show-store", "Show the store, and what each cluster takes in it", 0, s.showStore)
 	op(s, api, http.MethodPost, "/store/key", "rekey-store", "Give the store another key, without writing what it holds anew", 0, s.rekey)
+	op(s, api, http.MethodGet, "/store/key", "show-key-record", "Show the record of the store's keys, which opens nothing without the store's key, for a safe", 0, s.keyRecord)
 	op(s, api, http.MethodPost, "/store/deposits", "deposit-catalogue", "Put what only the catalogue knows into the store, as is done every night", 0, s.depositCatalogue)
 	op(s, api, http.MethodPost, "/store/audits", "audit-store", "Look through the store", http.StatusAccepted, s.submitAudit)
 	op(s, api, http.MethodPost, "/store/rebuilds", "rebuild-catalogue", "Record everything that the store holds and the catalogue does not know", http.StatusAccepted, s.submitRebuild)
@@ -117,8 +119,22 @@ func (s *Service) rekey(ctx context.Context, in *rekeyIn) (*body[wire.Rekeyed], 
 	if err != nil {
 		return nil, problem.Wrap(err, problem.Conflict, title, "The key that opened the store until now still does.")
 	}
+	if err := s.noteKeys(ctx); err != nil {
+		s.log.Warn("the catalogue does not know the store's new key yet; it is told at the next start", "error", err)
+	}
 	s.log.Info("the store has a new key", "number", n)
 	return answer(wire.Rekeyed{KeyNumber: n, Next: fmt.Sprintf("From the next start on, name the new file: --store-key %s. The key before opens the store no more; nothing that the store holds was written anew.", in.Body.File)}, nil)
+}
+
+func (s *Service) keyRecord(_ context.Context, _ *empty) (*body[wire.KeyRecord], error) {
+	if s.store.Ring() == nil {
+		return nil, problem.New(problem.Conflict, "Encryption is chosen when a store is new.", "there is no record of keys", "the store %s is not encrypted", s.store)
+	}
+	content, err := s.store.KeyRecord()
+	if err != nil {
+		return nil, err
+	}
+	return answer(wire.KeyRecord{Store: s.store.String(), Name: store.NameKey, Content: string(content)}, nil)
 }
 
 func (s *Service) depositCatalogue(ctx context.Context, _ *empty) (*body[wire.Deposited], error) {

@@ -29,11 +29,19 @@ func (s *Service) openStore(ctx context.Context) (where place.Place, err error) 
 	if opt.Installation, err = s.catalog.Installation(ctx); err != nil {
 		return where, err
 	}
+	known, err := s.catalog.StoreKeys(ctx)
+	if err != nil {
+		return where, err
+	}
+	opt.Fingerprint, opt.Number = known.Fingerprint, known.Number
 	first, where, err := place.Open(ctx, s.cfg.Store, s.cfg.StoreKeys, s.cfg.CopiesKeys, s.host.Group())
 	if err != nil {
 		return where, err
 	}
 	if s.store, err = vault.Open(ctx, first, opt); err != nil {
+		return where, err
+	}
+	if err := s.noteKeys(ctx); err != nil {
 		return where, err
 	}
 	s.store.Fell = func(key string, why error) {
@@ -52,6 +60,15 @@ func (s *Service) openStore(ctx context.Context) (where place.Place, err error) 
 	}
 	where.Second = &there
 	return where, s.store.AddSecond(ctx, second)
+}
+
+// noteKeys has the catalogue know the store's keys.
+func (s *Service) noteKeys(ctx context.Context) error {
+	ring := s.store.Ring()
+	if ring == nil {
+		return nil
+	}
+	return s.catalog.SetStoreKeys(ctx, catalog.StoreKeys{Fingerprint: ring.Fingerprint(), Number: ring.Current})
 }
 
 // mirrors is what is known of the second store.

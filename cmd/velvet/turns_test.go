@@ -4,8 +4,10 @@ import (
 	"context"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -76,4 +78,63 @@ func (s *stage) storedSegments() map[string]int64 {
 		found[filepath.Base(p)] = info.Size()
 	}
 	return found
+}
+
+// TestWhatIsSafeStaysSafe kills server and service when the slot's place on disk is old: what had been
+// made safe is not given up to be sent again. Another service, which lacks it, does not say that
+// it is complete.
+func TestWhatIsSafeStaysSafe(t *testing.T) {
+	t.Parallel()
+	s := newStage(t, "--adopt-store")
+	s.protect()
+	s.service.Must("backup", "take", "ferries")
+	s.ferries.Exec("postgres", "checkpoint") // saves the slot, for the last time
+	other := s.service.Another("second-home")
+	crash := func(kill bool) (safe pg.LSN, complete time.Time) {
+		n := testbed.One[int](s.Bed, s.db, "select count(*) from journal")
+		for i := range 20 {
+			s.commit(n + i)
+		}
+		s.captured()
+		at := testbed.One[time.Time](s.Bed, s.db, "select clock_timestamp()")
+		s.Eventually("it is complete", func() bool { c := s.cluster().Capture.CompleteTo; return c != nil && c.After(at) })
+		k := s.cluster().Capture
+		_ = s.db.Close(context.Background())
+		if kill {
+			s.service.Kill()
+		}
+		s.ferries.Kill()
+		s.ferries.Start()
+		s.db = s.ferries.Connect("postgres")
+		return k.Flushed, *k.CompleteTo
+	}
+	goesOn := func(after int, from string) pg.LSN {
+		t.Helper()
+		began := regexp.MustCompile(`capture streaming.* from=(\S+)`)
+		s.Eventually("capture goes on", func() bool { return len(began.FindAllString(s.said(s.Path("service.log")), -1)) > after })
+		all := began.FindAllStringSubmatch(s.said(s.Path("service.log")), -1)
+		at, err := pg.ParseLSN(all[after][1])
+		require.NoError(t, err, from)
+		return at
+	}
+	starts := func() int { return strings.Count(s.said(s.Path("service.log")), "capture streaming") }
+
+	began := starts()
+	safe, _ := crash(false)
+	assert.GreaterOrEqual(t, goesOn(began, "the same process"), safe-1000, "all but the beginning of a record is there")
+	began = starts()
+	safe, _ = crash(true)
+	s.service.Start()
+	assert.GreaterOrEqual(t, goesOn(began, "another process in the same home"), safe-1000)
+
+	began = starts()
+	safe, complete := crash(true)
+	s.service = other
+	s.service.Start()
+	at := goesOn(began, "another home")
+	require.Less(t, at, safe, "the slot is old")
+	k := s.cluster().Capture
+	assert.True(t, k.CompleteTo == nil || k.CompleteTo.Before(complete) || k.Flushed >= safe, "complete to %s with less than at %s", k.CompleteTo, complete)
+	s.captured()
+	require.Empty(t, s.cluster().Holes)
 }

@@ -838,7 +838,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** Show the record of the store's keys, which opens nothing without the store's key, for a safe */
+        get: operations["show-key-record"];
         put?: never;
         /** Give the store another key, without writing what it holds anew */
         post: operations["rekey-store"];
@@ -1604,6 +1605,12 @@ export interface components {
             /** Format: int32 */
             timeline: number;
             to: string;
+        };
+        KeyRecord: {
+            content: string;
+            /** @description of the object that it is in the store */
+            name: string;
+            store: string;
         };
         Line: {
             /** Format: date-time */
@@ -4349,6 +4356,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Deposited"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-key-record": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeyRecord"];
                 };
             };
             /** @description Error */

@@ -47,12 +47,13 @@ type capturer struct {
 	log     *slog.Logger
 	changed func(cluster string)
 
-	index    *index.Indexes
-	book     *names.Book
-	follower *follower
-	asked    *atomic.Uint64 // an LSN: up to there another instance asks for WAL in the store
-	shared   pg.LSN         // up to where that was done; under archiving
-	rule     *atomic.Pointer[journal.Rule]
+	index     *index.Indexes
+	histories map[pg.Timeline][]pg.Fork
+	book      *names.Book
+	follower  *follower
+	asked     *atomic.Uint64 // an LSN: up to there another instance asks for WAL in the store
+	shared    pg.LSN         // up to where that was done; under archiving
+	rule      *atomic.Pointer[journal.Rule]
 	// archiving is held by whoever reads and stores captured WAL.
 	archiving sync.Mutex
 	anew      atomic.Bool        // the follower must begin anew
@@ -157,6 +158,9 @@ func (c *capturer) session(ctx context.Context) (replication.Next, error) {
 	defer func() { _ = st.Close() }()
 	c.spool.resume(at.timeline, at.lsn)
 	c.anew.Store(true) // what was read behind this place, if anything, may not be what will come
+	if err := c.noteStep(ctx, at); err != nil {
+		return replication.Next{}, err
+	}
 	c.log.Info("capture streaming", "timeline", uint32(at.timeline), "from", at.lsn.String())
 	c.set(func(k *catalog.Capture) {
 		k.State, k.Problem, k.Timeline = catalog.CaptureStreaming, "", at.timeline
@@ -168,6 +172,16 @@ func (c *capturer) session(ctx context.Context) (replication.Next, error) {
 		err = c.acceptHole(ctx, at, err)
 	}
 	return endOr(err)
+}
+
+// noteStep lowers what is said to be complete where capture goes on before the place that was safe:
+// in another home, or with a spool that is lost. What lies between is with the server, and not here.
+func (c *capturer) noteStep(ctx context.Context, at position) error {
+	lowered, complete, err := c.catalog.StepBack(ctx, c.cluster.ID, at.timeline, at.lsn)
+	if err == nil && lowered {
+		c.set(func(k *catalog.Capture) { k.CompleteTo = complete })
+	}
+	return err
 }
 
 // endOr splits the regular end of a timeline from errors.

@@ -5,10 +5,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 
 	"velvetrewind/core/pg"
 	"velvetrewind/core/wal"
 	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/disk"
 	"velvetrewind/engine/replication"
 	"velvetrewind/engine/store"
 )
@@ -127,7 +129,12 @@ func (c *capturer) continueAt(ctx context.Context, slot replication.Slot, sys re
 			return position{}, err
 		}
 	}
-	if at, ok, err := c.spool.vouched(slot.Restart); err != nil || ok {
+	if at, end, ok, err := c.spool.vouched(slot.Restart); err != nil || ok {
+		if err == nil && at.lsn < end {
+			// At most to before its last byte: with that the segment is finished.
+			last := z.Start(z.Number(at.lsn)+1) - 1
+			at.lsn = min(max(at.lsn, c.verified(ctx, at.timeline, end)), last)
+		}
 		return at, err
 	}
 	if ok {
@@ -142,6 +149,36 @@ func (c *capturer) continueAt(ctx context.Context, slot replication.Slot, sys re
 		t = sys.Timeline
 	}
 	return position{t, z.Start(z.Number(slot.Restart))}, nil
+}
+
+// verified is where the last whole record of the newest partial file ends, which goes up to end; 0 if
+// that cannot be told. The file is safe up to there when verified returns, whatever became of our
+// reports: what was acknowledged is never given up for the server to send it again.
+func (c *capturer) verified(ctx context.Context, t pg.Timeline, end pg.LSN) (at pg.LSN) {
+	z := c.cluster.SegmentSize
+	seg := pg.Segment{Timeline: t, Number: z.Number(end - 1)}
+	probe := &follower{disk: c.spool.disk, cluster: c.cluster, access: c.access, index: c.newIndex()}
+	if err := probe.resume(ctx, seg); err != nil {
+		return 0 // the journal before it is not known yet
+	}
+	f, err := disk.Open(c.spool.disk, c.spool.path(seg)+partialSuffix)
+	if err != nil {
+		return 0
+	}
+	defer func() { _ = f.Close() }()
+	start, from := z.Start(seg.Number), probe.reader.Needs()
+	if from >= end || f.Sync() != nil {
+		return 0
+	}
+	probe.reader.Resume(io.NewSectionReader(f, int64(from-start), int64(end-from)))
+	for ctx.Err() == nil {
+		r, err := probe.reader.Next()
+		if err != nil {
+			break
+		}
+		at = min(r.End, end)
+	}
+	return at
 }
 
 // lastFinished is the newest whole segment in spool or store.

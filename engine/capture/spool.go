@@ -256,26 +256,30 @@ type position struct {
 	lsn      pg.LSN
 }
 
-// vouched is the place in the newest partial file up to which its bytes are surely
-// safe: the slot's position, which the server took from our own reports. Where the
-// slot stands before the file, only the segments before it are vouched for, by having
-// been finished; where it stands behind, it is not the slot that we reported to. ok is
-// false if there is no partial file.
-func (s *spool) vouched(slot pg.LSN) (at position, ok bool, err error) {
+// vouched is the place in the newest partial file up to which its bytes are surely safe: what was
+// flushed in this process, or the slot's position, which the server took from our own reports and
+// may have forgotten in a crash. Where both stand before the file, only the segments before it are
+// vouched for, by having been finished; where the slot stands after it, it is not the slot that we
+// reported to. end is where the file ends; ok is false if there is none.
+func (s *spool) vouched(slot pg.LSN) (at position, end pg.LSN, ok bool, err error) {
 	partials, err := s.partials()
 	if err != nil || len(partials) == 0 {
-		return at, false, err
+		return at, 0, false, err
 	}
 	seg := partials[len(partials)-1]
 	size, err := s.partialSize(seg)
 	if err != nil {
-		return at, false, err
+		return at, 0, false, err
 	}
 	at = position{seg.Timeline, s.size.Start(seg.Number)}
-	if slot > at.lsn && slot <= at.lsn+pg.LSN(size) {
+	end = at.lsn + pg.LSN(size)
+	if slot > at.lsn && slot <= end {
 		at.lsn = slot
 	}
-	return at, true, nil
+	if s.segment == seg && s.flushed > at.lsn && s.flushed <= end {
+		at.lsn = s.flushed
+	}
+	return at, end, true, nil
 }
 
 // Tail is WAL that is in the spool and not in the store.

@@ -57,7 +57,7 @@ func TestSpoolAgainstAModel(t *testing.T) {
 					t.Fatal(err)
 				}
 				slot := max(first, reported-pg.LSN(rapid.IntRange(0, 1000).Draw(t, "unheard")))
-				place, partial, err := s.vouched(slot)
+				place, _, partial, err := s.vouched(slot)
 				require.NoError(t, err)
 				if partial { // else the last segment was just finished, or nothing written
 					at = place.lsn

@@ -275,23 +275,27 @@ func (s *Supervisor) prepareJournal(ctx context.Context, c *capturer) error {
 	if err != nil {
 		return err
 	}
-	histories, err := catalog.Histories(timelines)
-	if err != nil {
+	if c.histories, err = catalog.Histories(timelines); err != nil {
 		return err
 	}
 	if c.book, err = s.Books.Of(ctx, c.cluster.ID); err != nil {
 		return err
 	}
-	c.index = &index.Indexes{
-		Store: s.Store, Codec: s.Codec, Cluster: c.cluster, Histories: histories, Names: c.book.Now(),
-		Open: func(ctx context.Context, seg pg.Segment) (io.ReadCloser, error) {
-			return s.Store.Segment(ctx, c.cluster.ID, seg, c.cluster.SegmentSize)
-		},
-	}
+	c.index = c.newIndex()
 	c.follower = &follower{
 		disk: c.spool.disk, cluster: c.cluster, access: c.access, index: c.index, book: c.book, note: c.noteIncident,
 	}
 	return nil
+}
+
+// newIndex opens the cluster's journal.
+func (c *capturer) newIndex() *index.Indexes {
+	return &index.Indexes{
+		Store: c.store, Codec: c.codec, Cluster: c.cluster, Histories: c.histories, Names: c.book.Now(),
+		Open: func(ctx context.Context, seg pg.Segment) (io.ReadCloser, error) {
+			return c.store.Segment(ctx, c.cluster.ID, seg, c.cluster.SegmentSize)
+		},
+	}
 }
 
 func (s *Supervisor) disk() disk.Disk {

@@ -106,5 +106,23 @@ func (c *Catalog) Installation(ctx context.Context) (id string, err error) {
 	return id, c.db.GetContext(ctx, &id, `select id from velvet.installation`)
 }
 
+// StoreKeys are what is known of the store's data keys: a fingerprint of the first one, "" if that is
+// not known, and the number of the newest.
+type StoreKeys struct {
+	Fingerprint string `db:"key_fingerprint"`
+	Number      uint32 `db:"key_number"`
+}
+
+// StoreKeys reads what is known of the store's data keys.
+func (c *Catalog) StoreKeys(ctx context.Context) (k StoreKeys, err error) {
+	return k, c.db.GetContext(ctx, &k, `select key_fingerprint, key_number from velvet.installation`)
+}
+
+// SetStoreKeys notes them.
+func (c *Catalog) SetStoreKeys(ctx context.Context, k StoreKeys) error {
+	_, err := c.db.ExecContext(ctx, `update velvet.installation set key_fingerprint = $1, key_number = $2`, k.Fingerprint, int64(k.Number))
+	return err
+}
+
 // utoa writes an unsigned number for a numeric or text parameter.
 func utoa(n uint64) string { return strconv.FormatUint(n, 10) }

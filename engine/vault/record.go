@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"crypto/sha256"
+	"crypto/subtle"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
@@ -26,6 +27,8 @@ type Record struct {
 	// it, as age files (age-encryption.org/v1). None: the store is not encrypted.
 	Wraps   [][]byte  `json:"wraps,omitempty"`
 	Rekeyed time.Time `json:"rekeyed,omitzero"` // when the newest data key was made
+	// Tag authenticates the record, as it is without tag and sum, with the first data key.
+	Tag string `json:"tag,omitempty"`
 	// Sum is the SHA-256 of the record as it is written without it, in hexadecimal. Records of
 	// before have none.
 	Sum string `json:"sum,omitempty"`
@@ -57,7 +60,7 @@ func (r *Record) wrap(ring *Ring, recipients []age.Recipient) error {
 		}
 		r.Wraps = append(r.Wraps, out.Bytes())
 	}
-	return nil
+	return r.sign(ring)
 }
 
 // unwrap opens the ring with a key; nil for a store that is not encrypted.
@@ -85,8 +88,33 @@ func (r *Record) unwrap(k *Key, where string) (*Ring, error) {
 	return nil, fmt.Errorf("the key in %s does not open the store %s; name the file with the right one: --store-key FILE", k.file, where)
 }
 
+// errForged is of a record that is whole and was not written by somebody with this store's keys, and
+// errOldRecord of one that a newer one was in the place of.
+var (
+	errForged    = errors.New("it was not written with this store's keys")
+	errOldRecord = errors.New("it is older than the one that was written last")
+)
+
 // errDamagedRecord is that of a record of which a bit is wrong.
 var errDamagedRecord = errors.New("the store's record is damaged")
+
+// sign gives a record its tag.
+func (r *Record) sign(ring *Ring) error {
+	bare, err := r.bare()
+	r.Tag = ring.tag(bare)
+	return err
+}
+
+// genuine tells whether a record was written by somebody who has the store's first data key.
+func (r Record) genuine(ring *Ring) bool {
+	bare, err := r.bare()
+	return err == nil && subtle.ConstantTimeCompare([]byte(r.Tag), []byte(ring.tag(bare))) == 1
+}
+
+func (r Record) bare() ([]byte, error) {
+	r.Tag, r.Sum = "", ""
+	return json.Marshal(r)
+}
 
 // encode writes a record with its sum.
 func (r Record) encode() ([]byte, error) {
@@ -115,17 +143,23 @@ func decodeRecord(content []byte) (r Record, err error) {
 	return r, err
 }
 
-// readRecord reads what a store says of itself, from its spare where the record cannot be read;
-// store.ErrNotFound of a new one.
-func readRecord(ctx context.Context, s store.Store) (Record, error) {
+// readRecord reads what a store says of itself, from its spare where the record cannot be read or
+// right refuses it; store.ErrNotFound of a new one.
+func readRecord(ctx context.Context, s store.Store, right func(Record) error) (Record, error) {
 	r, err := readRecordAt(ctx, s, store.NameKey)
+	if err == nil {
+		err = right(r)
+	}
 	if err != nil {
 		spare, spareErr := readRecordAt(ctx, s, store.SpareKey)
+		if spareErr == nil {
+			spareErr = right(spare)
+		}
 		switch {
 		case spareErr == nil:
 			r, err = spare, nil
-		case !errors.Is(spareErr, store.ErrNotFound):
-			err = errors.Join(err, spareErr)
+		case errors.Is(err, store.ErrNotFound) && !errors.Is(spareErr, store.ErrNotFound):
+			err = spareErr
 		}
 	}
 	if err != nil {
@@ -136,6 +170,9 @@ func readRecord(ctx context.Context, s store.Store) (Record, error) {
 	}
 	return r, nil
 }
+
+// anyRecord is right of every record.
+func anyRecord(Record) error { return nil }
 
 func readRecordAt(ctx context.Context, s store.Store, key string) (r Record, err error) {
 	f, err := s.Open(ctx, key, 0)
@@ -188,28 +225,33 @@ func putNewRecord(ctx context.Context, s store.Store, r Record) error {
 	return putPlain(ctx, s, store.SpareKey, content)
 }
 
-// RepairRecords looks at the record and its spare in both stores, and writes again what is damaged
-// or missing or older, from what is whole. It tells what that was.
+// RepairRecords looks at the record and its spare in both stores, and writes again what is damaged,
+// missing, older or not ours, from the newest that is genuine. It tells what that was.
 func (v *Vault) RepairRecords(ctx context.Context) (repaired []string, err error) {
 	err = v.both(func(s store.Store) error {
-		r, err := readRecord(ctx, s)
-		if err != nil {
-			return err
-		}
-		first, firstErr := readRecordAt(ctx, s, store.NameKey)
-		spare, spareErr := readRecordAt(ctx, s, store.SpareKey)
-		switch {
-		case firstErr == nil && spareErr == nil && first.Sum == spare.Sum && first.Sum != "":
-			return nil
-		case firstErr == nil && spareErr == nil && spare.Rekeyed.After(first.Rekeyed):
-			r = spare
-		}
-		for key, err := range map[string]error{store.NameKey: firstErr, store.SpareKey: spareErr} {
-			if err != nil && (first.Sum != "" || !errors.Is(err, store.ErrNotFound)) {
+		newest, wrong := *v.record.Load(), make(map[string]error)
+		for _, key := range []string{store.NameKey, store.SpareKey} {
+			r, err := readRecordAt(ctx, s, key)
+			switch {
+			case err == nil && (r.ID != newest.ID || !r.genuine(v.ring.Load())):
+				err = errForged
+			case err == nil && r.Rekeyed.After(newest.Rekeyed): // by another instance
+				newest = r
+			case err == nil && r.Rekeyed.Before(newest.Rekeyed):
+				err = errOldRecord
+			case errors.Is(err, store.ErrNotFound) && key == store.SpareKey:
+				err = nil // of before there was one
+			}
+			if wrong[key] = err; err != nil {
 				repaired = append(repaired, fmt.Sprintf("%s of %s (%v)", key, s, err))
 			}
 		}
-		return putRecord(ctx, s, r)
+		if wrong[store.NameKey] == nil && wrong[store.SpareKey] == nil {
+			if _, err := s.Stat(ctx, store.SpareKey); err == nil {
+				return nil
+			}
+		}
+		return putRecord(ctx, s, newest)
 	})
 	return repaired, err
 }

@@ -2,6 +2,7 @@ package vault
 
 import (
 	"crypto/rand"
+	"encoding/hex"
 	"fmt"
 
 	"velvetrewind/core/layout"
@@ -25,6 +26,25 @@ func (r *Ring) add() {
 	_, _ = rand.Read(key[:]) // never fails
 	r.Current++
 	r.Keys[r.Current] = key
+}
+
+// Fingerprint tells the store's first data key, which stays, from others, without giving it away;
+// "" of a store that is not encrypted.
+func (r *Ring) Fingerprint() string {
+	if r == nil {
+		return ""
+	}
+	sum := layout.DeriveKey(r.Keys[1], "fingerprint of a store's keys", "")
+	return hex.EncodeToString(sum[:16])
+}
+
+// tag authenticates a store's record with the first data key.
+func (r *Ring) tag(content []byte) string {
+	if r == nil {
+		return ""
+	}
+	sum := layout.DeriveKey(r.Keys[1], "store record", string(content))
+	return hex.EncodeToString(sum[:])
 }
 
 // clone makes a ring that can be changed.

@@ -30,29 +30,62 @@ type Options struct {
 	Key          *Key   // nil of a store that is not encrypted
 	Installation string // id of the catalogue
 	Adopt        bool   // take over a store that belongs to another catalogue
+	// Fingerprint and Number are what the catalogue knows of the store's data keys: a fingerprint of
+	// the first one and the number of the newest; "" where it knows nothing.
+	Fingerprint string
+	Number      uint32
+}
+
+// known refuses keys that are not those which the catalogue knows.
+func (o Options) known(r Record, ring *Ring) error {
+	switch {
+	case o.Fingerprint == "" || o.Adopt:
+		return nil
+	case ring.Fingerprint() != o.Fingerprint || !r.genuine(ring):
+		return fmt.Errorf("its keys are not those that this installation gave the store: somebody has replaced it. Put the one back that you keep in a safe (velvet store rekey --escrow), or the one of the second store, under the name %s", store.NameKey)
+	case ring.Current < o.Number:
+		return fmt.Errorf("it is older than it was: the store's newest key has number %d, and it knows only up to %d. Put the newest one back under the name %s", o.Number, ring.Current, store.NameKey)
+	}
+	return nil
 }
 
 // Open opens a store for its installation, and makes its record if it is new and empty.
 func Open(ctx context.Context, s store.Store, opt Options) (*Vault, error) {
 	v := &Vault{first: s, key: opt.Key}
-	r, err := readRecord(ctx, s)
+	var ring *Ring
+	right := func(r Record) (err error) {
+		if ring, err = r.unwrap(opt.Key, s.String()); err != nil {
+			return err
+		}
+		return opt.known(r, ring)
+	}
+	r, err := readRecord(ctx, s, right)
 	if errors.Is(err, store.ErrNotFound) {
-		if r, err = begin(ctx, s, opt); errors.Is(err, store.ErrExists) {
-			r, err = readRecord(ctx, s) // another instance was quicker
+		if r, err = begin(ctx, s, opt); err == nil {
+			err = right(r)
+		} else if errors.Is(err, store.ErrExists) {
+			r, err = readRecord(ctx, s, right) // another instance was quicker
 		}
 	}
 	if err != nil {
 		return nil, err
 	}
-	ring, err := r.unwrap(opt.Key, s.String())
-	if err != nil {
-		return nil, err
+	if ring != nil && !r.genuine(ring) { // written before records had a tag
+		if err := r.sign(ring); err != nil {
+			return nil, err
+		}
+		if err := putRecord(ctx, s, r); err != nil {
+			return nil, err
+		}
 	}
 	if r.Installation != opt.Installation {
 		if !opt.Adopt {
 			return nil, fmt.Errorf("the store %s belongs to another installation of Velvet Rewind, whose catalogue is not this one; two must never share a store. Choose another store, or, if that catalogue is lost, start once with --adopt-store and then run: velvet store rebuild", s)
 		}
 		r.Installation = opt.Installation
+		if err := r.sign(ring); err != nil {
+			return nil, err
+		}
 		if err := putRecord(ctx, s, r); err != nil {
 			return nil, err
 		}
@@ -67,14 +100,17 @@ func begin(ctx context.Context, s store.Store, opt Options) (Record, error) {
 	if err := mustBeEmpty(ctx, s); err != nil {
 		return Record{}, err
 	}
+	if opt.Fingerprint != "" && !opt.Adopt {
+		return Record{}, fmt.Errorf("the store %s is empty, but this installation's is not: see whether its disk is mounted. To begin a new store, start once with --adopt-store", s)
+	}
 	r := Record{Format: RecordFormat, ID: strings.ToLower(ulid.Make().String()), Installation: opt.Installation, Created: time.Now().UTC()}
 	if opt.Key != nil {
 		ring := new(Ring)
 		ring.add()
+		r.Rekeyed = r.Created
 		if err := r.wrap(ring, opt.Key.recipients); err != nil {
 			return r, err
 		}
-		r.Rekeyed = r.Created
 	}
 	return r, putNewRecord(ctx, s, r)
 }
@@ -107,7 +143,7 @@ func (v *Vault) AddSecond(ctx context.Context, s store.Store) error {
 		return fmt.Errorf("the second store is the first one, %s; choose another place", s)
 	}
 	mine := *v.record.Load()
-	r, err := readRecord(ctx, s)
+	r, err := readRecord(ctx, s, anyRecord)
 	switch {
 	case errors.Is(err, store.ErrNotFound):
 		if err := mustBeEmpty(ctx, s); err != nil {
@@ -168,11 +204,14 @@ func (v *Vault) reload(ctx context.Context) error {
 	if v.key == nil {
 		return errNoKey
 	}
-	r, err := readRecord(ctx, v.first)
-	if err != nil {
-		return err
-	}
-	ring, err := r.unwrap(v.key, v.first.String())
+	was := v.ring.Load()
+	var ring *Ring
+	r, err := readRecord(ctx, v.first, func(r Record) (err error) {
+		if ring, err = r.unwrap(v.key, v.first.String()); err != nil {
+			return err
+		}
+		return Options{Fingerprint: was.Fingerprint(), Number: was.Current}.known(r, ring)
+	})
 	if err != nil {
 		return err
 	}
@@ -180,6 +219,9 @@ func (v *Vault) reload(ctx context.Context) error {
 	v.ring.Store(ring)
 	return nil
 }
+
+// KeyRecord is the record of the store's keys as it is kept in the store, for a safe.
+func (v *Vault) KeyRecord() ([]byte, error) { return v.record.Load().encode() }
 
 // Ring is the store's keys; nil of one that is not encrypted.
 func (v *Vault) Ring() *Ring { return v.ring.Load() }

@@ -54,6 +54,13 @@ type Deposited struct {
 	At       time.Time `json:"at"`
 }
 
+// KeyRecord is the record of a store's keys, each wrapped for those who may open it.
+type KeyRecord struct {
+	Store   string `json:"store"`
+	Name    string `json:"name" doc:"of the object that it is in the store"`
+	Content string `json:"content"`
+}
+
 // Rekeyed is the outcome of a rotation of the store's key.
 type Rekeyed struct {
 	KeyNumber uint32 `json:"keyNumber"`
