@@ -21,7 +21,7 @@ func (a *app) keep() *cobra.Command {
 	c := &cobra.Command{Use: "keep", Short: "How far back one can go, and what is let go"}
 	c.AddCommand(
 		a.perClusterKeep("show CLUSTER", "Show what a cluster keeps, and whether its promise is held"),
-		a.keepSet(), a.keepPreview(), a.keepApply(), a.keepPin(), a.keepUnpin())
+		a.keepSet(), a.keepPreview(), a.keepApply(), a.keepUndo(), a.keepPin(), a.keepUnpin())
 	return c
 }
 
@@ -49,6 +49,16 @@ func drawKeep(w io.Writer, k wire.Keep) {
 	}
 	if k.NextRun != nil {
 		_, _ = fmt.Fprintf(w, "\nThe calendar applies the rule next at %s.\n", when(*k.NextRun))
+	}
+	if d := k.Deleted; d != nil {
+		_, _ = fmt.Fprintln(w)
+		for _, b := range d.Backups {
+			_, _ = fmt.Fprintf(w, "deleted: base %s of %s, gone for good after %s\n", short(b.ID), when(b.TakenAt), when(b.Until))
+		}
+		if d.Segments > 0 {
+			_, _ = fmt.Fprintf(w, "deleted: %s, %s, gone for good after %s\n", figures.Of(int(d.Segments), "WAL segment"), figures.Size(d.Bytes), whenOr(d.WALUntil, "a while"))
+		}
+		_, _ = fmt.Fprintf(w, "Until then it can be taken back: velvet keep undo %s\n", k.Cluster)
 	}
 	for _, p := range k.Pins {
 		_, _ = fmt.Fprintf(w, "pinned: %s until %s: %s\n", p.Backup, whenOr(p.Until, "it is taken off"), p.Reason)
@@ -182,6 +192,30 @@ func (a *app) keepPreview() *cobra.Command {
 	flags.add(cmd)
 	cmd.Flags().StringVar(&asOf, "as-of", "", "a day, as 2027-01-31, or a time with its zone; now if left out")
 	return cmd
+}
+
+func (a *app) keepUndo() *cobra.Command {
+	return &cobra.Command{
+		Use: "undo CLUSTER", Short: "Take back what was deleted and is not gone for good yet", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeClusters,
+		Long: "Take back the base backups and the WAL of a cluster that were deleted, by a keep rule or by velvet backup\n" +
+			"drop, and are not gone for good yet: the service waits a day unless it was started with another\n" +
+			"--delete-after. A keep rule that does not need them deletes them again when it is next applied: change\n" +
+			"it, or pin them.",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			var k wire.Keep
+			if err := c.post(cmd.Context(), "/clusters/"+seg(args[0])+"/keep/undo", nil, &k); err != nil {
+				return err
+			}
+			return a.show(cmd, k, func(w io.Writer) {
+				_, _ = fmt.Fprintf(w, "What was deleted of %s is back.\n\n", k.Cluster)
+				drawKeep(w, k)
+			})
+		},
+	}
 }
 
 // readDay reads a day, which begins at midnight here, or a time with its zone.

@@ -118,7 +118,7 @@ func (s *Service) submitDrop(ctx context.Context, in *dropBackup) (*body[wire.Ta
 	if err != nil {
 		return nil, err
 	}
-	if err := confirmed(in.Confirm, k.Name, "the base backup was not dropped", loss); err != nil {
+	if err := confirmed(in.Confirm, k.Name, "the base backup was not dropped", loss+s.takenBack("velvet keep undo "+k.Name)); err != nil {
 		return nil, err
 	}
 	if err := s.catalog.DropBackup(ctx, b.ID); err != nil {

@@ -188,7 +188,7 @@ func (s *Service) removeCluster(ctx context.Context, in *removeCluster) (*empty,
 		return nil, problem.New(problem.Conflict, "Keep it, and stop its capture with: velvet capture stop "+k.Name, "the cluster was not removed",
 			"it has %d base backups and %d copies", len(backups), len(copies))
 	}
-	if err := confirmed(in.Confirm, k.Name, "the cluster was not removed", "removing "+k.Name+" ends its capture and forgets its captured WAL"); err != nil {
+	if err := confirmed(in.Confirm, k.Name, "the cluster was not removed", "removing "+k.Name+" ends its capture and deletes its captured WAL"+s.takenBack("velvet store rebuild")); err != nil {
 		return nil, err
 	}
 	if err := s.catalog.WantCapture(ctx, k.ID, false); err != nil {
@@ -198,10 +198,16 @@ func (s *Service) removeCluster(ctx context.Context, in *removeCluster) (*empty,
 	if err := s.dropSlot(ctx, k); err != nil {
 		return nil, problem.Wrap(err, problem.Conflict, "the cluster was not removed", "Its capture has been stopped. Wait a few seconds for it to end, see that the server can be reached, and remove the cluster again.")
 	}
-	if err := archive.Forget(ctx, s.store, s.cfg.spool(), k); err != nil {
+	if err := archive.Forget(s.cfg.spool(), k); err != nil {
 		return nil, err
 	}
-	return nil, s.catalog.RemoveCluster(ctx, k.ID)
+	if err := s.catalog.NoteRemoved(ctx, k); err != nil {
+		return nil, err
+	}
+	if err := s.catalog.RemoveCluster(ctx, k.ID); err != nil {
+		return nil, err
+	}
+	return nil, s.deleteRemoved(ctx)
 }
 
 // dropSlot lets the server forget the WAL that it kept back for us.

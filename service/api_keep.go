@@ -24,13 +24,14 @@ func (s *Service) keepAPI(api huma.API) {
 	op(s, api, http.MethodDelete, "/clusters/{cluster}/keep", "unset-keep", "Take a cluster's own keep rule away: that of its policy, or the default, applies", 0, s.unsetKeep)
 	op(s, api, http.MethodPost, "/clusters/{cluster}/keep/preview", "preview-keep", "Tell what applying a keep rule would let go, and why", 0, s.previewKeep)
 	op(s, api, http.MethodPost, "/clusters/{cluster}/keep/apply", "apply-keep", "Let go just what a preview showed", http.StatusAccepted, s.applyKeep)
+	op(s, api, http.MethodPost, "/clusters/{cluster}/keep/undo", "undo-keep", "Take back what was deleted and is not gone for good yet", 0, s.undoKeep)
 	op(s, api, http.MethodPut, "/backups/{backup}/pin", "pin-backup", "Keep a base backup whatever the rule says", 0, s.pinBackup)
 	op(s, api, http.MethodDelete, "/backups/{backup}/pin", "unpin-backup", "Take the pin off a base backup", http.StatusNoContent, s.unpinBackup)
 }
 
 // keeper is the part of the engine that keeps what rules need.
 func (s *Service) keepEngine() *engine.Keeper {
-	return &engine.Keeper{Catalog: s.catalog, Store: s.store, Spool: s.cfg.spool(), Second: s.cfg.SecondStore != ""}
+	return &engine.Keeper{Catalog: s.catalog, Store: s.store, Notices: s.notices(), Spool: s.cfg.spool(), Second: s.cfg.SecondStore != ""}
 }
 
 // effectiveRule is the rule that applies to a cluster now.
@@ -59,6 +60,9 @@ func (s *Service) keepView(ctx context.Context, k catalog.Cluster) (*body[wire.K
 	if next := all.NextRun(k, catalog.WorkKeep, s.cfg.Now()); !next.IsZero() {
 		next = next.UTC()
 		v.NextRun = &next
+	}
+	if v.Deleted, err = s.deletedView(ctx, k); err != nil {
+		return nil, err
 	}
 	pins, err := s.catalog.Pins(ctx, k.ID)
 	if err != nil {
@@ -179,7 +183,7 @@ func (s *Service) applyKeep(ctx context.Context, in *applyKeep) (*body[wire.Task
 		return nil, problem.New(problem.Conflict, "Preview it again: velvet keep preview "+k.Name, "nothing was let go", "something else would go now than the preview showed")
 	}
 	bases, wal := p.Releasable()
-	if err := confirmed(in.Body.Confirm, k.Name, "nothing was let go", letGo(bases, wal, p.FreesWAL)); err != nil {
+	if err := confirmed(in.Body.Confirm, k.Name, "nothing was deleted", letGo(bases, wal, p.FreesWAL)+s.takenBack("velvet keep undo "+k.Name)); err != nil {
 		return nil, err
 	}
 	t, err := s.tasks.submit(ctx, taskKeep, k.ID, "", keepArgs{Token: p.Token})
@@ -194,7 +198,50 @@ func letGo(bases []string, wal []keep.WAL, bytes int64) string {
 	for _, w := range wal {
 		segments += w.Last - w.First + 1
 	}
-	return strings.TrimSpace(figures.Of(len(bases), "base backup") + " and " + figures.Of(int(segments), "WAL segment") + " (" + figures.Size(bytes) + ") would be let go for good")
+	return strings.TrimSpace(figures.Of(len(bases), "base backup") + " and " + figures.Of(int(segments), "WAL segment") + " (" + figures.Size(bytes) + ") would be deleted")
+}
+
+// deletedView tells what can be taken back; nil if there is nothing.
+func (s *Service) deletedView(ctx context.Context, k catalog.Cluster) (*wire.Deleted, error) {
+	p, err := s.catalog.Pending(ctx, k.ID)
+	if err != nil || s.cfg.deleteAfter == 0 || len(p.Backups) == 0 && p.Segments == 0 {
+		return nil, err
+	}
+	v := &wire.Deleted{Backups: []wire.DeletedBackup{}, Segments: p.Segments, Bytes: p.Bytes}
+	for _, b := range p.Backups {
+		v.Backups = append(v.Backups, wire.DeletedBackup{ID: b.ID, TakenAt: b.StoppedAt.UTC(), Until: b.DroppedAt.Add(s.cfg.deleteAfter).UTC()})
+	}
+	if p.Since.Valid {
+		until := p.Since.Time.Add(s.cfg.deleteAfter).UTC()
+		v.WALUntil = &until
+	}
+	return v, nil
+}
+
+func (s *Service) undoKeep(ctx context.Context, in *ClusterPath) (*body[wire.Keep], error) {
+	const title = "nothing was taken back"
+	k, err := s.catalog.Cluster(ctx, in.Cluster)
+	if err != nil {
+		return nil, err
+	}
+	p, err := s.catalog.Pending(ctx, k.ID)
+	if err != nil {
+		return nil, err
+	}
+	if len(p.Backups) == 0 && p.Segments == 0 {
+		return nil, problem.New(problem.NotFound, "See: velvet keep show "+k.Name, title, "nothing of %s was deleted that is not gone for good", k.Name)
+	}
+	if err := s.catalog.Undelete(ctx, k.ID); err != nil {
+		return nil, err
+	}
+	// Deleted again it waits anew.
+	for _, kind := range []string{"packs", "wal"} {
+		if _, _, err := s.notices().Due(ctx, k.ID, kind, nil); err != nil {
+			return nil, err
+		}
+	}
+	s.events.publish(eventCluster, k.ID)
+	return s.keepView(ctx, k)
 }
 
 type pinBackup struct {

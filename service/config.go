@@ -39,6 +39,10 @@ type Config struct {
 	Compression      string `koanf:"compression"` // zstd or s2
 	LogFormat        string `koanf:"log-format"`  // text or json
 
+	// DeleteAfter is how long what is deleted can be taken back, as a duration in Go's form.
+	DeleteAfter string `koanf:"delete-after"`
+	deleteAfter time.Duration
+
 	SpoolLimit int `koanf:"spool-limit"` // MiB of a cluster's WAL that may wait for the store before its capture pauses
 
 	TasksAtOnce     int `koanf:"tasks-at-once"`     // of this instance
@@ -57,6 +61,9 @@ const (
 	DefaultTasksPerCluster = 4
 	DefaultBackupsPerHost  = 2
 )
+
+// DefaultDeleteAfter is that of DeleteAfter.
+const DefaultDeleteAfter = "24h"
 
 // DefaultSpoolLimit is that of SpoolLimit.
 const DefaultSpoolLimit = 1024
@@ -88,6 +95,12 @@ func (c *Config) complete() (layout.Codec, error) {
 	}
 	if c.Listen == "" {
 		c.Listen = DefaultListen
+	}
+	if c.DeleteAfter == "" {
+		c.DeleteAfter = DefaultDeleteAfter
+	}
+	if c.deleteAfter, err = time.ParseDuration(c.DeleteAfter); err != nil || c.deleteAfter < 0 {
+		return 0, fmt.Errorf("--delete-after %q: give a time in hours, for example %s, or 0", c.DeleteAfter, DefaultDeleteAfter)
 	}
 	if c.SpoolLimit == 0 {
 		c.SpoolLimit = DefaultSpoolLimit

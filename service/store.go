@@ -7,9 +7,11 @@ import (
 	"sync"
 	"time"
 
+	"velvetrewind/core/figures"
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/deposit"
 	"velvetrewind/engine/mirror"
+	"velvetrewind/engine/notice"
 	"velvetrewind/engine/place"
 	"velvetrewind/engine/problem"
 	"velvetrewind/engine/record"
@@ -62,6 +64,46 @@ func (s *Service) openStore(ctx context.Context) (where place.Place, err error) 
 	return where, s.store.AddSecond(ctx, second)
 }
 
+// notices is where it is noted what is to be deleted.
+func (s *Service) notices() *notice.Board {
+	return &notice.Board{Store: s.store, Delay: s.cfg.deleteAfter, Now: s.cfg.Now}
+}
+
+// takenBack says for how long what is deleted can be taken back, and how.
+func (s *Service) takenBack(how string) string {
+	if s.cfg.deleteAfter == 0 {
+		return "; it is gone at once"
+	}
+	return fmt.Sprintf("; it can be taken back for %s: %s", figures.Span(s.cfg.deleteAfter), how)
+}
+
+// deleteRemoved deletes what the store holds of clusters that were removed long enough ago.
+func (s *Service) deleteRemoved(ctx context.Context) error {
+	if _, err := s.catalog.RemovedClusters(ctx); err != nil { // forgets those that are registered again
+		return err
+	}
+	list, err := s.catalog.RemovedToLookAt(ctx)
+	if err != nil {
+		return err
+	}
+	for _, r := range list {
+		due, next, e := s.notices().Due(ctx, r.ID, "all", []string{"cluster"})
+		switch {
+		case e != nil:
+		case len(due) == 0:
+			e = s.catalog.LookAtRemoved(ctx, r.ID, next)
+		default:
+			if e = s.store.DeleteAll(ctx, "clusters/"+r.ID+"/"); e == nil {
+				e = s.catalog.ForgetRemoved(ctx, r.ID)
+			}
+		}
+		if e != nil {
+			err = errors.Join(err, fmt.Errorf("delete what is left of %s: %w", r.Name, e))
+		}
+	}
+	return err
+}
+
 // noteKeys has the catalogue know the store's keys.
 func (s *Service) noteKeys(ctx context.Context) error {
 	ring := s.store.Ring()
@@ -92,6 +134,9 @@ const lookAfterStoreEvery = 20 * time.Second
 func (s *Service) lookAfterStore(ctx context.Context) {
 	tick := time.NewTicker(lookAfterStoreEvery)
 	defer tick.Stop()
+	if err := s.catalog.LookAgain(ctx); err != nil && ctx.Err() == nil {
+		s.log.Warn("what waits to be deleted is not looked at before its time", "error", err)
+	}
 	for {
 		if err := s.lookAfterStoreOnce(ctx); err != nil && ctx.Err() == nil {
 			s.log.Warn("the store was not looked after", "error", err)
@@ -110,6 +155,7 @@ func (s *Service) lookAfterStoreOnce(ctx context.Context) error {
 		return err
 	}
 	s.reachSecond(ctx)
+	err = s.deleteRemoved(ctx)
 	if e := s.depositIfDue(ctx); e != nil {
 		err = errors.Join(err, fmt.Errorf("what only the catalogue knows was not put into the store: %w", e))
 	}
@@ -117,7 +163,7 @@ func (s *Service) lookAfterStoreOnce(ctx context.Context) error {
 		if p := all.PolicyOf(k); p != nil && p.SecondStore.Valid {
 			k.SecondStore = p.SecondStore.Bool
 		}
-		if k.TidyDue {
+		if k.TidyNow {
 			if e := s.keepEngine().Tidy(ctx, k, task.Silent); e != nil { // no matter of the other clusters
 				err = errors.Join(err, fmt.Errorf("%s: %w", k.Name, e))
 			}

@@ -80,7 +80,7 @@ func (s *Service) takeBackup(ctx context.Context, t catalog.Task, report task.Re
 	if err != nil {
 		return nil, err
 	}
-	taker := &backup.Taker{Cluster: k, Access: a, Catalog: s.catalog, Store: s.store, Books: s.books, Codec: s.codec, Spool: s.cfg.spool(), ThroughSQL: s.cfg.ReadData == "sql", Now: s.cfg.Now}
+	taker := &backup.Taker{Cluster: k, Access: a, Catalog: s.catalog, Store: s.store, Notices: s.notices(), Books: s.books, Codec: s.codec, Spool: s.cfg.spool(), ThroughSQL: s.cfg.ReadData == "sql", Now: s.cfg.Now}
 	b, err := taker.Take(ctx, backup.Options{ID: t.Subject, TaskID: t.ID, Checkpoint: args.Checkpoint, Kind: args.Kind}, report)
 	if err != nil {
 		return nil, err
@@ -91,7 +91,7 @@ func (s *Service) takeBackup(ctx context.Context, t catalog.Task, report task.Re
 }
 
 func (s *Service) undoBackup(ctx context.Context, t catalog.Task) (bool, error) {
-	return backup.Undo(ctx, s.store, s.catalog, t.ClusterID.String, t.Subject, t.ID)
+	return backup.Undo(ctx, s.notices(), s.catalog, t.ClusterID.String, t.Subject, t.ID)
 }
 
 // applyRule lets go what a cluster's keep rule does not need.
@@ -183,7 +183,7 @@ func (s *Service) undoCopy(ctx context.Context, t catalog.Task) (bool, error) {
 
 // dropBackup removes a backup that nobody begins to use any more.
 func (s *Service) dropBackup(ctx context.Context, t catalog.Task, report task.Report) (any, error) {
-	if err := backup.Remove(ctx, s.store, s.catalog, t.ClusterID.String, t.Subject, report); err != nil {
+	if err := backup.Remove(ctx, s.notices(), s.catalog, t.ClusterID.String, t.Subject, report); err != nil {
 		return nil, err
 	}
 	s.events.publish(eventCluster, t.ClusterID.String)
@@ -192,7 +192,7 @@ func (s *Service) dropBackup(ctx context.Context, t catalog.Task, report task.Re
 
 // undoDrop goes on where the removal stopped: there is no way back from it.
 func (s *Service) undoDrop(ctx context.Context, t catalog.Task) (bool, error) {
-	return true, backup.Remove(ctx, s.store, s.catalog, t.ClusterID.String, t.Subject, task.Silent)
+	return true, backup.Remove(ctx, s.notices(), s.catalog, t.ClusterID.String, t.Subject, task.Silent)
 }
 
 func (s *Service) auditStore(ctx context.Context, t catalog.Task, report task.Report) (any, error) {

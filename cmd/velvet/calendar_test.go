@@ -247,8 +247,8 @@ func TestKeepRefusals(t *testing.T) {
 	bases, wal := p.Releasable()
 	require.Equal(t, []string{first}, bases)
 	require.NotEmpty(t, wal)
-	s.refused(3, []string{"1 base backup", "WAL segment", "for good"}, "keep", "apply", "ferries")
-	s.refused(3, []string{"let go for good"}, "keep", "apply", "ferries", "--confirm", "harbour")
+	s.refused(3, []string{"1 base backup", "WAL segment", "it is gone at once"}, "keep", "apply", "ferries")
+	s.refused(3, []string{"would be deleted"}, "keep", "apply", "ferries", "--confirm", "harbour")
 	k, conn := s.restore("base " + first) // a copy from a base that would go
 	require.NoError(t, conn.Close(context.Background()))
 	var used engine.Preview

@@ -67,6 +67,7 @@ func serveCommand() *cobra.Command {
 	f.Int("tasks-per-cluster", service.DefaultTasksPerCluster, "tasks of one cluster that run at once; 0 for no limit")
 	f.Int("backups-per-host", service.DefaultBackupsPerHost, "base backups of clusters on one host that are taken at once; 0 for no limit")
 	f.Int("spool-limit", service.DefaultSpoolLimit, "MiB of each cluster's WAL that may wait for the store before its capture pauses; at least two segments")
+	f.String("delete-after", service.DefaultDeleteAfter, "how long backups, WAL and clusters that were deleted can be taken back before they are gone for good, as 24h; 0 for not at all")
 	f.String("log-format", "text", "text or json")
 	return cmd
 }

@@ -369,6 +369,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/clusters/{cluster}/keep/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take back what was deleted and is not gone for good yet */
+        post: operations["undo-keep"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/clusters/{cluster}/labels": {
         parameters: {
             query?: never;
@@ -1410,6 +1427,34 @@ export interface components {
             /** Format: date-time */
             to: string;
         };
+        Deleted: {
+            backups: components["schemas"]["DeletedBackup"][] | null;
+            /**
+             * Format: int64
+             * @description of WAL
+             */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description WAL segments
+             */
+            segments: number;
+            /**
+             * Format: date-time
+             * @description until when all of the WAL can be taken back
+             */
+            walUntil?: string;
+        };
+        DeletedBackup: {
+            id: string;
+            /** Format: date-time */
+            takenAt: string;
+            /**
+             * Format: date-time
+             * @description until when it can be taken back
+             */
+            until: string;
+        };
         Deposited: {
             /** Format: date-time */
             at: string;
@@ -1488,6 +1533,8 @@ export interface components {
         Keep: {
             /** @description name */
             cluster: string;
+            /** @description what was deleted and can be taken back still */
+            deleted?: components["schemas"]["Deleted"];
             /** @description whose rule it is: its own, policy NAME, the default */
             from: string;
             /**
@@ -3362,6 +3409,38 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["KeepPreview"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "undo-keep": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name or id of the cluster */
+                cluster: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Keep"];
                 };
             };
             /** @description Error */

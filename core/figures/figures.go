@@ -4,6 +4,7 @@ package figures
 import (
 	"fmt"
 	"strings"
+	"time"
 )
 
 // Size writes a number of bytes with a unit of 1024.
@@ -26,6 +27,17 @@ func Count(n int64) string {
 		s = s[:i] + "," + s[i:]
 	}
 	return s
+}
+
+// Span writes a length of time in its largest whole unit.
+func Span(d time.Duration) string {
+	switch {
+	case d >= 48*time.Hour && d%(24*time.Hour) == 0:
+		return Of(int(d/(24*time.Hour)), "day")
+	case d >= time.Hour && d%time.Hour == 0:
+		return Of(int(d/time.Hour), "hour")
+	}
+	return Of(int(d.Round(time.Minute)/time.Minute), "minute")
 }
 
 // Of writes how many there are of something: 1 base backup, 3 base backups, 2 stretches.

@@ -294,12 +294,8 @@ type limited struct {
 	io.Closer
 }
 
-// Forget removes everything of a cluster from store and spool. The caller has made
-// sure that its capture has ended.
-func Forget(ctx context.Context, s *vault.Vault, spool string, k catalog.Cluster) error {
-	if err := s.DeleteAll(ctx, "clusters/"+k.ID+"/"); err != nil {
-		return err
-	}
+// Forget removes the spool of a cluster. The caller has made sure that its capture has ended.
+func Forget(spool string, k catalog.Cluster) error {
 	return os.RemoveAll(filepath.Join(spool, k.ID))
 }
 

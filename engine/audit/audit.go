@@ -153,6 +153,10 @@ func (a *Auditor) settle(ctx context.Context, books *audit.Books, here map[strin
 	if len(concerned) == 0 {
 		return nil
 	}
+	removed, err := a.Catalog.RemovedClusters(ctx)
+	if err != nil {
+		return err
+	}
 	// In this order: a backup that has ended by now is found by its manifest.
 	running, err := a.Catalog.Tasks(ctx, catalog.TaskFilter{Kind: "backup", Active: true, Limit: 10_000})
 	if err != nil {
@@ -178,6 +182,9 @@ func (a *Auditor) settle(ctx context.Context, books *audit.Books, here map[strin
 	}
 	return books.Settle(now, func(key string) (bool, error) {
 		cluster := store.ClusterOf(key)
+		if slices.ContainsFunc(removed, func(r catalog.Removed) bool { return r.ID == cluster }) {
+			return true, nil // waits to be deleted
+		}
 		if b, ok := known[cluster]; ok && (b.tidying || b.arriving(key)) {
 			return true, nil
 		}
@@ -194,7 +201,7 @@ func (a *Auditor) settle(ctx context.Context, books *audit.Books, here map[strin
 
 // busy is what is done to a cluster's part of the store.
 type busy struct {
-	tidying  bool // what nothing needs is being removed, or will be
+	tidying  bool // what nothing needs is being removed, or waits for that
 	size     pg.SegmentSize
 	timeline pg.Timeline // that is captured
 	stored   pg.LSN      // segments from here on are put into the store before they are recorded
@@ -236,7 +243,8 @@ func (a *Auditor) want(ctx context.Context, books *audit.Books, k catalog.Cluste
 		}
 		chapters[store.ChapterKey(k.ID, s.Timeline, s.Number/journal.ChapterSize)] = true
 	}
-	for _, key := range slices.AppendSeq([]string{store.DepositKey(k.ID)}, maps.Keys(chapters)) { // may be there
+	maybe := []string{store.DepositKey(k.ID), store.NoticeKey(k.ID, "packs"), store.NoticeKey(k.ID, "wal"), store.NoticeKey(k.ID, "all")}
+	for _, key := range slices.AppendSeq(maybe, maps.Keys(chapters)) { // may be there
 		if err := a.wantIfThere(ctx, books, audit.Object{Key: key, Cluster: k.ID, Remade: true}); err != nil {
 			return err
 		}

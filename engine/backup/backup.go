@@ -18,6 +18,7 @@ import (
 	"velvetrewind/engine/capture"
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/names"
+	"velvetrewind/engine/notice"
 	"velvetrewind/engine/problem"
 	"velvetrewind/engine/replication"
 	"velvetrewind/engine/store"
@@ -31,6 +32,7 @@ type Taker struct {
 	Access  access.Access
 	Catalog *catalog.Catalog
 	Store   *vault.Vault
+	Notices *notice.Board
 	Books   *names.Books
 	Codec   layout.Codec
 	Spool   string // directory of all spools
@@ -98,7 +100,7 @@ func (t *Taker) Take(ctx context.Context, opt Options, report task.Report) (b ca
 	lease.Release()
 	if err != nil { // what has a manifest is a backup, whatever went wrong after it
 		undo := context.WithoutCancel(ctx)
-		whole, e := Undo(undo, t.Store, t.Catalog, t.Cluster.ID, opt.ID, opt.TaskID)
+		whole, e := Undo(undo, t.Notices, t.Catalog, t.Cluster.ID, opt.ID, opt.TaskID)
 		if e != nil {
 			report.Warn("what had been written could not be removed yet: %v", e)
 		}

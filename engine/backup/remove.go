@@ -3,9 +3,12 @@ package backup
 import (
 	"context"
 	"errors"
+	"time"
 
+	"velvetrewind/core/figures"
 	"velvetrewind/core/layout"
 	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/notice"
 	"velvetrewind/engine/store"
 	"velvetrewind/engine/task"
 	"velvetrewind/engine/vault"
@@ -13,7 +16,8 @@ import (
 
 // Undo removes what an interrupted backup left, or records it if its manifest is
 // in the store already. It is called when no process works on the backup any more.
-func Undo(ctx context.Context, v *vault.Vault, c *catalog.Catalog, cluster, id, taskID string) (whole bool, err error) {
+func Undo(ctx context.Context, n *notice.Board, c *catalog.Catalog, cluster, id, taskID string) (whole bool, err error) {
+	v := n.Store
 	whole, err = recordFrom(ctx, v, c, cluster, id, taskID)
 	if err != nil || whole {
 		return whole, err
@@ -21,25 +25,23 @@ func Undo(ctx context.Context, v *vault.Vault, c *catalog.Catalog, cluster, id, 
 	if err := v.Sweep(ctx, store.BackupPrefix(cluster, id)); err != nil {
 		return false, err
 	}
-	if err := c.SetTidyDue(ctx, cluster, true); err != nil {
+	if err := c.SetTidyDue(ctx, cluster, true, time.Time{}); err != nil {
 		return false, err
 	}
-	_, err = TidyIfFree(ctx, v, c, cluster, task.Silent)
+	_, err = tidyIfFree(ctx, n, c, cluster, id, task.Silent)
 	return false, err
 }
 
-// Remove takes a backup out of the store: its manifest first, so that what is cut short
-// is no backup, and then what no other backup needs. Again is no error. While another
-// backup is being taken the space is not freed: that is done when it has ended.
-func Remove(ctx context.Context, v *vault.Vault, c *catalog.Catalog, cluster, id string, report task.Report) error {
-	if err := v.Delete(ctx, store.ManifestKey(cluster, id)); err != nil {
-		return err
+// Remove deletes a dropped backup from the store, once it has waited long enough: its manifest first,
+// so that what is cut short is no backup, and then what no other backup needs. Again is no error.
+// While another backup is being taken the space is not freed: that is done when it has ended.
+func Remove(ctx context.Context, n *notice.Board, c *catalog.Catalog, cluster, id string, report task.Report) error {
+	if n.Delay > 0 {
+		report.Log("base %s is deleted; it can be taken back for %s: velvet keep undo", id, figures.Span(n.Delay))
+	} else {
+		report.Log("base %s is gone; WAL and other base backups are untouched", id)
 	}
-	if err := v.DeleteAll(ctx, store.BackupPrefix(cluster, id)); err != nil {
-		return err
-	}
-	report.Log("base %s is gone; WAL and other base backups are untouched", id)
-	done, err := TidyIfFree(ctx, v, c, cluster, report)
+	done, err := TidyIfFree(ctx, n, c, cluster, report)
 	switch {
 	case Unreadable(err):
 		report.Warn("the space is not freed yet: %v. Drop that base too, or mend the store", err)
@@ -57,16 +59,22 @@ func Unreadable(err error) bool {
 }
 
 // TidyIfFree tidies a cluster's part of the store unless a backup is being taken there.
-func TidyIfFree(ctx context.Context, v *vault.Vault, c *catalog.Catalog, cluster string, report task.Report) (done bool, err error) {
+func TidyIfFree(ctx context.Context, n *notice.Board, c *catalog.Catalog, cluster string, report task.Report) (done bool, err error) {
+	return tidyIfFree(ctx, n, c, cluster, "", report)
+}
+
+// tidyIfFree does so; packs of the backup undone, which never was one, do not wait.
+func tidyIfFree(ctx context.Context, n *notice.Board, c *catalog.Catalog, cluster, undone string, report task.Report) (done bool, err error) {
 	lease, ok, err := c.OwnContent(ctx, cluster)
 	if err != nil || !ok {
 		return false, err
 	}
 	defer lease.Release()
-	if err := (&tidier{vault: v, catalog: c, cluster: cluster, report: report, held: lease.Held}).run(ctx); err != nil {
+	t := &tidier{vault: n.Store, notices: n, catalog: c, cluster: cluster, undone: undone, report: report, held: lease.Held}
+	if err := t.run(ctx); err != nil {
 		return false, err
 	}
-	return true, c.SetTidyDue(ctx, cluster, false)
+	return true, c.SetTidyDue(ctx, cluster, !t.next.IsZero(), t.next)
 }
 
 // Recover records a backup by its manifest, for a catalogue that is made anew. whole is

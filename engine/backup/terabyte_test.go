@@ -14,6 +14,7 @@ import (
 	"velvetrewind/core/layout"
 	"velvetrewind/core/pg"
 	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/notice"
 	"velvetrewind/engine/store"
 	"velvetrewind/engine/store/dir"
 	"velvetrewind/engine/task"
@@ -69,7 +70,7 @@ func compareMade(b testing.TB, files int, report func(float64, string)) {
 
 	started = time.Now()
 	require.NoError(b, c.DropBackup(ctx, first))
-	require.NoError(b, Remove(ctx, t.Store, c, k.ID, first, task.Silent))
+	require.NoError(b, Remove(ctx, &notice.Board{Store: t.Store}, c, k.ID, first, task.Silent))
 	report(opened.Seconds(), "open-s")
 	report(compared.Seconds(), "compare-s")
 	report(time.Since(started).Seconds(), "forget-s")

@@ -7,11 +7,13 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"velvetrewind/core/figures"
 	"velvetrewind/core/layout"
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/filemap"
+	"velvetrewind/engine/notice"
 	"velvetrewind/engine/store"
 	"velvetrewind/engine/task"
 	"velvetrewind/engine/vault"
@@ -26,13 +28,16 @@ type tidier struct {
 	cluster string
 	report  task.Report
 	held    func(context.Context) bool // the right to do so is still ours
+	notices *notice.Board
+	undone  string // backup that was given up
 
 	going   []string // backups that are to be dropped: that one cannot be read is no matter
 	backups []string
 	packs   map[string]*packState
 	used    map[string]bool // packs that any manifest names
 
-	leftovers []string // manifests of dropped backups
+	leftovers []string  // dropped backups whose manifests are there
+	next      time.Time // when more will have waited long enough; zero if nothing waits
 }
 
 // packState is a pack that is there, and what of it is needed.
@@ -41,6 +46,7 @@ type packState struct {
 	size        int64 // of the newest generation
 	used        int64 // bytes that the backup needs which needs most of it
 	users       []string
+	waiting     bool // a dropped backup needs it that can still be taken back
 }
 
 // least is the share of a pack that must be needed for it to stay as it is, as one in least.
@@ -59,24 +65,23 @@ func (t *tidier) run(ctx context.Context) error {
 	if !t.held(ctx) {
 		return errors.New("the right to tidy was lost meanwhile; nothing was removed")
 	}
-	for _, key := range t.leftovers { // first, as in every drop
-		if err := t.vault.Delete(ctx, key); err != nil {
-			return err
-		}
+	due, err := t.dropDue(ctx) // first, as in every drop
+	if err != nil {
+		return err
 	}
 	removed, bytes := 0, int64(0)
 	for _, id := range t.order() {
 		p := t.packs[id]
 		newest := slices.Max(p.generations)
 		for _, g := range p.generations {
-			if len(p.users) > 0 && g == newest {
+			if g == newest && (len(p.users) > 0 || p.waiting || !due["pack "+id]) {
 				continue
 			}
 			if err := t.vault.Delete(ctx, store.PackKey(t.cluster, id, g)); err != nil {
 				return err
 			}
 		}
-		if len(p.users) == 0 {
+		if len(p.users) == 0 && !p.waiting && due["pack "+id] {
 			removed++
 			bytes += p.size
 		}
@@ -94,6 +99,66 @@ func (t *tidier) run(ctx context.Context) error {
 	}
 	return t.condense(ctx)
 }
+
+// dropDue deletes the manifests of dropped backups that have waited long enough, and tells which packs
+// have. What the others need stays.
+func (t *tidier) dropDue(ctx context.Context) (map[string]bool, error) {
+	var names []string
+	for _, id := range t.leftovers {
+		names = append(names, "base "+id)
+	}
+	for _, id := range t.order() {
+		if len(t.packs[id].users) == 0 && !t.given(id) {
+			names = append(names, "pack "+id)
+		}
+	}
+	list, next, err := t.notices.Due(ctx, t.cluster, "packs", names)
+	if err != nil {
+		return nil, err
+	}
+	t.next = next
+	due := make(map[string]bool, len(list))
+	for _, name := range list {
+		due[name] = true
+	}
+	for id := range t.packs {
+		if t.given(id) {
+			due["pack "+id] = true
+		}
+	}
+	for _, id := range t.leftovers {
+		going := due["base "+id]
+		if going {
+			if going, err = t.catalog.MarkGone(ctx, id); err != nil {
+				return nil, err
+			}
+		}
+		if going {
+			if err := t.vault.Delete(ctx, store.ManifestKey(t.cluster, id)); err != nil {
+				return nil, err
+			}
+			continue
+		}
+		t.backups = append(t.backups, id) // its packs are not condensed either
+		_, err := ReadManifest(ctx, t.vault, t.cluster, id, layout.Visit{Pack: func(u layout.Use) error {
+			t.used[u.Pack] = true
+			if p := t.packs[u.Pack]; p != nil {
+				p.waiting, p.used = true, max(p.used, u.Bytes)
+				if len(p.users) > 0 {
+					p.users = append(p.users, id)
+				}
+			}
+			return nil
+		}})
+		if err != nil && !Unreadable(err) {
+			return nil, fmt.Errorf("nothing was removed, because it is not known what base %s needs: %w", id, err)
+		}
+	}
+	return due, nil
+}
+
+// given tells whether a pack was written for the backup that was given up.
+func (t *tidier) given(pack string) bool { return t.undone != "" && store.PackOf(pack, t.undone) }
 
 // look lists the packs first and then reads what the manifests need: a pack that is
 // listed was written before any manifest was read.
@@ -178,7 +243,7 @@ func (t *tidier) standing(ctx context.Context) ([]string, error) {
 		switch {
 		case name != "manifest" || slices.Contains(ids, id):
 		case slices.Contains(dropped, id):
-			t.leftovers = append(t.leftovers, i.Key)
+			t.leftovers = append(t.leftovers, id)
 		default:
 			ids = append(ids, id)
 		}

@@ -31,6 +31,7 @@ type Backup struct {
 	Tablespaces json.RawMessage `db:"tablespaces"` // []layout.TablespaceEntry
 	TaskID      string          `db:"task_id"`
 	DroppedAt   sql.NullTime    `db:"dropped_at"`
+	Gone        bool            `db:"gone"` // for good
 	Beside      string          `db:"beside"`
 	BytesHeld   int64           `db:"bytes_held"`
 	BytesShared int64           `db:"bytes_shared"`
@@ -77,7 +78,7 @@ func (c *Catalog) Backup(ctx context.Context, id string) (Backup, error) {
 func (c *Catalog) DropBackup(ctx context.Context, id string) error {
 	r, err := c.db.ExecContext(ctx, `with gone as (update velvet.backups set dropped_at = now() where id = $1 and dropped_at is null
 		and not exists (select from velvet.copies where backup_id = $1 and state = $2) returning cluster_id)
-		update velvet.clusters set tidy_due = true where id in (select cluster_id from gone)`, id, CopyLayingOut)
+		update velvet.clusters set tidy_due = true, tidy_after = null where id in (select cluster_id from gone)`, id, CopyLayingOut)
 	if err != nil {
 		return err
 	}
@@ -93,10 +94,26 @@ func (c *Catalog) Dropped(ctx context.Context, cluster string) ([]string, error)
 	return list, c.db.SelectContext(ctx, &list, `select id from velvet.backups where cluster_id = $1 and dropped_at is not null`, cluster)
 }
 
-// SetTidyDue notes whether a cluster's part of the store holds what nothing needs.
-func (c *Catalog) SetTidyDue(ctx context.Context, cluster string, due bool) error {
-	_, err := c.db.ExecContext(ctx, `update velvet.clusters set tidy_due = $2 where id = $1`, cluster, due)
+// SetTidyDue notes whether a cluster's part of the store holds what no base backup needs, and when to look
+// at it again; zero is at once.
+func (c *Catalog) SetTidyDue(ctx context.Context, cluster string, due bool, after time.Time) error {
+	_, err := c.db.ExecContext(ctx, `update velvet.clusters set tidy_due = $2, tidy_after = $3 where id = $1`, cluster, due, sql.NullTime{Time: after, Valid: !after.IsZero()})
 	return err
+}
+
+// MarkGone notes that a dropped backup is about to be deleted for good. It is false if it was taken back.
+func (c *Catalog) MarkGone(ctx context.Context, id string) (bool, error) {
+	return c.changed(ctx, `update velvet.backups set gone = true where id = $1 and dropped_at is not null`, id)
+}
+
+// changed tells whether a statement has found a row to change.
+func (c *Catalog) changed(ctx context.Context, query string, args ...any) (bool, error) {
+	r, err := c.db.ExecContext(ctx, query, args...)
+	if err != nil {
+		return false, err
+	}
+	n, err := r.RowsAffected()
+	return n > 0, err
 }
 
 // States of a copy.

@@ -31,7 +31,8 @@ type Cluster struct {
 	AlertDrops     bool           `db:"alert_drops"`
 	AlertRows      int64          `db:"alert_rows"`
 	AlertShare     float64        `db:"alert_share"`
-	TidyDue        bool           `db:"tidy_due"`
+	TidyDue        bool           `db:"tidy_due"` // something is to be deleted from the store
+	TidyNow        bool           `db:"tidy_now"` // and has waited long enough, perhaps
 	SecondStore    bool           `db:"second_store"`
 
 	LabelsSet         json.RawMessage  `db:"labels"`    // map[string]string
@@ -126,7 +127,8 @@ func hostOf(conn string) string {
 }
 
 const clusterColumns = `id, name, conn_string, password_sealed, system_id::text as system_id, server_version, segment_size, data_checksums, superuser, slot, created_at, alert_drops, alert_rows, alert_share,
-	tidy_due or exists (select from velvet.released r where r.cluster_id = clusters.id and not r.tidied) as tidy_due, second_store, labels, keep_rule, replication_user, replication_sealed, capture_alert_seconds, data_directory, former_superusers, copies_user`
+	tidy_due or exists (select from velvet.released r where r.cluster_id = clusters.id and not r.tidied) as tidy_due,
+	tidy_due and coalesce(tidy_after <= now(), true) or exists (select from velvet.released r where r.cluster_id = clusters.id and not r.tidied and coalesce(r.due_at <= now(), true)) as tidy_now, second_store, labels, keep_rule, replication_user, replication_sealed, capture_alert_seconds, data_directory, former_superusers, copies_user`
 
 // Clusters lists all clusters by name.
 func (c *Catalog) Clusters(ctx context.Context) ([]Cluster, error) {
@@ -178,7 +180,9 @@ func (c *Catalog) RemoveCluster(ctx context.Context, id string) error {
 	}
 	defer func() { _ = tx.Rollback() }()
 	for _, q := range []string{
-		`delete from velvet.backups where cluster_id = $1 and dropped_at is not null and not exists (select from velvet.copies where backup_id = backups.id)`,
+		`delete from velvet.proofs where cluster_id = $1`,
+		`delete from velvet.copies where cluster_id = $1 and state = '` + CopyDiscarded + `'`,
+		`delete from velvet.backups where cluster_id = $1 and dropped_at is not null`,
 		`delete from velvet.clusters where id = $1`,
 	} {
 		if _, err := tx.ExecContext(ctx, q, id); err != nil {
@@ -186,6 +190,46 @@ func (c *Catalog) RemoveCluster(ctx context.Context, id string) error {
 		}
 	}
 	return tx.Commit()
+}
+
+// Removed is a cluster that was removed and whose part of the store is to be deleted.
+type Removed struct {
+	ID        string    `db:"id"`
+	Name      string    `db:"name"`
+	RemovedAt time.Time `db:"removed_at"`
+}
+
+// NoteRemoved has a cluster's part of the store be deleted once it has waited long enough.
+func (c *Catalog) NoteRemoved(ctx context.Context, k Cluster) error {
+	_, err := c.db.ExecContext(ctx, `insert into velvet.removed_clusters (id, name) values ($1, $2) on conflict (id) do update set removed_at = now(), look_at = null`, k.ID, k.Name)
+	return err
+}
+
+// RemovedClusters lists them; those that were registered again are forgotten.
+func (c *Catalog) RemovedClusters(ctx context.Context) ([]Removed, error) {
+	if _, err := c.db.ExecContext(ctx, `delete from velvet.removed_clusters where id in (select id from velvet.clusters)`); err != nil {
+		return nil, err
+	}
+	var list []Removed
+	return list, c.db.SelectContext(ctx, &list, `select id, name, removed_at from velvet.removed_clusters order by removed_at`)
+}
+
+// RemovedToLookAt lists those that may have waited long enough.
+func (c *Catalog) RemovedToLookAt(ctx context.Context) ([]Removed, error) {
+	var list []Removed
+	return list, c.db.SelectContext(ctx, &list, `select id, name, removed_at from velvet.removed_clusters where coalesce(look_at <= now(), true) order by removed_at`)
+}
+
+// LookAtRemoved notes when to look at a removed cluster again.
+func (c *Catalog) LookAtRemoved(ctx context.Context, id string, at time.Time) error {
+	_, err := c.db.ExecContext(ctx, `update velvet.removed_clusters set look_at = $2 where id = $1`, id, at)
+	return err
+}
+
+// ForgetRemoved notes that nothing of a removed cluster is left.
+func (c *Catalog) ForgetRemoved(ctx context.Context, id string) error {
+	_, err := c.db.ExecContext(ctx, `delete from velvet.removed_clusters where id = $1`, id)
+	return err
 }
 
 // ForgetCluster removes every record of a cluster, also of its base backups, which stay

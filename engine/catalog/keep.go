@@ -100,12 +100,13 @@ type Released struct {
 	Stretch
 	ReleasedAt time.Time `db:"released_at"`
 	Tidied     bool      `db:"tidied"` // its objects are gone
+	Going      bool      `db:"going"`  // they are being deleted: there is no way back
 }
 
 // Released lists the WAL of a cluster that was let go.
 func (c *Catalog) Released(ctx context.Context, cluster string) ([]Released, error) {
 	var list []Released
-	return list, c.db.SelectContext(ctx, &list, `select timeline, first, last, released_at, tidied from velvet.released where cluster_id = $1 order by timeline, first`, cluster)
+	return list, c.db.SelectContext(ctx, &list, `select timeline, first, last, released_at, tidied, going from velvet.released where cluster_id = $1 order by timeline, first`, cluster)
 }
 
 // ReleasedSince tells whether anything of a cluster was let go since a time.
@@ -116,9 +117,85 @@ func (c *Catalog) ReleasedSince(ctx context.Context, cluster string, since time.
 
 // Tidied notes that the objects of released WAL are gone.
 func (c *Catalog) Tidied(ctx context.Context, cluster string, s Stretch) error {
-	_, err := c.db.ExecContext(ctx, `update velvet.released set tidied = true where cluster_id = $1 and timeline = $2 and first = $3 and last = $4`,
+	_, err := c.db.ExecContext(ctx, `with gone as (update velvet.released set tidied = true where cluster_id = $1 and timeline = $2 and first = $3 and last = $4)
+		delete from velvet.deleted_segments where cluster_id = $1 and timeline = $2 and number between $3 and $4`,
 		cluster, int64(s.Timeline), int64(s.First), int64(s.Last))
 	return err
+}
+
+// MarkGoing notes that the objects of released WAL are about to be deleted. It is false if it was taken back.
+func (c *Catalog) MarkGoing(ctx context.Context, cluster string, s Stretch) (bool, error) {
+	return c.changed(ctx, `update velvet.released set going = true where cluster_id = $1 and timeline = $2 and first = $3 and last = $4 and not tidied`,
+		cluster, int64(s.Timeline), int64(s.First), int64(s.Last))
+}
+
+// WaitFor notes when to look again at released WAL that waits.
+func (c *Catalog) WaitFor(ctx context.Context, cluster string, at time.Time) error {
+	_, err := c.db.ExecContext(ctx, `update velvet.released set due_at = $2 where cluster_id = $1 and not tidied and not going`, cluster, at)
+	return err
+}
+
+// LookAgain has everything be looked at that waits to be deleted, for the delay may be another now.
+func (c *Catalog) LookAgain(ctx context.Context) error {
+	for _, q := range []string{
+		`update velvet.clusters set tidy_after = null where tidy_after is not null`,
+		`update velvet.released set due_at = null where due_at is not null`,
+		`update velvet.removed_clusters set look_at = null where look_at is not null`,
+	} {
+		if _, err := c.db.ExecContext(ctx, q); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Pending is what was deleted of a cluster and is not gone yet.
+type Pending struct {
+	Backups  []PendingBackup
+	Segments int64
+	Bytes    int64        // of WAL
+	Since    sql.NullTime // when the oldest of the WAL was deleted
+}
+
+// PendingBackup is a base backup that was deleted and is not gone yet.
+type PendingBackup struct {
+	ID        string    `db:"id"`
+	StoppedAt time.Time `db:"stopped_at"`
+	DroppedAt time.Time `db:"dropped_at"`
+}
+
+// Pending tells what can be taken back.
+func (c *Catalog) Pending(ctx context.Context, cluster string) (p Pending, err error) {
+	if err := c.db.SelectContext(ctx, &p.Backups, `select id, stopped_at, dropped_at from velvet.backups where cluster_id = $1 and dropped_at is not null and not gone order by stopped_at`, cluster); err != nil {
+		return p, err
+	}
+	row := c.db.QueryRowxContext(ctx, `select count(*), coalesce(sum(d.stored_bytes), 0)::bigint, min(r.released_at) from velvet.deleted_segments d join velvet.released r
+		on r.cluster_id = d.cluster_id and r.timeline = d.timeline and d.number between r.first and r.last where d.cluster_id = $1 and not r.going and not r.tidied`, cluster)
+	return p, row.Scan(&p.Segments, &p.Bytes, &p.Since)
+}
+
+// Undelete takes back what was deleted of a cluster and is not gone yet.
+func (c *Catalog) Undelete(ctx context.Context, cluster string) error {
+	tx, err := c.db.BeginTxx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = tx.Rollback() }()
+	for _, q := range []string{
+		`select from velvet.clusters where id = $1 for update`,
+		`update velvet.backups set dropped_at = null where cluster_id = $1 and dropped_at is not null and not gone`,
+		`with back as (delete from velvet.released where cluster_id = $1 and not going and not tidied returning *),
+			there as (delete from velvet.deleted_segments d using back b where d.cluster_id = b.cluster_id and d.timeline = b.timeline and d.number between b.first and b.last returning d.*)
+			insert into velvet.segments select * from there on conflict do nothing`,
+	} {
+		if _, err := tx.ExecContext(ctx, q, cluster); err != nil {
+			return err
+		}
+	}
+	if err := joinRuns(ctx, tx, cluster); err != nil {
+		return err
+	}
+	return tx.Commit()
 }
 
 // HasSegments tells whether any segment of a stretch is recorded.
@@ -180,7 +257,7 @@ func (c *Catalog) Release(ctx context.Context, cluster string, backups []string,
 			return err
 		}
 	}
-	if _, err := tx.ExecContext(ctx, `update velvet.clusters set tidy_due = true where id = $1`, cluster); err != nil {
+	if _, err := tx.ExecContext(ctx, `update velvet.clusters set tidy_due = true, tidy_after = null where id = $1`, cluster); err != nil {
 		return err
 	}
 	if err := joinRuns(ctx, tx, cluster); err != nil {
@@ -191,12 +268,13 @@ func (c *Catalog) Release(ctx context.Context, cluster string, backups []string,
 
 func releaseStretch(ctx context.Context, tx *sqlx.Tx, cluster string, s Stretch) error {
 	_, err := tx.ExecContext(ctx, `insert into velvet.released (cluster_id, timeline, first, last) values ($1, $2, $3, $4)
-		on conflict (cluster_id, timeline, first) do update set last = greatest(velvet.released.last, excluded.last), released_at = now(), tidied = false`,
+		on conflict (cluster_id, timeline, first) do update set last = greatest(velvet.released.last, excluded.last), released_at = now(), tidied = false, going = false, due_at = null`,
 		cluster, int64(s.Timeline), int64(s.First), int64(s.Last))
 	if err != nil {
 		return err
 	}
-	_, err = tx.ExecContext(ctx, `delete from velvet.segments where cluster_id = $1 and timeline = $2 and number between $3 and $4`,
+	_, err = tx.ExecContext(ctx, `with deleted as (delete from velvet.segments where cluster_id = $1 and timeline = $2 and number between $3 and $4 returning *)
+		insert into velvet.deleted_segments select * from deleted`,
 		cluster, int64(s.Timeline), int64(s.First), int64(s.Last))
 	return err
 }

@@ -23,6 +23,7 @@ import (
 	"velvetrewind/engine/archive"
 	"velvetrewind/engine/backup"
 	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/notice"
 	"velvetrewind/engine/problem"
 	"velvetrewind/engine/store"
 	"velvetrewind/engine/task"
@@ -33,6 +34,7 @@ import (
 type Keeper struct {
 	Catalog *catalog.Catalog
 	Store   *vault.Vault
+	Notices *notice.Board
 	Spool   string
 	Second  bool // there should be a second store
 }
@@ -234,7 +236,7 @@ func (k *Keeper) Tidy(ctx context.Context, c catalog.Cluster, report task.Report
 	} else if err := k.tidyWAL(ctx, c, report); err != nil {
 		return err
 	}
-	done, err := backup.TidyIfFree(ctx, k.Store, k.Catalog, c.ID, report)
+	done, err := backup.TidyIfFree(ctx, k.Notices, k.Catalog, c.ID, report)
 	if err == nil && !done {
 		report.Log("a base backup is being taken: packs are removed when it has ended")
 	}
@@ -247,8 +249,23 @@ func (k *Keeper) tidyWAL(ctx context.Context, c catalog.Cluster, report task.Rep
 	if err != nil {
 		return err
 	}
+	var names []string
 	for _, r := range released {
-		if r.Tidied {
+		if !r.Tidied {
+			names = append(names, stretchName(r.Stretch))
+		}
+	}
+	list, next, err := k.Notices.Due(ctx, c.ID, "wal", names)
+	if err != nil {
+		return err
+	}
+	if !next.IsZero() {
+		if err := k.Catalog.WaitFor(ctx, c.ID, next); err != nil {
+			return err
+		}
+	}
+	for _, r := range released {
+		if r.Tidied || !slices.Contains(list, stretchName(r.Stretch)) {
 			continue
 		}
 		again, err := k.Catalog.HasSegments(ctx, c.ID, r.Stretch)
@@ -257,6 +274,11 @@ func (k *Keeper) tidyWAL(ctx context.Context, c catalog.Cluster, report task.Rep
 		}
 		if again {
 			continue // recorded anew: it is no longer released
+		}
+		if still, err := k.Catalog.MarkGoing(ctx, c.ID, r.Stretch); err != nil {
+			return err
+		} else if !still {
+			continue // taken back
 		}
 		for n := r.First; n <= r.Last; n++ {
 			report.Progress(int64(n-r.First), int64(r.Last-r.First+1), task.None, "removing WAL that was let go")
@@ -272,6 +294,10 @@ func (k *Keeper) tidyWAL(ctx context.Context, c catalog.Cluster, report task.Rep
 		}
 	}
 	return nil
+}
+
+func stretchName(s catalog.Stretch) string {
+	return fmt.Sprintf("%d %d-%d", s.Timeline, s.First, s.Last)
 }
 
 func (k *Keeper) removeSegment(ctx context.Context, c catalog.Cluster, s pg.Segment) error {

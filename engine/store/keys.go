@@ -31,6 +31,11 @@ func DepositKey(cluster string) string { return fmt.Sprintf("clusters/%s/deposit
 // of no cluster; with "" what all of those are below.
 func SharedDepositKey(installation string) string { return "catalogue/" + installation }
 
+// NoticeKey is where it is kept since when what of a cluster is to be deleted: packs, wal or all.
+func NoticeKey(cluster, kind string) string {
+	return fmt.Sprintf("clusters/%s/notices/%s", cluster, kind)
+}
+
 // WALPrefix is what all WAL of a cluster is below.
 func WALPrefix(cluster string) string { return fmt.Sprintf("clusters/%s/wal/", cluster) }
 

@@ -15,6 +15,23 @@ type Keep struct {
 	Promise Promise    `json:"promise"`
 	Pins    []Pin      `json:"pins"`
 	NextRun *time.Time `json:"nextRun,omitempty" doc:"when the calendar applies the rule next"`
+	Deleted *Deleted   `json:"deleted,omitempty" doc:"what was deleted and can be taken back still"`
+}
+
+// Deleted is what was deleted of a cluster and is not gone for good yet.
+type Deleted struct {
+	Backups  []DeletedBackup `json:"backups"`
+	Segments int64           `json:"segments" doc:"WAL segments"`
+	Bytes    int64           `json:"bytes" doc:"of WAL"`
+	// WALUntil is when the first of the WAL is gone, at the earliest.
+	WALUntil *time.Time `json:"walUntil,omitempty" doc:"until when all of the WAL can be taken back"`
+}
+
+// DeletedBackup is a base backup that was deleted.
+type DeletedBackup struct {
+	ID      string    `json:"id"`
+	TakenAt time.Time `json:"takenAt"`
+	Until   time.Time `json:"until" doc:"until when it can be taken back"`
 }
 
 // Pin keeps a base backup whatever the rule says.
