@@ -2,7 +2,8 @@
 # make test   sets everything up, checks everything and passes the tests
 # make bench  prints speeds as ratios; half an hour and more
 # make endure kills and cuts capture 300 times at random; a quarter of an hour and more
-# make build  builds bin/velvet with the console in it
+# make build  builds bin/velvet with the console in it, and its bill of materials
+# make vulnerabilities looks the dependencies up in the databases of Go and npm; it needs the internet
 # make lint   formatting, vet, staticcheck, types, generated files
 
 SHELL := /bin/bash
@@ -12,8 +13,8 @@ SHELL := /bin/bash
 console_sources := $(shell find console/src console/index.html console/vite.config.ts console/package.json 2>/dev/null)
 go_sources := $(shell find . -name node_modules -prune -o \( -name '*.go' -o -name '*.sql' \) -print)
 
-.PHONY: build demo test bench endure lint prepare prepare-tests generate clean
-build: bin/velvet
+.PHONY: build demo test bench endure lint vulnerabilities prepare prepare-tests generate clean
+build: bin/velvet bin/velvet.cdx.json
 
 prepare:
 	@./prepare.sh
@@ -34,6 +35,14 @@ bin/velvet: console/dist/index.html $(go_sources) go.mod
 	@echo "velvet is compiled (a minute or two the first time: its modules are fetched)."
 	@go build -trimpath -ldflags "-X main.version=$$(git describe --always --dirty 2>/dev/null || echo development)" -o $@ ./cmd/velvet
 
+# Fails if a dependency's licence is none of those that are allowed.
+bin/velvet.cdx.json: bin/velvet console/package-lock.json
+	@go run ./cmd/sbom bin/velvet console/package-lock.json > $@.new && mv $@.new $@
+
+vulnerabilities: bin/velvet console/node_modules/.stamp
+	go run golang.org/x/vuln/cmd/govulncheck@v1.1.4 -mode binary bin/velvet
+	cd console && npm audit
+
 # ONCE=1 ends the demo after the job.
 demo: prepare bin/velvet
 	@./bin/velvet demo $(if $(ONCE),--once)
@@ -53,7 +62,7 @@ lint: console/dist/index.html
 	@cd console && npx --no-install openapi-typescript ../docs/openapi.yaml -o /tmp/velvet-schema.$$$$.ts >/dev/null && \
 		{ cmp -s /tmp/velvet-schema.$$$$.ts src/schema.ts || { echo "console/src/schema.ts is stale: run make generate"; exit 1; }; }; rm -f /tmp/velvet-schema.$$$$.ts
 
-test: prepare-tests bin/velvet lint
+test: prepare-tests bin/velvet bin/velvet.cdx.json lint
 	cd console && npm test --silent
 	@table=$$(mktemp); trap "rm -f $$table" EXIT; \
 		VELVET_VERSIONS_TABLE=$$table go test -timeout 45m ./...; \

@@ -46,6 +46,10 @@ func (s *Service) openStore(ctx context.Context) (where place.Place, err error) 
 	if err := s.noteKeys(ctx); err != nil {
 		return where, err
 	}
+	if err := s.takeEpoch(ctx); err != nil {
+		return where, err
+	}
+	s.store.Guard = s.guardStore
 	s.store.Fell = func(key string, why error) {
 		s.log.Warn("taken from the second store", "object", key, "because", why)
 	}
@@ -118,6 +122,19 @@ type mirrors struct {
 	mu      sync.Mutex
 	done    map[string]string // by cluster, the state that was last copied or is being copied
 	trouble string
+	foreign string // why nothing in the store may be deleted or replaced
+}
+
+func (m *mirrors) taken() string {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return m.foreign
+}
+
+func (m *mirrors) setTaken(why string) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.foreign = why
 }
 
 func (m *mirrors) problem() string {
@@ -153,6 +170,14 @@ func (s *Service) lookAfterStoreOnce(ctx context.Context) error {
 	all, err := schedule.Load(ctx, s.catalog)
 	if err != nil {
 		return err
+	}
+	taken := ""
+	if e := s.guardStore(ctx); errors.Is(e, vault.ErrTaken) {
+		taken = e.Error()
+	}
+	s.mirrors.setTaken(taken)
+	if taken != "" {
+		return errors.New(taken)
 	}
 	s.reachSecond(ctx)
 	err = s.deleteRemoved(ctx)

@@ -158,6 +158,18 @@ func (s *Service) Start() {
 	}
 }
 
+// Refuses starts the service, which must end by itself, and gives what it says.
+func (s *Service) Refuses() string {
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, s.program, s.args...)
+	cmd.Env = s.env
+	out, err := cmd.CombinedOutput()
+	require.Error(s.bed, err, string(out))
+	require.NoError(s.bed, ctx.Err(), "the service started: %s", out)
+	return string(out)
+}
+
 // Program is the path of the velvet program.
 func (s *Service) Program() string { return s.program }
 

@@ -105,3 +105,55 @@ func TestTakenBack(t *testing.T) {
 	})
 	s.refused(1, []string{"nothing of ferries was deleted that is not gone for good"}, "keep", "undo", "ferries")
 }
+
+// TestClonedCatalogue has a copy of the catalogue begin to use the store: whoever used it last may delete
+// and replace what is there, and the other may not.
+func TestClonedCatalogue(t *testing.T) {
+	t.Parallel()
+	s := newStage(t)
+	s.protect()
+	s.take("--kind", "full")
+	s.commit(1)
+	s.take("--kind", "full")
+	s.captured()
+	var bases []wire.Backup
+	s.service.JSON(&bases, "backup", "list", "ferries")
+	s.service.Stop()
+	admin := s.service.Records.Connect("template1")
+	_, err := admin.Exec(context.Background(), "create database clone template postgres")
+	require.NoError(t, err)
+	require.NoError(t, admin.Close(context.Background()))
+	s.service.Start()
+	s.streaming()
+
+	clone := s.service.Another("clone-home")
+	clone.UseDatabase(s.service.Records.DSN(testbed.Superuser, "clone") + " password='" + testbed.Password + "'")
+	clone.With("--store", s.Path("home", "store"))
+	out := clone.Refuses()
+	assert.Contains(t, out, "another catalogue, or a later state of this one, has used the store since")
+	clone.With("--store", s.Path("home", "store"), "--adopt-store")
+	clone.Start()
+
+	before := s.objects(s.Path("home", "store"))
+	r := s.service.Velvet("backup", "drop", bases[1].ID, "--confirm", "ferries")
+	assert.NotZero(t, r.Code)
+	assert.Contains(t, r.Out+r.Err, "nothing in the store was deleted or replaced")
+	r = s.service.Velvet("store", "deposit")
+	assert.NotZero(t, r.Code, r.Out)
+	s.Eventually("that is what needs attention", func() bool {
+		needs := s.cluster().Needs
+		return len(needs) > 0 && needs[0].Kind == "store"
+	})
+	for path := range before {
+		assert.FileExists(t, path)
+	}
+	s.service.Stop()
+	assert.Contains(t, s.service.Refuses(), "has used the store since")
+	r = clone.Velvet("backup", "drop", bases[1].ID, "--confirm", "ferries")
+	assert.Zero(t, r.Code, r.Err)
+	clone.Stop()
+	clone.With("--store", s.Path("home", "store"))
+	clone.Start() // again, as itself
+	clone.Must("store", "audit")
+	s.service = clone
+}

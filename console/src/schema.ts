@@ -1764,7 +1764,7 @@ export interface components {
             /** @description what deals with it, or shows more */
             command: string;
             /** @enum {string} */
-            kind: "capture" | "no base" | "hole" | "promise" | "late" | "clock" | "incident" | "damage";
+            kind: "capture" | "store" | "no base" | "hole" | "promise" | "late" | "clock" | "incident" | "damage";
             /** @description one sentence */
             text: string;
         };

@@ -19,6 +19,7 @@ type Kind string
 // The kinds, the worst first.
 const (
 	Capture  Kind = "capture"  // WAL is not being received
+	Store    Kind = "store"    // another catalogue uses the store
 	NoBase   Kind = "no base"  // nothing can be restored
 	Hole     Kind = "hole"     // captured WAL has a gap that nobody has accepted
 	Promise  Kind = "promise"  // the keep rule promises more than can be reached
@@ -28,11 +29,11 @@ const (
 	Damage   Kind = "damage"   // damaged base backups, or damaged pages in the newest
 )
 
-var order = []Kind{Capture, NoBase, Hole, Promise, Late, Clock, Incident, Damage}
+var order = []Kind{Capture, Store, NoBase, Hole, Promise, Late, Clock, Incident, Damage}
 
 // Need is one thing that needs a person.
 type Need struct {
-	Kind    Kind   `json:"kind" enum:"capture,no base,hole,promise,late,clock,incident,damage"`
+	Kind    Kind   `json:"kind" enum:"capture,store,no base,hole,promise,late,clock,incident,damage"`
 	Text    string `json:"text" doc:"one sentence"`
 	Command string `json:"command" doc:"what deals with it, or shows more"`
 }
@@ -41,6 +42,8 @@ type Need struct {
 type Cluster struct {
 	Name  string
 	Added time.Time
+
+	StoreTaken string // why nothing in the store may be deleted or replaced; "" where it may
 
 	CaptureWanted  bool
 	CaptureState   string
@@ -118,6 +121,9 @@ func Needs(k Cluster, now time.Time) []Need {
 		add(Capture, "velvet capture status "+k.Name, "The server retains %s of WAL for capture and has room for %s more: then it removes WAL that was not captured, or its disk is full.", figures.Size(k.Retained), figures.Size(k.Room))
 	}
 	captured := len(list) == 0
+	if k.StoreTaken != "" {
+		add(Store, "velvet store show", "Nothing in the store is deleted or replaced by this service: %s", k.StoreTaken)
+	}
 	if k.Bases == 0 && !k.BaseRunning {
 		add(NoBase, "velvet backup take "+k.Name, "There is no base backup: nothing can be restored.")
 	}

@@ -90,12 +90,14 @@ func (a *Auditor) Run(ctx context.Context, report task.Report) (r Result, err er
 			return r, fmt.Errorf("what %s should have: %w", k.Name, err)
 		}
 	}
-	err = a.Store.List(ctx, store.SharedDepositKey(""), func(i store.Info) error {
-		books.Want(audit.Object{Key: i.Key, Remade: true})
-		return ctx.Err()
-	})
-	if err != nil {
-		return r, err
+	for _, prefix := range []string{store.SharedDepositKey(""), store.EpochKey("")} {
+		err = a.Store.List(ctx, prefix, func(i store.Info) error {
+			books.Want(audit.Object{Key: i.Key, Remade: true})
+			return ctx.Err()
+		})
+		if err != nil {
+			return r, err
+		}
 	}
 	here, err := a.list(ctx, a.Store.First(), func(key, cluster string, size int64) {
 		r.Objects++

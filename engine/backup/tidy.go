@@ -65,6 +65,9 @@ func (t *tidier) run(ctx context.Context) error {
 	if !t.held(ctx) {
 		return errors.New("the right to tidy was lost meanwhile; nothing was removed")
 	}
+	if err := t.vault.MayDelete(ctx); err != nil {
+		return err
+	}
 	due, err := t.dropDue(ctx) // first, as in every drop
 	if err != nil {
 		return err

@@ -124,5 +124,22 @@ func (c *Catalog) SetStoreKeys(ctx context.Context, k StoreKeys) error {
 	return err
 }
 
+// Epoch is the store's epoch that this catalogue has taken, and the mark of the one that it is taking.
+type Epoch struct {
+	Number uint64 `db:"epoch"`
+	Mark   string `db:"epoch_mark"`
+}
+
+// Epoch reads it.
+func (c *Catalog) Epoch(ctx context.Context) (e Epoch, err error) {
+	return e, c.db.GetContext(ctx, &e, `select epoch, epoch_mark from velvet.installation`)
+}
+
+// SetEpoch notes it.
+func (c *Catalog) SetEpoch(ctx context.Context, e Epoch) error {
+	_, err := c.db.ExecContext(ctx, `update velvet.installation set epoch = $1, epoch_mark = $2`, int64(e.Number), e.Mark)
+	return err
+}
+
 // utoa writes an unsigned number for a numeric or text parameter.
 func utoa(n uint64) string { return strconv.FormatUint(n, 10) }

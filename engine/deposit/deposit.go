@@ -60,6 +60,9 @@ func (k *Keeper) Put(ctx context.Context) (clusters int, err error) {
 
 // put writes one deposit: a line of JSON for each row.
 func (k *Keeper) put(ctx context.Context, key, cluster string) error {
+	if err := k.Store.MayDelete(ctx); err != nil { // it replaces the one before
+		return err
+	}
 	w, err := k.Store.Create(ctx, key, layout.Zstd)
 	if err != nil {
 		return err

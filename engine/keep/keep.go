@@ -249,6 +249,9 @@ func (k *Keeper) tidyWAL(ctx context.Context, c catalog.Cluster, report task.Rep
 	if err != nil {
 		return err
 	}
+	if err := k.Store.MayDelete(ctx); err != nil {
+		return err
+	}
 	var names []string
 	for _, r := range released {
 		if !r.Tidied {

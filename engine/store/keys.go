@@ -36,6 +36,9 @@ func NoticeKey(cluster, kind string) string {
 	return fmt.Sprintf("clusters/%s/notices/%s", cluster, kind)
 }
 
+// EpochKey is where it is kept which catalogue used the store last; with "" what those are below.
+func EpochKey(number string) string { return "epochs/" + number }
+
 // WALPrefix is what all WAL of a cluster is below.
 func WALPrefix(cluster string) string { return fmt.Sprintf("clusters/%s/wal/", cluster) }
 

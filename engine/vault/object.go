@@ -45,6 +45,9 @@ func (w *Writer) Abort() { w.out.Abort() }
 
 // Put writes a whole object, and says how many bytes it takes in the store.
 func (v *Vault) Put(ctx context.Context, key string, codec layout.Codec, content []byte) (stored int64, err error) {
+	if err := v.MayDelete(ctx); err != nil { // it may replace one
+		return 0, err
+	}
 	w, err := v.Create(ctx, key, codec)
 	if err != nil {
 		return 0, err

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -23,6 +24,10 @@ type Vault struct {
 	key    *Key
 	// Fell is told of each object that had to be taken from the second store; may be nil.
 	Fell func(key string, why error)
+	// Guard refuses that anything is deleted or replaced by who is not to; may be nil.
+	Guard    func(context.Context) error
+	guarding sync.Mutex
+	guarded  time.Time // when it was asked last and had nothing against it
 }
 
 // Options say how a store is opened.
@@ -257,15 +262,26 @@ func (v *Vault) Stat(ctx context.Context, key string) (store.Info, error) {
 }
 
 // Sweep removes what unfinished writers left in the first store.
-func (v *Vault) Sweep(ctx context.Context, prefix string) error { return v.first.Sweep(ctx, prefix) }
+func (v *Vault) Sweep(ctx context.Context, prefix string) error {
+	if err := v.allowed(ctx, guardEvery); err != nil {
+		return err
+	}
+	return v.first.Sweep(ctx, prefix)
+}
 
 // Delete deletes an object from both stores.
 func (v *Vault) Delete(ctx context.Context, key string) error {
+	if err := v.allowed(ctx, guardEvery); err != nil {
+		return err
+	}
 	return v.both(func(s store.Store) error { return s.Delete(ctx, key) })
 }
 
 // DeleteAll deletes everything below a prefix from both stores.
 func (v *Vault) DeleteAll(ctx context.Context, prefix string) error {
+	if err := v.allowed(ctx, guardEvery); err != nil {
+		return err
+	}
 	return v.both(func(s store.Store) error {
 		_, err := store.DeleteAll(ctx, s, prefix)
 		return err

@@ -3,7 +3,7 @@ import type { Cluster } from "../api";
 
 export type Sort = "needs" | "name" | "reach" | "promise" | "lag" | "base" | "proof";
 
-const kinds = ["capture", "no base", "hole", "promise", "late", "incident", "damage"];
+const kinds = ["capture", "store", "no base", "hole", "promise", "late", "clock", "incident", "damage"];
 
 // rank tells how bad the worst need of a cluster is: 0 for none, higher is worse.
 export const rank = (c: Cluster): number => Math.max(0, ...(c.needs ?? []).map((n) => kinds.length - kinds.indexOf(n.kind)));

@@ -1,0 +1,68 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/problem"
+	"velvetrewind/engine/seal"
+	"velvetrewind/engine/vault"
+)
+
+// takeEpoch makes this catalogue the one that used the store last. A copy of a catalogue, or an earlier
+// state of one, must not delete or replace what another has written since.
+func (s *Service) takeEpoch(ctx context.Context) error {
+	return s.catalog.Alone(ctx, func(ctx context.Context) error {
+		ours, err := s.catalog.Epoch(ctx)
+		if err != nil {
+			return err
+		}
+		newest, err := s.store.Epoch(ctx)
+		if err != nil {
+			return err
+		}
+		// With our mark it is ours: the start that took it was cut short.
+		if newest.Number != ours.Number && newest.Mark != ours.Mark && !s.cfg.AdoptStore {
+			return foreign("the service was not started", newest, ours)
+		}
+		mark := seal.Random()
+		if err := s.catalog.SetEpoch(ctx, catalog.Epoch{Number: newest.Number, Mark: mark}); err != nil {
+			return err
+		}
+		next := vault.Epoch{Number: newest.Number + 1, Mark: mark, Taken: time.Now().UTC()}
+		if err := s.store.TakeEpoch(ctx, next); errors.Is(err, vault.ErrTaken) {
+			return foreign("the service was not started", vault.Epoch{Number: next.Number}, ours)
+		} else if err != nil {
+			return err
+		}
+		return s.catalog.SetEpoch(ctx, catalog.Epoch{Number: next.Number, Mark: mark})
+	})
+}
+
+// guardStore refuses to delete or replace anything in a store that another catalogue has used since.
+func (s *Service) guardStore(ctx context.Context) error {
+	ours, err := s.catalog.Epoch(ctx)
+	if err != nil {
+		return err
+	}
+	newest, err := s.store.Epoch(ctx)
+	if errors.Is(err, vault.ErrTaken) {
+		newest, err = s.store.Epoch(ctx)
+	}
+	if err != nil {
+		return err
+	}
+	if newest.Number != ours.Number && newest.Mark != ours.Mark { // with our mark another instance is starting
+		return foreign("nothing in the store was deleted or replaced", newest, ours)
+	}
+	return nil
+}
+
+func foreign(title string, newest vault.Epoch, ours catalog.Epoch) error {
+	p := problem.New(problem.Conflict, "If this catalogue is an old state or a copy, end this service and use the other one. If this is the right one, start once with --adopt-store, and then run: velvet store rebuild",
+		title, "%v: the store is at epoch %d, this catalogue at %d", vault.ErrTaken, newest.Number, ours.Number)
+	p.Err = vault.ErrTaken
+	return p
+}
