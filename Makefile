@@ -2,6 +2,8 @@
 # make test   sets everything up, checks everything and passes the tests
 # make bench  prints speeds as ratios; half an hour and more
 # make endure kills and cuts capture 300 times at random; a quarter of an hour and more
+# make fuzz   tries inputs on every decoder for an hour
+# make attacks prints what becomes of each attack that the tests carry out
 # make build  builds bin/velvet with the console in it, and its bill of materials
 # make vulnerabilities looks the dependencies up in the databases of Go and npm; it needs the internet
 # make lint   formatting, vet, staticcheck, types, generated files
@@ -13,7 +15,7 @@ SHELL := /bin/bash
 console_sources := $(shell find console/src console/index.html console/vite.config.ts console/package.json 2>/dev/null)
 go_sources := $(shell find . -name node_modules -prune -o \( -name '*.go' -o -name '*.sql' \) -print)
 
-.PHONY: build demo test bench endure lint vulnerabilities prepare prepare-tests generate clean
+.PHONY: attacks build demo test bench endure fuzz lint vulnerabilities prepare prepare-tests generate clean
 build: bin/velvet bin/velvet.cdx.json
 
 prepare:
@@ -70,6 +72,18 @@ test: prepare-tests bin/velvet bin/velvet.cdx.json lint
 
 bench: prepare-tests bin/velvet
 	go test -run '^$$' -bench . -benchtime 1x -timeout 120m ./bench ./engine/backup
+
+# For how many seconds: make fuzz FOR=3600
+fuzz:
+	FOR=$(or $(FOR),3600) ./fuzz.sh
+
+# What becomes of each attack, with this program and, where BEFORE=PATH names one, with an earlier one.
+attack_tests := TestHostileOwner|TestHostileFiles|TestCallsOfStrangers|TestLogins|TestEncryptedStore|TestTakenBack|TestClonedCatalogue
+attacks: prepare-tests bin/velvet
+	@dir=$$(mktemp -d); trap "rm -rf $$dir" EXIT; touch $$dir/before; \
+		if [ -n "$(BEFORE)" ]; then VELVET_PROGRAM=$(BEFORE) VELVET_ATTACKS_TABLE=$$dir/before go test -count=1 -timeout 45m -run '$(attack_tests)' ./cmd/velvet > $$dir/log 2>&1 || true; fi; \
+		VELVET_ATTACKS_TABLE=$$dir/now go test -count=1 -timeout 45m -run '$(attack_tests)' ./cmd/velvet; \
+		awk -F'\t' 'NR == FNR { before[$$1] = $$2; next } { printf "%-110s %-12s %s\n", $$1, ($$1 in before) ? before[$$1] : "-", $$2 }' $$dir/before $$dir/now
 
 # The same seed does the same again: make endure SEED=12 ROUNDS=300
 endure: prepare-tests bin/velvet

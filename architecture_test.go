@@ -125,9 +125,12 @@ func TestOnlyTheTableKnowsVersions(t *testing.T) {
 // sqlString finds the strings that ask a server something, and unqualified the names in them that
 // somebody else's object could stand for.
 var (
-	sqlString   = regexp.MustCompile("(?s)`[^`]*`")
+	sqlString   = regexp.MustCompile("(?s)`[^`]*`|\"(?:[^\"\\\\\n]|\\\\.)*\"")
 	asks        = regexp.MustCompile(`(?i)\bselect\b`)
 	unqualified = regexp.MustCompile(`(?:^|[^\w.'"])(pg_[a-z_]+)`)
+	called      = regexp.MustCompile(`(?:^|[^\w.'"])([a-z_][a-z0-9_]*)\(`)
+	// What looks like a call and is none, for the grammar has it.
+	grammar = strings.Fields("all and any array as by case cast coalesce exists extract filter from greatest in lateral least not nullif on or over row select using values when where with")
 )
 
 // TestNamesAreQualified holds what is asked of protected servers and of copies: every name of the
@@ -150,6 +153,9 @@ func TestNamesAreQualified(t *testing.T) {
 				found++
 				for _, name := range unqualified.FindAllStringSubmatch(text, -1) {
 					assert.Equal(t, "pg_catalog", name[1], "%s: in %s", file, text)
+				}
+				for _, name := range called.FindAllStringSubmatch(text, -1) {
+					assert.Contains(t, grammar, name[1], "%s: a function without its schema, in %s", file, text)
 				}
 			}
 		}

@@ -12,8 +12,8 @@ import (
 )
 
 // takeEpoch makes this catalogue the one that used the store last. A copy of a catalogue, or an earlier
-// state of one, must not delete or replace what another has written since.
-func (s *Service) takeEpoch(ctx context.Context) error {
+// state of one, must not delete or replace what another has written since. adopt takes the store over.
+func (s *Service) takeEpoch(ctx context.Context, adopt bool) error {
 	return s.catalog.Alone(ctx, func(ctx context.Context) error {
 		ours, err := s.catalog.Epoch(ctx)
 		if err != nil {
@@ -24,7 +24,7 @@ func (s *Service) takeEpoch(ctx context.Context) error {
 			return err
 		}
 		// With our mark it is ours: the start that took it was cut short.
-		if newest.Number != ours.Number && newest.Mark != ours.Mark && !s.cfg.AdoptStore {
+		if newest.Number != ours.Number && newest.Mark != ours.Mark && !adopt {
 			return foreign("the service was not started", newest, ours)
 		}
 		mark := seal.Random()

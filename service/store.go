@@ -35,7 +35,13 @@ func (s *Service) openStore(ctx context.Context) (where place.Place, err error) 
 	if err != nil {
 		return where, err
 	}
-	opt.Fingerprint, opt.Number = known.Fingerprint, known.Number
+	clusters, err := s.catalog.Clusters(ctx)
+	if err != nil {
+		return where, err
+	}
+	if len(clusters) > 0 { // else it has nothing to lose, and may have any store
+		opt.Fingerprint, opt.Number = known.Fingerprint, known.Number
+	}
 	first, where, err := place.Open(ctx, s.cfg.Store, s.cfg.StoreKeys, s.cfg.CopiesKeys, s.host.Group())
 	if err != nil {
 		return where, err
@@ -46,7 +52,7 @@ func (s *Service) openStore(ctx context.Context) (where place.Place, err error) 
 	if err := s.noteKeys(ctx); err != nil {
 		return where, err
 	}
-	if err := s.takeEpoch(ctx); err != nil {
+	if err := s.takeEpoch(ctx, s.cfg.AdoptStore || len(clusters) == 0); err != nil {
 		return where, err
 	}
 	s.store.Guard = s.guardStore

@@ -213,8 +213,12 @@ func (p *Postgres) Program(name string, args ...string) *exec.Cmd {
 	return cmd
 }
 
-// Program builds the velvet program, once for each test process, and gives its path.
+// Program builds the velvet program, once for each test process, and gives its path. VELVET_PROGRAM names
+// another, to see what an earlier one does.
 var Program = sync.OnceValues(func() (string, error) {
+	if given := os.Getenv("VELVET_PROGRAM"); given != "" {
+		return given, nil
+	}
 	root, err := moduleRoot()
 	if err != nil {
 		return "", err

@@ -63,7 +63,7 @@ func outsideFiles(ctx context.Context, conn *pgx.Conn) ([]string, error) {
 			select setting as file from pg_catalog.pg_settings where name in ('config_file', 'hba_file', 'ident_file')
 			union select sourcefile from pg_catalog.pg_settings where sourcefile is not null)
 		select distinct file from named where file is not null
-		and not starts_with(file, (select setting from pg_catalog.pg_settings where name = 'data_directory') || '/') order by file`)
+		and not pg_catalog.starts_with(file, (select setting from pg_catalog.pg_settings where name = 'data_directory') || '/') order by file`)
 	if err != nil {
 		return nil, err
 	}
@@ -77,7 +77,7 @@ func filesHidden(ctx context.Context, conn *pgx.Conn) (hidden bool, err error) {
 }
 
 func (t *Taker) saveSettings(ctx context.Context, conn *pgx.Conn, w *writer) error {
-	rows, err := conn.Query(ctx, `select name || ' = ' || quote_literal(setting) from pg_catalog.pg_settings
+	rows, err := conn.Query(ctx, `select name || ' = ' || pg_catalog.quote_literal(setting) from pg_catalog.pg_settings
 		where source in ('configuration file', 'command line') and name not in ('primary_conninfo', 'ssl_passphrase_command') order by name`)
 	if err != nil {
 		return err

@@ -253,7 +253,7 @@ func localRoot(ctx context.Context, conn *pgx.Conn, systemID uint64) string {
 	var root string
 	var port, session int
 	var started time.Time
-	err := conn.QueryRow(ctx, `select current_setting('data_directory'), current_setting('port')::int, pg_catalog.pg_postmaster_start_time(), pg_catalog.pg_backend_pid()`).Scan(&root, &port, &started, &session)
+	err := conn.QueryRow(ctx, `select pg_catalog.current_setting('data_directory'), pg_catalog.current_setting('port')::int, pg_catalog.pg_postmaster_start_time(), pg_catalog.pg_backend_pid()`).Scan(&root, &port, &started, &session)
 	if err != nil || root == "" {
 		return ""
 	}

@@ -11,8 +11,9 @@
 //   - everything below the flush position that the server has heard is in the
 //     spool or in the store;
 //   - the slot keeps everything above it on the server;
-//   - after a restart the partial file is trusted only up to the slot's position, and
-//     not at all where the store has gone beyond it;
+//   - after a restart the partial file is trusted up to the end of its last whole record, or the
+//     slot's position if that is further, for a crash may have put the slot back; it is not trusted
+//     at all where the store has gone beyond it;
 //   - nothing stored is replaced by less;
 //   - what is called complete is measured against the server's own clock and the end of its WAL,
 //     asked for together.

@@ -205,7 +205,7 @@ func (b *Book) note(file wal.RelationRef, name journal.Name, since time.Time) {
 
 // databases lists those that can be connected to, with the time by the server's clock. Shared
 // relations belong to all of them.
-const databases = `select datname, clock_timestamp() as at from pg_catalog.pg_database where datallowconn and has_database_privilege(datname, 'connect') order by datname`
+const databases = `select datname, pg_catalog.clock_timestamp() as at from pg_catalog.pg_database where datallowconn and pg_catalog.has_database_privilege(datname, 'connect') order by datname`
 
 // relations asks one database for its files: each relation with the table that it is
 // part of. The server's estimate of rows is -1 for a table that was never analyzed.
@@ -216,7 +216,7 @@ select case when c.reltablespace = 0 then d.dattablespace else c.reltablespace e
 	case when c.relkind in ('r', 'm') then 0 when c.relkind = 't' or c.relkind = 'i' and t.relkind = 't' then 1 when c.relkind = 'i' then 2 else 3 end::smallint,
 	(case when o.reltuples >= 0 then o.reltuples else coalesce(s.n_live_tup, -1) end)::bigint
 from pg_catalog.pg_class c
-join pg_catalog.pg_database d on d.datname = current_database()
+join pg_catalog.pg_database d on d.datname = pg_catalog.current_database()
 left join pg_catalog.pg_index i on i.indexrelid = c.oid
 left join pg_catalog.pg_class t on t.oid = i.indrelid and t.relkind = 't'
 left join pg_catalog.pg_class p on p.reltoastrelid = case when c.relkind = 't' then c.oid else t.oid end

@@ -199,5 +199,5 @@ func isLocked(err error) bool {
 }
 
 func count(ctx context.Context, conn *pgx.Conn, t table, rows *int64) error {
-	return conn.QueryRow(ctx, "select count(*) from only "+pgx.Identifier{t.Schema, t.Name}.Sanitize()).Scan(rows)
+	return conn.QueryRow(ctx, "select pg_catalog.count(*) from only "+pgx.Identifier{t.Schema, t.Name}.Sanitize()).Scan(rows)
 }

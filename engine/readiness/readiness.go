@@ -70,18 +70,18 @@ func unreachable(err error) error {
 func (c *Checker) look(ctx context.Context, conn *pgx.Conn, slot string, f *readiness.Facts) error {
 	var segment int64
 	var clock time.Time
-	err := conn.QueryRow(ctx, `select current_setting('server_version_num')::int, current_setting('server_version'),
+	err := conn.QueryRow(ctx, `select pg_catalog.current_setting('server_version_num')::int, pg_catalog.current_setting('server_version'),
 		(select setting::bigint from pg_catalog.pg_settings where name = 'wal_segment_size'),
-		current_setting('data_checksums')::bool, current_user::text,
+		pg_catalog.current_setting('data_checksums')::bool, current_user::text,
 		(select rolreplication or rolsuper from pg_catalog.pg_roles where rolname = current_user), (select rolsuper from pg_catalog.pg_roles where rolname = current_user),
-		(select count(*) from pg_catalog.pg_stat_get_wal_senders())::int, (select count(*) from pg_catalog.pg_replication_slots)::int,
+		(select pg_catalog.count(*) from pg_catalog.pg_stat_get_wal_senders())::int, (select pg_catalog.count(*) from pg_catalog.pg_replication_slots)::int,
 		exists (select from pg_catalog.pg_replication_slots where slot_name = $1),
 		(select rolname from pg_catalog.pg_roles where oid = 10),
 		coalesce((select last_failed_time > coalesce(last_archived_time, '-infinity') from pg_catalog.pg_stat_archiver), false),
 		array(select coalesce(nullif(pg_catalog.pg_tablespace_location(oid), ''), spcname) from pg_catalog.pg_tablespace where oid >= 16384),
-		current_setting('block_size')::int, current_setting('wal_block_size')::int, (select setting::int from pg_catalog.pg_settings where name = 'segment_size'),
-		coalesce((select sum(case when has_database_privilege(oid, 'connect') or pg_catalog.pg_has_role('pg_read_all_stats', 'usage') then pg_catalog.pg_database_size(oid) end) from pg_catalog.pg_database), 0)::bigint,
-		clock_timestamp()`, slot).
+		pg_catalog.current_setting('block_size')::int, pg_catalog.current_setting('wal_block_size')::int, (select setting::int from pg_catalog.pg_settings where name = 'segment_size'),
+		coalesce((select pg_catalog.sum(case when pg_catalog.has_database_privilege(oid, 'connect') or pg_catalog.pg_has_role('pg_read_all_stats', 'usage') then pg_catalog.pg_database_size(oid) end) from pg_catalog.pg_database), 0)::bigint,
+		pg_catalog.clock_timestamp()`, slot).
 		Scan(&f.ServerVersion, &f.VersionText, &segment, &f.Checksums, &f.Role, &f.Replication, &f.RoleSuperuser,
 			&f.SendersUsed, &f.SlotsUsed, &f.SlotExists, &f.Superuser, &f.ArchiveFailing, &f.Tablespaces,
 			&f.Sizes.Block, &f.Sizes.WALBlock, &f.Sizes.BlocksPerFile, &f.Bytes, &clock)
@@ -110,11 +110,11 @@ func (c *Checker) look(ctx context.Context, conn *pgx.Conn, slot string, f *read
 // lookRights asks what the role may do; the functions are of supported versions.
 func lookRights(ctx context.Context, conn *pgx.Conn, v *pg.Version, f *readiness.Facts) error {
 	return conn.QueryRow(ctx, `select
-		has_function_privilege('pg_read_file(text)', 'execute') and has_function_privilege('pg_read_binary_file(text,bigint,bigint,boolean)', 'execute')
+		pg_catalog.has_function_privilege('pg_read_file(text)', 'execute') and pg_catalog.has_function_privilege('pg_read_binary_file(text,bigint,bigint,boolean)', 'execute')
 			and pg_catalog.pg_has_role('pg_read_server_files', 'usage') and pg_catalog.pg_has_role('pg_read_all_settings', 'usage'),
 		pg_catalog.pg_has_role('pg_read_all_data', 'usage'),
-		(select bool_and(has_function_privilege(f, 'execute')) from unnest($1::text[]) f),
-		case when has_function_privilege('pg_control_system()', 'execute') then (select catalog_version_no from pg_catalog.pg_control_system()) else 0 end`, readiness.OnlineBackupFunctions(v)).
+		(select pg_catalog.bool_and(pg_catalog.has_function_privilege(f, 'execute')) from pg_catalog.unnest($1::text[]) f),
+		case when pg_catalog.has_function_privilege('pg_control_system()', 'execute') then (select catalog_version_no from pg_catalog.pg_control_system()) else 0 end`, readiness.OnlineBackupFunctions(v)).
 		Scan(&f.ReadsFiles, &f.ReadsTables, &f.ReadsChanges, &f.Catalog)
 }
 
@@ -200,8 +200,8 @@ func Apply(ctx context.Context, admin access.Access, checks []readiness.Check) (
 		done.Restart = done.Restart || c.After == "restart"
 	}
 	if reload {
-		if _, err := conn.Exec(ctx, "select pg_reload_conf()"); err != nil {
-			return done, failed(err, "select pg_reload_conf()", done)
+		if _, err := conn.Exec(ctx, "select pg_catalog.pg_reload_conf()"); err != nil {
+			return done, failed(err, "select pg_catalog.pg_reload_conf()", done)
 		}
 		done.Reloaded = true
 	}
