@@ -201,6 +201,10 @@ func (s *Service) removeCluster(ctx context.Context, in *removeCluster) (*empty,
 	if err := archive.Forget(s.cfg.spool(), k); err != nil {
 		return nil, err
 	}
+	// A notice of an earlier removal that was taken back says nothing of this one.
+	if _, _, err := s.notices().Due(ctx, k.ID, "all", nil); err != nil {
+		return nil, err
+	}
 	if err := s.catalog.NoteRemoved(ctx, k); err != nil {
 		return nil, err
 	}

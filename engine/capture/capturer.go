@@ -280,17 +280,22 @@ func joinText(a, b string) string {
 	return a + "; " + b
 }
 
+// after is the first multiple of a period after a time. What every capture does again and again they do
+// at the same instants, so that the processor wakes once for all of them.
+func after(t time.Time, every time.Duration) time.Time { return t.Truncate(every).Add(every) }
+
+// untilNext is how long it is until then.
+func untilNext(every time.Duration) time.Duration { return time.Until(after(time.Now(), every)) }
+
 // saveLoop writes the state to the catalogue whenever it has changed.
 func (c *capturer) saveLoop(ctx context.Context) {
-	tick := time.NewTicker(saveEvery)
-	defer tick.Stop()
 	var saved catalog.Capture
 	var at time.Time
 	for {
 		select {
 		case <-ctx.Done():
 			return
-		case <-tick.C:
+		case <-time.After(untilNext(saveEvery)):
 		}
 		k := c.snapshot()
 		if k == saved || idly(k) == idly(saved) && time.Since(at) < saveIdly {

@@ -51,7 +51,7 @@ func (c *capturer) follow(ctx context.Context, st *replication.Stream) error {
 // safe when that is due.
 func (r *receiver) receive(ctx context.Context) error {
 	unsafe := r.spool.flushed != r.spool.written
-	until := r.reported.Add(reportEvery)
+	until := after(r.reported, reportEvery)
 	if due := r.flushed.Add(gather); unsafe && due.Before(until) {
 		until = due
 	}
@@ -115,7 +115,7 @@ func (r *receiver) makeSafe(ctx context.Context) error {
 		r.wake()
 		r.woken, r.unread = now, false
 	}
-	ask := now.Sub(r.reported) >= reportEvery
+	ask := !now.Before(after(r.reported, reportEvery))
 	if r.spool.flushed == r.spool.written && !r.asked && !ask {
 		return nil
 	}

@@ -223,13 +223,11 @@ func (s *Supervisor) capture(ctx context.Context, r *running, k catalog.Cluster,
 // watchLease stops a capture whose lease was lost with its connection: another
 // instance may have begun by then.
 func (s *Supervisor) watchLease(ctx context.Context, stop context.CancelFunc, l *catalog.Lease, k catalog.Cluster) {
-	tick := time.NewTicker(time.Second)
-	defer tick.Stop()
 	for {
 		select {
 		case <-ctx.Done():
 			return
-		case <-tick.C:
+		case <-time.After(untilNext(time.Second)):
 			if !l.HeldLately(ctx) && ctx.Err() == nil {
 				s.Log.Warn("the lease of a capture was lost; it is taken anew", "cluster", k.Name)
 				stop()

@@ -52,7 +52,7 @@ func (c *capturer) askLoop(ctx context.Context) {
 		select {
 		case <-ctx.Done():
 			return
-		case <-time.After(wait):
+		case <-time.After(untilNext(wait)):
 		}
 		err := c.ask(ctx, &conn)
 		wait = c.askPause()

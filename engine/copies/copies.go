@@ -155,9 +155,11 @@ func (c *Keeper) Prepare(ctx context.Context, cluster catalog.Cluster, p plan.Re
 // it stays, paused and read-only. On an error nothing of it is left.
 func (c *Keeper) Make(ctx context.Context, cluster catalog.Cluster, k catalog.Copy, p plan.Restore, report task.Report) (err error) {
 	defer func() { c.undo(ctx, cluster, k, err, report) }()
-	if c, err = c.of(k); err != nil {
+	own, err := c.of(k)
+	if err != nil {
 		return err
 	}
+	c = own
 	backup, err := c.Catalog.Backup(ctx, k.BackupID)
 	if err != nil {
 		return err
@@ -182,9 +184,11 @@ func (c *Keeper) Make(ctx context.Context, cluster catalog.Cluster, k catalog.Co
 // is there, and the copy replays anew. A move that is refused leaves the copy where it is;
 // one that was begun and fails leaves nothing of it.
 func (c *Keeper) Step(ctx context.Context, cluster catalog.Cluster, k catalog.Copy, p plan.Restore, replays []catalog.Stretch, report task.Report) (err error) {
-	if c, err = c.of(k); err != nil {
+	own, err := c.of(k)
+	if err != nil {
 		return err
 	}
+	c = own
 	backup, err := c.Catalog.Backup(ctx, p.Base)
 	if err != nil {
 		return err
