@@ -121,6 +121,8 @@ export const useApplyKeep = (cluster: string) =>
     mutationFn: (body: { token: string; confirm: string }) => answer(api.POST("/clusters/{cluster}/keep/apply", { params: { path: { cluster } }, body })),
     onSuccess: refresh,
   });
+export const useUndoKeep = (cluster: string) =>
+  useMutation({ mutationFn: () => answer(api.POST("/clusters/{cluster}/keep/undo", { params: { path: { cluster } } })), onSuccess: refresh });
 export const usePin = () =>
   useMutation({
     mutationFn: (p: { backup: string; reason: string; until?: string }) =>

@@ -1,6 +1,6 @@
 import { Link, useNavigate, useParams, useSearch } from "@tanstack/react-router";
 import { useState } from "react";
-import { type Keep, type KeepPreview, type KeepRule, useApplyKeep, useKeep, useKeepPreview, usePin, useSetKeep, useUnpin } from "../api";
+import { type Keep, type KeepPreview, type KeepRule, useApplyKeep, useKeep, useKeepPreview, usePin, useSetKeep, useUndoKeep, useUnpin } from "../api";
 import { count, of, size } from "../format";
 import { KeepPicture } from "../keep/KeepPicture";
 import { Confirm } from "../parts/Confirm";
@@ -37,6 +37,7 @@ export function KeepPage() {
           "; nothing is let go by the calendar"
         )}
       </p>
+      {k.deleted && <Deleted cluster={cluster} deleted={k.deleted} />}
       <RuleForm
         key={JSON.stringify(k.rule)}
         rule={k.rule}
@@ -50,6 +51,31 @@ export function KeepPage() {
       {preview.error && <Trouble error={preview.error} />}
       {preview.data && <Preview keep={k} preview={preview.data} hypothetical={trial !== undefined || asOf !== undefined} />}
     </>
+  );
+}
+
+// Deleted is what can be taken back still.
+function Deleted({ cluster, deleted: d }: { cluster: string; deleted: NonNullable<Keep["deleted"]> }) {
+  const undo = useUndoKeep(cluster);
+  return (
+    <div className="my-2 flex flex-wrap items-start justify-between gap-3">
+      <div>
+        {(d.backups ?? []).map((b) => (
+          <p key={b.id}>
+            Deleted: the base backup of <Time at={b.takenAt} />, gone for good after <Time at={b.until} />
+          </p>
+        ))}
+        {d.segments > 0 && (
+          <p>
+            Deleted: {of(d.segments, "WAL segment")}, {size(d.bytes)}, gone for good after <Time at={d.walUntil} none="a while" />
+          </p>
+        )}
+      </div>
+      <button className="button" disabled={undo.isPending} onClick={() => undo.mutate()}>
+        Take back
+      </button>
+      {undo.error && <Trouble error={undo.error} />}
+    </div>
   );
 }
 
@@ -126,7 +152,7 @@ function Preview({ keep, preview: p, hypothetical }: { keep: Keep; preview: Keep
           <Confirm
             label="Let them go"
             title="Let go what the rule does not need?"
-            loss={`${of(going, "base backup")} and ${of(segments, "WAL segment")} are removed for good, which frees ${frees}. If something else would go by then, nothing does.`}
+            loss={`${of(going, "base backup")} and ${of(segments, "WAL segment")} are deleted, which frees ${frees} once they are gone for good: until then they can be taken back. If something else would go by then, nothing does.`}
             name={keep.cluster}
             busy={apply.isPending}
             error={apply.error}

@@ -46,6 +46,15 @@ describe("what is kept", () => {
     await waitFor(() => expect(asked).toEqual([{ what: "PUT /clusters/ferries/keep", body: { ...rule, monthly: 12 } }]));
   });
 
+  test("takes back what was deleted and is not gone", async () => {
+    const deleted: Keep["deleted"] = { backups: [{ id: "old", takenAt: "2027-03-01T12:00:00Z", until: noon }], segments: 3, bytes: 50331648, walUntil: noon };
+    const { user } = show("/clusters/ferries/keep", { "GET /clusters/ferries/keep": keep({ deleted }), "POST /clusters/ferries/keep/preview": preview(false), "POST /clusters/ferries/keep/undo": keep() });
+    await sees(/Deleted: the base backup of/);
+    await sees(/3 WAL segments, 48\.0 MiB, gone for good after/);
+    await user.click(await button("Take back"));
+    await waitFor(() => expect(asked).toEqual([{ what: "POST /clusters/ferries/keep/undo", body: undefined }]));
+  });
+
   test("is pinned with a reason, which is needed, and a day", async () => {
     const { user } = show("/clusters/ferries/keep", {
       "GET /clusters/ferries/keep": keep({ pins: [{ backup: "old", reason: "audit" }] as Keep["pins"], promise: { ...ferries().promise, held: false } }),
