@@ -39,7 +39,7 @@ bin/velvet: console/dist/index.html $(go_sources) go.mod
 
 # Fails if a dependency's licence is none of those that are allowed.
 bin/velvet.cdx.json: bin/velvet console/package-lock.json
-	@go run ./cmd/sbom bin/velvet console/package-lock.json > $@.new && mv $@.new $@
+	@go run ./cmd/sbom bin/velvet console/package-lock.json "$$(go env GOMODCACHE)" > $@.new && mv $@.new $@
 
 vulnerabilities: bin/velvet console/node_modules/.stamp
 	go run golang.org/x/vuln/cmd/govulncheck@v1.1.4 -mode binary bin/velvet

@@ -10,7 +10,6 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"runtime/debug"
 	"slices"
@@ -19,6 +18,7 @@ import (
 	cdx "github.com/CycloneDX/cyclonedx-go"
 	classifier "github.com/google/licenseclassifier/v2"
 	"github.com/google/licenseclassifier/v2/assets"
+	"golang.org/x/mod/module"
 )
 
 // allowed are licences under which velvet can be given away as one program.
@@ -27,22 +27,22 @@ var allowed = []string{
 }
 
 func main() {
-	if len(os.Args) != 3 {
-		_, _ = fmt.Fprintln(os.Stderr, "usage: sbom BINARY CONSOLE-LOCK-FILE > velvet.cdx.json")
+	if len(os.Args) != 4 {
+		_, _ = fmt.Fprintln(os.Stderr, "usage: sbom BINARY CONSOLE-LOCK-FILE MODULE-CACHE > velvet.cdx.json")
 		os.Exit(2)
 	}
-	if err := write(os.Stdout, os.Args[1], os.Args[2]); err != nil {
+	if err := write(os.Stdout, os.Args[1], os.Args[2], os.Args[3]); err != nil {
 		_, _ = fmt.Fprintln(os.Stderr, "sbom:", err)
 		os.Exit(1)
 	}
 }
 
-func write(w io.Writer, binary, lock string) error {
+func write(w io.Writer, binary, lock, cache string) error {
 	info, err := buildinfo.ReadFile(binary)
 	if err != nil {
 		return err
 	}
-	modules, err := modulesOf(info.Deps)
+	modules, err := modulesOf(info.Deps, cache)
 	if err != nil {
 		return err
 	}
@@ -58,7 +58,7 @@ func write(w io.Writer, binary, lock string) error {
 }
 
 // modulesOf describes modules that are in the module cache.
-func modulesOf(deps []*debug.Module) (list []cdx.Component, err error) {
+func modulesOf(deps []*debug.Module, cache string) (list []cdx.Component, err error) {
 	texts, err := assets.DefaultClassifier()
 	if err != nil {
 		return nil, err
@@ -67,15 +67,11 @@ func modulesOf(deps []*debug.Module) (list []cdx.Component, err error) {
 		if m.Replace != nil {
 			m = m.Replace
 		}
-		out, e := exec.Command("go", "mod", "download", "-json", m.Path+"@"+m.Version).Output()
-		var at struct{ Dir string }
-		if e == nil {
-			e = json.Unmarshal(out, &at)
-		}
+		dir, e := module.EscapePath(m.Path)
 		if e != nil {
-			return nil, fmt.Errorf("%s: %w", m.Path, e)
+			return nil, e
 		}
-		licences, e := licencesIn(texts, at.Dir)
+		licences, e := licencesIn(texts, filepath.Join(cache, dir+"@"+m.Version))
 		err = errors.Join(err, check(m.Path, licences), e)
 		list = append(list, component(m.Path, m.Version, "pkg:golang/"+m.Path+"@"+m.Version, licences))
 	}

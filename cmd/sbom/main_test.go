@@ -2,6 +2,7 @@ package main
 
 import (
 	"bytes"
+	"go/build"
 	"os"
 	"path/filepath"
 	"testing"
@@ -13,12 +14,20 @@ import (
 	"velvetrewind/testbed"
 )
 
+// cache is where modules are unpacked.
+func cache() string {
+	if dir := os.Getenv("GOMODCACHE"); dir != "" {
+		return dir
+	}
+	return filepath.Join(build.Default.GOPATH, "pkg", "mod")
+}
+
 // TestBillOfMaterials makes the one of this program, and refuses licences that are not allowed.
 func TestBillOfMaterials(t *testing.T) {
 	program, err := testbed.Program()
 	require.NoError(t, err)
 	var out bytes.Buffer
-	require.NoError(t, write(&out, program, "../../console/package-lock.json"))
+	require.NoError(t, write(&out, program, "../../console/package-lock.json", cache()))
 	var b cdx.BOM
 	require.NoError(t, cdx.NewBOMDecoder(&out, cdx.BOMFileFormatJSON).Decode(&b))
 	licences := make(map[string]string)
