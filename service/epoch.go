@@ -24,9 +24,10 @@ func (s *Service) takeEpoch(ctx context.Context, adopt bool) error {
 			return err
 		}
 		// With our mark it is ours: the start that took it was cut short.
-		if newest.Number != ours.Number && newest.Mark != ours.Mark && !adopt {
+		if isForeign(newest, ours) && !adopt {
 			return foreign("the service was not started", newest, ours)
 		}
+		newest.Number = max(newest.Number, ours.Number) // a second store may not have had the last ones
 		mark := seal.Random()
 		if err := s.catalog.SetEpoch(ctx, catalog.Epoch{Number: newest.Number, Mark: mark}); err != nil {
 			return err
@@ -54,10 +55,15 @@ func (s *Service) guardStore(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if newest.Number != ours.Number && newest.Mark != ours.Mark { // with our mark another instance is starting
+	if isForeign(newest, ours) { // with our mark another instance is starting
 		return foreign("nothing in the store was deleted or replaced", newest, ours)
 	}
 	return nil
+}
+
+// isForeign tells whether somebody else has taken the store's newest epoch.
+func isForeign(newest vault.Epoch, ours catalog.Epoch) bool {
+	return newest.Number > ours.Number && newest.Mark != ours.Mark
 }
 
 func foreign(title string, newest vault.Epoch, ours catalog.Epoch) error {

@@ -90,14 +90,8 @@ func (a *Auditor) Run(ctx context.Context, report task.Report) (r Result, err er
 			return r, fmt.Errorf("what %s should have: %w", k.Name, err)
 		}
 	}
-	for _, prefix := range []string{store.SharedDepositKey(""), store.EpochKey("")} {
-		err = a.Store.List(ctx, prefix, func(i store.Info) error {
-			books.Want(audit.Object{Key: i.Key, Remade: true})
-			return ctx.Err()
-		})
-		if err != nil {
-			return r, err
-		}
+	if err := a.wantShared(ctx, books); err != nil {
+		return r, err
 	}
 	here, err := a.list(ctx, a.Store.First(), func(key, cluster string, size int64) {
 		r.Objects++
@@ -169,6 +163,9 @@ func (a *Auditor) settle(ctx context.Context, books *audit.Books, here map[strin
 		return err
 	}
 	now, known := audit.NewBooks(nil), make(map[string]busy)
+	if err := a.wantShared(ctx, now); err != nil {
+		return err
+	}
 	for _, k := range clusters {
 		if !concerned[k.ID] {
 			continue
@@ -265,6 +262,25 @@ func (a *Auditor) want(ctx context.Context, books *audit.Books, k catalog.Cluste
 	for _, b := range backups {
 		if err := a.wantBackup(ctx, books, k, b.ID); err != nil {
 			return err
+		}
+	}
+	return nil
+}
+
+// wantShared names what is of no cluster: of what the first store has lost only the second knows.
+func (a *Auditor) wantShared(ctx context.Context, books *audit.Books) error {
+	want := func(i store.Info) error {
+		books.Want(audit.Object{Key: i.Key, Remade: true})
+		return ctx.Err()
+	}
+	for _, prefix := range []string{store.SharedDepositKey(""), store.EpochKey("")} {
+		if err := a.Store.List(ctx, prefix, want); err != nil {
+			return err
+		}
+		if second := a.Store.Second(); second != nil {
+			if err := second.List(ctx, prefix, want); err != nil {
+				return fmt.Errorf("the second store: %w", err)
+			}
 		}
 	}
 	return nil

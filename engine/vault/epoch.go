@@ -81,17 +81,38 @@ func (v *Vault) TakeEpoch(ctx context.Context, e Epoch) error {
 	if err != nil {
 		return err
 	}
+	return forgetEpochs(ctx, v.first, key)
+}
+
+// forgetEpochs deletes those before one.
+func forgetEpochs(ctx context.Context, s store.Store, newest string) error {
 	var before []string
-	err = v.first.List(ctx, store.EpochKey(""), func(i store.Info) error {
-		if i.Key < key {
+	err := s.List(ctx, store.EpochKey(""), func(i store.Info) error {
+		if i.Key < newest {
 			before = append(before, i.Key)
 		}
 		return nil
 	})
 	for _, key := range before {
-		err = errors.Join(err, v.first.Delete(ctx, key))
+		err = errors.Join(err, s.Delete(ctx, key))
 	}
 	return err
+}
+
+// shareEpoch has a second store have the newest epoch of the first.
+func (v *Vault) shareEpoch(ctx context.Context, second store.Store) error {
+	var newest string
+	err := v.first.List(ctx, store.EpochKey(""), func(i store.Info) error {
+		newest = max(newest, i.Key)
+		return nil
+	})
+	if err != nil || newest == "" {
+		return err
+	}
+	if err := v.Copy(ctx, newest, v.first, second); err != nil {
+		return err
+	}
+	return forgetEpochs(ctx, second, newest)
 }
 
 // guardEvery is how long an answer of the guard holds while much is deleted.

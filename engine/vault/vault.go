@@ -162,6 +162,9 @@ func (v *Vault) AddSecond(ctx context.Context, s store.Store) error {
 	if err := putRecord(ctx, s, mine); err != nil {
 		return err
 	}
+	if err := v.shareEpoch(ctx, s); err != nil {
+		return err
+	}
 	v.second.Store(&s)
 	return nil
 }
