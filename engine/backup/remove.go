@@ -37,7 +37,7 @@ func Undo(ctx context.Context, n *notice.Board, c *catalog.Catalog, cluster, id,
 // While another backup is being taken the space is not freed: that is done when it has ended.
 func Remove(ctx context.Context, n *notice.Board, c *catalog.Catalog, cluster, id string, report task.Report) error {
 	if n.Delay > 0 {
-		report.Log("base %s is deleted; it can be taken back for %s: velvet keep undo", id, figures.Span(n.Delay))
+		report.Log("base %s is deleted; it can be taken back for %s: velvet keep undo CLUSTER", id, figures.Span(n.Delay))
 	} else {
 		report.Log("base %s is gone; WAL and other base backups are untouched", id)
 	}
