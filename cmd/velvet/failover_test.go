@@ -3,6 +3,7 @@ package main
 import (
 	"context"
 	"fmt"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -80,4 +81,47 @@ func (s *stage) failOver(to *testbed.Postgres) {
 	require.True(s, testbed.One[bool](s.Bed, conn, "select pg_promote()"))
 	require.NoError(s, conn.Close(context.Background()))
 	s.db = to.Connect("postgres")
+}
+
+// TestATimelineForksTwice has the server come to a new timeline twice while nobody captures, and once more
+// while capture runs: it follows all of them, and every transaction is reached.
+func TestATimelineForksTwice(t *testing.T) {
+	t.Parallel()
+	s := newStage(t)
+	s.ferries.Configure("wal_keep_size = '512MB'")
+	s.protect()
+	s.service.Must("backup", "take", "ferries", "--checkpoint", "fast")
+	promote := func() {
+		require.NoError(t, s.db.Close(context.Background()))
+		s.ferries.Stop(host.Fast)
+		require.NoError(t, s.Host.WriteFile(filepath.Join(s.ferries.DataDir, "standby.signal"), nil, 0o600))
+		s.ferries.Start()
+		s.db = s.ferries.Connect("postgres")
+		require.True(t, testbed.One[bool](s.Bed, s.db, "select pg_promote()"))
+	}
+	var committed []string
+	commit := func() { committed = append(committed, s.commit(len(committed)+1)) }
+	commit()
+	s.captured()
+	s.service.Stop()
+	commit()
+	promote()
+	commit()
+	promote()
+	commit()
+	s.service.Start()
+	s.Eventually("capture follows over both", func() bool { k := s.cluster().Capture; return k.Timeline == 3 && k.State == "streaming" })
+	s.captured()
+	promote()
+	commit()
+	s.Eventually("and over the third", func() bool { k := s.cluster().Capture; return k.Timeline == 4 && k.State == "streaming" })
+	s.captured()
+	assert.Empty(t, s.cluster().Holes)
+	for i, xid := range committed {
+		k, conn := s.restore("tx " + xid)
+		assert.Equal(t, i+1, testbed.One[int](s.Bed, conn, "select count(*) from journal"))
+		require.NoError(t, conn.Close(context.Background()))
+		s.discard(k)
+	}
+	assert.Contains(t, s.service.Must("store", "audit", "--full"), "Everything that is needed is there")
 }
