@@ -78,11 +78,11 @@ fuzz:
 	FOR=$(or $(FOR),3600) ./fuzz.sh
 
 # What becomes of each attack, with this program and, where BEFORE=PATH names one, with an earlier one.
-attack_tests := TestHostileOwner|TestHostileFiles|TestCallsOfStrangers|TestLogins|TestEncryptedStore|TestTakenBack|TestClonedCatalogue
+attack_tests := TestHostile|TestCallsOfStrangers|TestPagesOfAnotherScheme|TestLogins|TestEncryptedStore|TestStoreInABucket|TestTakenBack|TestClonedCatalogue|TestKeysChangedTwice|TestForged|TestTicketsEnd|TestStolenPasswords|TestAFlippedBitIsFound|TestEveryVersion|TestCondensingTriedAgain
 attacks: prepare-tests bin/velvet
 	@dir=$$(mktemp -d); trap "rm -rf $$dir" EXIT; touch $$dir/before; \
 		if [ -n "$(BEFORE)" ]; then VELVET_PROGRAM=$(BEFORE) VELVET_ATTACKS_TABLE=$$dir/before go test -count=1 -timeout 45m -run '$(attack_tests)' ./cmd/velvet > $$dir/log 2>&1 || true; fi; \
-		VELVET_ATTACKS_TABLE=$$dir/now go test -count=1 -timeout 45m -run '$(attack_tests)' ./cmd/velvet; \
+		VELVET_ATTACKS_TABLE=$$dir/now go test -count=1 -timeout 45m -run '$(attack_tests)' ./cmd/velvet ./engine/vault; \
 		awk -F'\t' 'NR == FNR { before[$$1] = $$2; next } { printf "%-110s %-12s %s\n", $$1, ($$1 in before) ? before[$$1] : "-", $$2 }' $$dir/before $$dir/now
 
 # The same seed does the same again: make endure SEED=12 ROUNDS=300

@@ -143,6 +143,9 @@ func drawStore(w io.Writer, s wire.Store) {
 		second = "cannot be reached: " + s.Trouble
 	}
 	facts(w, "store", s.Name, "encrypted", sealed, "second", second, "audited", looked)
+	for _, l := range s.Locks {
+		_, _ = fmt.Fprintf(w, "\n%s: %s.\n", l.Store, l.Text)
+	}
 	_, _ = fmt.Fprintln(w)
 	t := grid(w, "cluster", "bases>", "hold>", "take>", "saved>", "WAL>", "journal>", "objects>")
 	for _, k := range s.Clusters {

@@ -185,7 +185,7 @@ func (s *Service) measure(ctx context.Context) (map[string]*backup.InStore, time
 
 func (s *Service) showStore(ctx context.Context, _ *empty) (*body[wire.Store], error) {
 	r := s.store.Record()
-	v := wire.Store{Name: s.store.String(), ID: r.ID, Created: r.Created, Trouble: s.mirrors.problem(), Clusters: []wire.StoreCluster{}}
+	v := wire.Store{Name: s.store.String(), ID: r.ID, Created: r.Created, Trouble: s.mirrors.problem(), Locks: s.locks(), Clusters: []wire.StoreCluster{}}
 	if ring := s.store.Ring(); ring != nil {
 		v.Encrypted, v.KeyNumber, v.KeyMade = true, ring.Current, &r.Rekeyed
 	}

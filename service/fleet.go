@@ -200,7 +200,7 @@ func (f *fleet) needs(k catalog.Cluster, policy *catalog.Policy, c catalog.Captu
 	if age, ok := c.CompleteAge(time.Now()); ok && c.Wanted && c.Receives() {
 		facts.CompleteAge = age
 	}
-	facts.StoreTaken = f.s.mirrors.taken()
+	facts.StoreTaken, facts.StoreUnlocked = f.s.mirrors.taken(), f.s.mirrors.notLocked()
 	facts.Spooled, facts.SpoolLimit, facts.Retained, facts.Room, facts.ClockAhead = c.Spooled, f.s.cfg.spoolLimit(), c.Retained, c.Room, c.ServerAhead()
 	if c.ReadableTo != 0 {
 		facts.DamagedAt = c.ReadableTo.String()

@@ -216,6 +216,7 @@ func (s *Service) serve(ctx context.Context, l net.Listener, ready func()) error
 	}
 	wg.Go(func() { s.captures.Run(ctx) })
 	wg.Go(func() { s.lookAfterStore(ctx) })
+	wg.Go(func() { s.keepLocked(ctx) })
 	calendar := &schedule.Scheduler{Catalog: s.catalog, Now: s.cfg.Now, Every: s.cfg.LookEvery, Log: s.log, Begin: s.beginDue}
 	wg.Go(func() { calendar.Run(ctx) })
 	wg.Go(func() { s.heal(ctx) })

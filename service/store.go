@@ -125,10 +125,11 @@ func (s *Service) noteKeys(ctx context.Context) error {
 
 // mirrors is what is known of the second store.
 type mirrors struct {
-	mu      sync.Mutex
-	done    map[string]string // by cluster, the state that was last copied or is being copied
-	trouble string
-	foreign string // why nothing in the store may be deleted or replaced
+	mu       sync.Mutex
+	done     map[string]string // by cluster, the state that was last copied or is being copied
+	trouble  string
+	foreign  string // why nothing in the store may be deleted or replaced
+	unlocked string // why the locks of what it holds were not extended
 }
 
 func (m *mirrors) taken() string {
@@ -141,6 +142,20 @@ func (m *mirrors) setTaken(why string) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	m.foreign = why
+}
+
+func (m *mirrors) notLocked() string {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return m.unlocked
+}
+
+func (m *mirrors) setUnlocked(why error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.unlocked = ""; why != nil {
+		m.unlocked = why.Error()
+	}
 }
 
 func (m *mirrors) problem() string {

@@ -105,7 +105,7 @@ func (s *Service) UseCatalogue(records *Postgres) {
 // a server of its own.
 func (s *Service) UseDatabase(connString string) {
 	s.Catalogue = connString
-	s.env = append(os.Environ(), "VELVET_HOME="+s.home)
+	s.env = append(os.Environ(), "VELVET_HOME="+s.home, "VELVET_DELETE_AFTER=0") // an earlier program knows no such flag
 	if connString != "" {
 		s.env = append(s.env, "VELVET_CATALOGUE="+connString)
 	}
@@ -121,7 +121,7 @@ func (s *Service) At(home string) {
 func (s *Service) With(args ...string) {
 	tools, err := Programs()
 	require.NoError(s.bed, err)
-	s.args = append([]string{"serve", "--listen", "127.0.0.1:0", "--programs", tools, "--store-key", s.StoreKey, "--delete-after", "0"}, args...)
+	s.args = append([]string{"serve", "--listen", "127.0.0.1:0", "--programs", tools, "--store-key", s.StoreKey}, args...)
 }
 
 // Start starts the service, and waits until it is ready.

@@ -46,7 +46,7 @@ func TestStoreInABucket(t *testing.T) {
 
 	ticket, err := os.ReadFile(filepath.Join(k.Directory, "ticket.json"))
 	require.NoError(t, err)
-	assert.NotContains(t, string(ticket), secretOfBucket)
+	testbed.Attack(t, "owner of a copy, the bucket's keys from its ticket", strings.Contains(string(ticket), secretOfBucket))
 	assert.Contains(t, deliverTo(s, k, 200), "only the service may read s3://ferries", "a copy has no keys of the bucket")
 	s.discard(k)
 	reading := s.Path("reading-keys")

@@ -77,7 +77,7 @@ func TestTakenBack(t *testing.T) {
 		return testbed.One[bool](s.Bed, c, "select tidy_after is not null from velvet.clusters")
 	})
 	_, err := os.Stat(filepath.Join(root, "clusters", s.cluster().ID, "bases", bases[1].ID, "manifest"))
-	attack(t, "writer of the catalogue, base backups and WAL that have waited long enough", err != nil)
+	testbed.Attack(t, "writer of the catalogue, base backups and WAL that have waited long enough", err != nil)
 	s.service.Must("keep", "undo", "ferries")
 	back()
 	assert.GreaterOrEqual(t, len(s.objects(root)), everything)
@@ -151,7 +151,7 @@ func TestClonedCatalogue(t *testing.T) {
 		_, err := os.Stat(path)
 		gone = gone || err != nil
 	}
-	attack(t, "copy of the catalogue, deletes what the other one needs", gone)
+	testbed.Attack(t, "copy of the catalogue, deletes what the other one needs", gone)
 	s.service.Stop()
 	assert.Contains(t, s.service.Refuses(), "has used the store since")
 	r = clone.Velvet("backup", "drop", bases[1].ID, "--confirm", "ferries")

@@ -43,7 +43,11 @@ var hostileDatabase = []struct{ name, sql string }{
 	{"", "create operator evil.= (function = evil.equal, leftarg = name, rightarg = text)"},
 	{"", "alter database mal set search_path = evil, pg_catalog"},
 	{"", "alter database mal set row_security = on"},
+	{"", "alter database mal set role = mal"},
+	{"", "alter database mal set default_transaction_read_only = off"},
 	{"", "alter database mal set enable_seqscan = off"},
+	{"", "create schema of_role"},
+	{"setting-of-our-role", "create view of_role.pg_index as select * from pg_catalog.pg_index where evil.tell('setting-of-our-role')"},
 	// Tables that call functions when a scan of them is planned or run.
 	{"index-expression", "create table public.by_expression (n int)"}, {"", "create index on public.by_expression ((evil.one('index-expression', 1)))"},
 	{"index-predicate", "create table public.by_predicate (n int)"}, {"", "create index on public.by_predicate (n) where evil.one('index-predicate', 1) = 1"},
@@ -89,6 +93,8 @@ func TestHostileOwner(t *testing.T) {
 	out, err := load.CombinedOutput()
 	require.NoError(t, err, string(out))
 	require.Regexp(t, "EVIL .* as mal", s.said(s.ferries.Log), "the functions tell who calls them")
+	s.ferries.Exec("postgres", "alter role velvet in database mal set search_path = of_role, evil, pg_catalog", "alter role velvet set search_path = of_role, evil, pg_catalog", "alter role velvet set role = mal",
+		"alter database mal set statement_timeout = '1ms'")
 
 	r := s.service.VelvetWith(rolePassword+"\n", "cluster", "add", "ferries", "--connect", s.ferries.DSN("velvet", "mal"), "--password-file", "-", "--no-base")
 	require.Zero(t, r.Code, r.Err)
@@ -129,7 +135,7 @@ func TestHostileOwner(t *testing.T) {
 	assert.False(t, called["ghost"])
 	for _, h := range hostileDatabase {
 		if h.name != "" {
-			attack(t, "database owner, "+h.name, called[h.name])
+			testbed.Attack(t, "database owner, "+h.name, called[h.name])
 		}
 	}
 	require.NoError(t, s.db.Close(context.Background()))
@@ -152,7 +158,7 @@ func TestHostileFiles(t *testing.T) {
 		t.Helper()
 		info, err := os.Stat(precious)
 		content, _ := os.ReadFile(secret)
-		attack(t, attacked, err != nil || info.Mode().Perm() != 0o700 || string(content) != "what only root knows")
+		testbed.Attack(t, attacked, err != nil || info.Mode().Perm() != 0o700 || string(content) != "what only root knows")
 		require.NoError(t, os.MkdirAll(precious, 0o700))
 		require.NoError(t, os.Chmod(precious, 0o700))
 		require.NoError(t, os.WriteFile(secret, []byte("what only root knows"), 0o600))
@@ -187,7 +193,7 @@ func TestHostileFiles(t *testing.T) {
 	assert.Equal(t, "incremental", b.Kind, log)
 	k, _ = s.restore("latest")
 	got, _ := os.ReadFile(filepath.Join(k.Directory, "data", "base", "5", "77777"))
-	attack(t, "owner of the original, a link in its data directory to a secret of root, then an incremental backup", string(got) == "what only root knows")
+	testbed.Attack(t, "owner of the original, a link in its data directory to a secret of root, then an incremental backup", string(got) == "what only root knows")
 
 	// In the catalogue.
 	records := s.service.Records.Connect("postgres")

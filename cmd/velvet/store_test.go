@@ -99,7 +99,7 @@ func TestEncryptedStore(t *testing.T) {
 	s.refused(1, []string{"the store's key was not changed", "no such file"}, "store", "rekey", "--to", s.Path("nowhere"))
 	s.refused(1, []string{"age1"}, "store", "rekey", "--to", passphrase, "--also", "gibberish", "--confirm", s.Path("home", "store"))
 	r := s.service.Velvet("store", "rekey", "--to", "/etc/hostname")
-	attack(t, "who has the token, any file of the host as the store's key", !strings.Contains(r.Err, "does not lie in the directory of the store's key"))
+	testbed.Attack(t, "who has the token, any file of the host as the store's key", !strings.Contains(r.Err, "does not lie in the directory of the store's key"))
 	s.refused(3, []string{"opens it no more"}, "store", "rekey", "--to", passphrase)
 	assert.Contains(t, s.service.Must("store", "rekey", "--to", passphrase, "--also", escrow.Recipient().String(), "--confirm", s.Path("home", "store")), "data key 2")
 	assert.Equal(t, s.objectNames(all), s.objectNames(s.objects(root)), "nothing was written anew")
@@ -318,11 +318,19 @@ func TestAFlippedBitIsFound(t *testing.T) {
 			r := s.service.Velvet("store", "audit", "--full", "--output", "json")
 			require.NotEmpty(t, r.Out, r.Err)
 			s.decode(r.Out, &found)
+			unnoticed := 0
 			for _, p := range flipped {
-				assert.True(t, slices.ContainsFunc(found.Findings, func(f coreaudit.Discrepancy) bool { return strings.HasSuffix(p, f.Key) && f.Kind == coreaudit.Damaged }),
-					"pass %d: a bit of %s was flipped, and nothing noticed it", pass, p)
+				noticed := slices.ContainsFunc(found.Findings, func(f coreaudit.Discrepancy) bool { return strings.HasSuffix(p, f.Key) && f.Kind == coreaudit.Damaged })
+				if !assert.True(t, noticed, "pass %d: a bit of %s was flipped, and nothing noticed it", pass, p) {
+					unnoticed++
+				}
 				require.NoError(t, os.WriteFile(p, whole[p], 0o640))
 			}
+			flippedIn := "each object of the store"
+			if manifests {
+				flippedIn = "each manifest of the store"
+			}
+			testbed.Attack(t, fmt.Sprintf("disk, a bit flips in %s (%d)", flippedIn, pass+1), unnoticed > 0)
 		}
 	}
 	assert.Contains(t, s.service.Must("store", "audit", "--full"), "and nothing else")
@@ -331,14 +339,18 @@ func TestAFlippedBitIsFound(t *testing.T) {
 		p := s.Path("home", "store", name)
 		content, err := os.ReadFile(p)
 		require.NoError(t, err)
+		unnoticed := 0
 		for range 40 {
 			flip(t, p, content, random)
 			r := s.service.Velvet("store", "audit")
-			assert.Contains(t, r.Out+r.Err, "was written again from its other copy: "+name)
+			if !assert.Contains(t, r.Out+r.Err, "was written again from its other copy: "+name) {
+				unnoticed++
+			}
 			again, err := os.ReadFile(p)
 			require.NoError(t, err)
 			require.Equal(t, string(content), string(again))
 		}
+		testbed.Attack(t, "disk, a bit flips in the record of keys ("+name+")", unnoticed > 0)
 	}
 }
 

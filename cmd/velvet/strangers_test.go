@@ -3,8 +3,15 @@ package main
 import (
 	"bufio"
 	"context"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/pem"
 	"fmt"
 	"io"
+	"math/big"
 	"net"
 	"net/http"
 	"os"
@@ -43,7 +50,7 @@ func TestCallsOfStrangers(t *testing.T) {
 		kept = kept || err != nil || !strings.Contains(string(answer), "401 Unauthorized")
 		require.NoError(t, c.Close())
 	}
-	attack(t, "stranger, bodies that never come hold connections", kept)
+	testbed.Attack(t, "stranger, bodies that never come hold connections", kept)
 
 	get := func(path string) (*http.Response, string) {
 		request, err := http.NewRequest(http.MethodGet, s.service.URL+path, nil)
@@ -56,9 +63,9 @@ func TestCallsOfStrangers(t *testing.T) {
 		return answer, string(text)
 	}
 	answer, _ := get("/api/v1/clusters/a%00b")
-	attack(t, "stranger, a NUL in a path is an error of the service", answer.StatusCode >= http.StatusInternalServerError)
+	testbed.Attack(t, "stranger, a NUL in a path is an error of the service", answer.StatusCode >= http.StatusInternalServerError)
 	answer, _ = get("/api/v1/clusters")
-	attack(t, "who uses the browser next, answers that it has kept", answer.Header.Get("Cache-Control") != "no-store")
+	testbed.Attack(t, "who uses the browser next, answers that it has kept", answer.Header.Get("Cache-Control") != "no-store")
 
 	// Events end with the session.
 	code := s.service.Link[strings.Index(s.service.Link, "=")+1:]
@@ -90,7 +97,7 @@ func TestCallsOfStrangers(t *testing.T) {
 	case <-time.After(30 * time.Second):
 		outlive = true
 	}
-	attack(t, "who has signed out, events that go on", outlive)
+	testbed.Attack(t, "who has signed out, events that go on", outlive)
 
 	// The catalogue is down: a stranger learns nothing of where it is.
 	s.service.Records.Stop(host.Immediate)
@@ -101,8 +108,54 @@ func TestCallsOfStrangers(t *testing.T) {
 	require.NoError(t, err)
 	text, err := io.ReadAll(refused.Body)
 	require.NoError(t, err)
-	attack(t, "stranger, learns where the catalogue is while it is down", strings.Contains(string(text), fmt.Sprint(s.service.Records.Port)) || strings.Contains(string(text), testbed.Superuser))
+	testbed.Attack(t, "stranger, learns where the catalogue is while it is down", strings.Contains(string(text), fmt.Sprint(s.service.Records.Port)) || strings.Contains(string(text), testbed.Superuser))
 	assert.Contains(t, string(text), "the call was not checked")
+}
+
+// certificate writes a certificate for this host's loopback, and gives a client that trusts it.
+func certificate(b *testbed.Bed) (cert, key string, trusting *http.Client) {
+	private, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	require.NoError(b, err)
+	template := &x509.Certificate{SerialNumber: big.NewInt(1), NotAfter: time.Now().Add(time.Hour), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}}
+	der, err := x509.CreateCertificate(rand.Reader, template, template, &private.PublicKey, private)
+	require.NoError(b, err)
+	encoded, err := x509.MarshalPKCS8PrivateKey(private)
+	require.NoError(b, err)
+	parsed, err := x509.ParseCertificate(der)
+	require.NoError(b, err)
+	cert, key = b.Path("cert.pem"), b.Path("cert.key")
+	require.NoError(b, os.WriteFile(cert, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), 0o600))
+	require.NoError(b, os.WriteFile(key, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: encoded}), 0o600))
+	pool := x509.NewCertPool()
+	pool.AddCert(parsed)
+	return cert, key, &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS12}}}
+}
+
+// TestPagesOfAnotherScheme signs in over TLS, and has a page act that came without: somebody on the way can make it.
+func TestPagesOfAnotherScheme(t *testing.T) {
+	t.Parallel()
+	b := testbed.New(t)
+	cert, key, client := certificate(b)
+	service := b.Service("--tls-cert", cert, "--tls-key", key)
+	require.True(t, strings.HasPrefix(service.URL, "https://"), service.URL)
+	call := func(path, body, origin string, cookies []*http.Cookie) *http.Response {
+		request, err := http.NewRequest(http.MethodPost, service.URL+"/api/v1"+path, strings.NewReader(body))
+		require.NoError(t, err)
+		request.Header.Set("Origin", origin)
+		for _, c := range cookies {
+			request.AddCookie(c)
+		}
+		answer, err := client.Do(request)
+		require.NoError(t, err)
+		require.NoError(t, answer.Body.Close())
+		return answer
+	}
+	entered := call("/session", `{"code":"`+service.Link[strings.Index(service.Link, "=")+1:]+`"}`, service.URL, nil)
+	require.Equal(t, http.StatusNoContent, entered.StatusCode)
+	require.True(t, entered.Cookies()[0].Secure)
+	require.Equal(t, http.StatusCreated, call("/links", "", service.URL, entered.Cookies()).StatusCode)
+	plain := call("/links", "", "http"+strings.TrimPrefix(service.URL, "https"), entered.Cookies())
+	testbed.Attack(t, "network, a page without TLS at the service's address acts in a browser that is signed in with TLS", plain.StatusCode != http.StatusUnauthorized)
 }
 
 // TestLogins changes how a cluster is reached, and loses the key with which its password is sealed.
@@ -129,7 +182,7 @@ func TestLogins(t *testing.T) {
 	require.NoError(t, os.Rename(key, key+".away"))
 	r = s.service.Velvet("serve", "--listen", "127.0.0.1:0", "--store-key", s.service.StoreKey)
 	_, err := os.Stat(key)
-	attack(t, "accident, HOME/key is lost and silently made anew", err == nil)
+	testbed.Attack(t, "accident, HOME/key is lost and silently made anew", err == nil)
 	assert.Equal(t, 1, r.Code)
 	assert.Contains(t, r.Err, "the passwords of 1 cluster are sealed with it")
 	s.service.With("--new-key")

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -120,6 +121,10 @@ func (j *journey) readiness(t *testing.T) {
 }
 
 func (j *journey) capture(t *testing.T) {
+	if pg.Major(j.Major).EventTriggers {
+		j.ferries.Exec("postgres", `create function hail() returns event_trigger language plpgsql as $$ begin raise log 'HAILED %;', current_setting('application_name'); end $$`,
+			"create event trigger hail on login execute function hail()", "alter event trigger hail enable always")
+	}
 	j.commit(1)
 	j.captured()
 	assert.Equal(t, "streaming", j.cluster().Capture.State)
@@ -238,6 +243,11 @@ func (j *journey) sideCopy(t *testing.T) {
 func (j *journey) proof(t *testing.T) {
 	out := j.service.Must("prove", "run", "look")
 	assert.Contains(t, out, "verdict: passed")
+	if pg.Major(j.Major).EventTriggers {
+		log := j.said(filepath.Join(j.copy.Directory, "server.log"))
+		assert.Contains(t, log, "HAILED ;", "the test's own session was")
+		testbed.Attack(t, fmt.Sprintf("superuser of a cluster of version %d, an event trigger at login, in a copy", j.Major), strings.Contains(log, "HAILED velvet"))
+	}
 }
 
 func (j *journey) backAndForward(t *testing.T) {

@@ -2178,6 +2178,8 @@ export interface components {
              * @description of the data key that seals what is written now
              */
             keyNumber?: number;
+            /** @description how the buckets lock what they hold; empty where they do not */
+            locks: components["schemas"]["StoreLock"][] | null;
             /**
              * Format: date-time
              * @description when the store was listed
@@ -2237,6 +2239,11 @@ export interface components {
             second: boolean;
             /** Format: int64 */
             wal: number;
+        };
+        StoreLock: {
+            /** @description name */
+            store: string;
+            text: string;
         };
         StorePoint: {
             /** Format: date-time */

@@ -19,7 +19,7 @@ type Kind string
 // The kinds, the worst first.
 const (
 	Capture  Kind = "capture"  // WAL is not being received
-	Store    Kind = "store"    // another catalogue uses the store
+	Store    Kind = "store"    // another catalogue uses the store, or its objects' locks run out
 	NoBase   Kind = "no base"  // nothing can be restored
 	Hole     Kind = "hole"     // captured WAL has a gap that nobody has accepted
 	Promise  Kind = "promise"  // the keep rule promises more than can be reached
@@ -43,7 +43,8 @@ type Cluster struct {
 	Name  string
 	Added time.Time
 
-	StoreTaken string // why nothing in the store may be deleted or replaced; "" where it may
+	StoreTaken    string // why nothing in the store may be deleted or replaced; "" where it may
+	StoreUnlocked string // why the locks of what the store holds were not extended; "" where they were
 
 	CaptureWanted  bool
 	CaptureState   string
@@ -123,6 +124,9 @@ func Needs(k Cluster, now time.Time) []Need {
 	captured := len(list) == 0
 	if k.StoreTaken != "" {
 		add(Store, "velvet store show", "Nothing in the store is deleted or replaced by this service: %s", k.StoreTaken)
+	}
+	if k.StoreUnlocked != "" {
+		add(Store, "velvet store show", "The locks of what the store holds run out, and could not be extended: %s", k.StoreUnlocked)
 	}
 	if k.Bases == 0 && !k.BaseRunning {
 		add(NoBase, "velvet backup take "+k.Name, "There is no base backup: nothing can be restored.")

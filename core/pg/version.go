@@ -49,6 +49,9 @@ type Version struct {
 	StartBackup, StopBackup                   string
 	StartBackupSignature, StopBackupSignature string
 
+	// EventTriggers: there are event triggers at login, and the setting event_triggers turns them off.
+	EventTriggers bool
+
 	// CopySettings are further lines of a copy's configuration: what must be off in it and is
 	// a setting of this version.
 	CopySettings []string
@@ -83,7 +86,8 @@ var versions = []*Version{
 		DatabaseDrop: 0x20, DatabaseCreateLogged: 0x10, UnifiedPrune: true, ClassPersistence: 114,
 		RecordNames: unifiedPruneNames, OneArchive: true, SlotReadable: true,
 		StartBackup: startBackup, StopBackup: stopBackup, StartBackupSignature: startBackupSignature, StopBackupSignature: stopBackupSignature,
-		CopySettings: []string{"archive_library = ''", "summarize_wal = off", "sync_replication_slots = off"},
+		EventTriggers: true,
+		CopySettings:  []string{"archive_library = ''", "summarize_wal = off", "sync_replication_slots = off"},
 	},
 	{
 		Major: 18, CatalogVersion: 202506291, ControlVersion: 1800, ControlCRC: 292,
@@ -91,7 +95,8 @@ var versions = []*Version{
 		DatabaseDrop: 0x20, DatabaseCreateLogged: 0x10, UnifiedPrune: true, ClassPersistence: 118,
 		RecordNames: unifiedPruneNames, OneArchive: true, SlotReadable: true,
 		StartBackup: startBackup, StopBackup: stopBackup, StartBackupSignature: startBackupSignature, StopBackupSignature: stopBackupSignature,
-		CopySettings: []string{"archive_library = ''", "summarize_wal = off", "sync_replication_slots = off"},
+		EventTriggers: true,
+		CopySettings:  []string{"archive_library = ''", "summarize_wal = off", "sync_replication_slots = off"},
 	},
 }
 

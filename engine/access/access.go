@@ -73,6 +73,7 @@ func Guard(parameters map[string]string) { maps.Copy(parameters, guarded) }
 var guarded = map[string]string{
 	"search_path":                         "pg_catalog",
 	"row_security":                        "off",
+	"role":                                "none", // whatever ALTER DATABASE or ALTER ROLE sets
 	readOnly:                              "on",
 	"constraint_exclusion":                "off", // which would have a table's constraints calculated
 	"lock_timeout":                        "10s",

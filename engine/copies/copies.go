@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"path/filepath"
 
@@ -92,9 +93,13 @@ func Connect(ctx context.Context, k catalog.Copy, cluster catalog.Cluster, datab
 	if err != nil {
 		return nil, err
 	}
-	conn, err := ConnectAs(ctx, k, cluster.Superuser, database)
+	parameters := make(map[string]string)
+	if v := cluster.Version(); v != nil && v.EventTriggers {
+		parameters["event_triggers"] = "off"
+	}
+	conn, err := connect(ctx, k, cluster.Superuser, database, parameters)
 	for i := len(former) - 1; i >= 0 && noSuchRole(err); i-- {
-		conn, err = ConnectAs(ctx, k, former[i], database)
+		conn, err = connect(ctx, k, former[i], database, parameters)
 	}
 	return conn, err
 }
@@ -106,6 +111,10 @@ func noSuchRole(err error) bool {
 
 // ConnectAs opens a session on a copy as any role, with that role's rights.
 func ConnectAs(ctx context.Context, k catalog.Copy, role, database string) (*pgx.Conn, error) {
+	return connect(ctx, k, role, database, nil)
+}
+
+func connect(ctx context.Context, k catalog.Copy, role, database string, parameters map[string]string) (*pgx.Conn, error) {
 	cfg, err := pgx.ParseConfig("sslmode=disable connect_timeout=5")
 	if err != nil {
 		return nil, err
@@ -115,6 +124,7 @@ func ConnectAs(ctx context.Context, k catalog.Copy, role, database string) (*pgx
 	cfg.Fallbacks = nil
 	cfg.RuntimeParams["application_name"] = access.AppName
 	access.Guard(cfg.RuntimeParams)
+	maps.Copy(cfg.RuntimeParams, parameters)
 	return pgx.ConnectConfig(ctx, cfg)
 }
 

@@ -12,6 +12,7 @@ import (
 	"fmt"
 	"io"
 	"strings"
+	"time"
 )
 
 // ErrNotFound says that there is no object under the key.
@@ -55,6 +56,17 @@ type Store interface {
 	Sweep(ctx context.Context, prefix string) error
 	// String names the store for messages.
 	String() string
+}
+
+// Locking is a store that keeps what is deleted or replaced for a time, whoever does it: a bucket
+// with object lock.
+type Locking interface {
+	// Locked is for how long at least; 0 where nothing is locked, with the problem if it is not
+	// known whether it is.
+	Locked() (atLeast time.Duration, problem string)
+	// ExtendLocks locks for longer what would soon not be locked for long enough; it is called
+	// again after the time that every says. It tells how many objects those were.
+	ExtendLocks(ctx context.Context, now time.Time, every time.Duration) (extended int, err error)
 }
 
 // DeleteAll deletes every object below prefix, and what unfinished writers left.

@@ -9,6 +9,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"slices"
 	"sync"
 	"testing"
 
@@ -23,6 +24,7 @@ import (
 	"velvetrewind/engine/store/dir"
 	"velvetrewind/engine/store/s3"
 	"velvetrewind/engine/vault"
+	"velvetrewind/testbed"
 )
 
 var ctx = context.Background()
@@ -195,6 +197,45 @@ func TestPacksAreCondensedUnderTheirReaders(t *testing.T) {
 			})
 		}
 	}
+}
+
+// full takes everything but the last word.
+type full struct {
+	store.Store
+	tried *[]string
+}
+
+type fullWriter struct{ store.Writer }
+
+func (fullWriter) Commit() error { return store.ErrFull }
+
+func (f full) Create(ctx context.Context, key string) (store.Writer, error) {
+	*f.tried = append(*f.tried, key)
+	w, err := f.Store.Create(ctx, key)
+	return fullWriter{w}, err
+}
+
+// TestCondensingTriedAgain has the disk full each time that a pack is condensed, with other frames to stay:
+// no two attempts seal under the same name, for they would use the same nonces.
+func TestCondensingTriedAgain(t *testing.T) {
+	s, err := dir.Open(t.TempDir(), -1)
+	require.NoError(t, err)
+	key := newKey(t)
+	v, err := vault.Open(ctx, s, vault.Options{Key: key, Installation: "ours"})
+	require.NoError(t, err)
+	frames := writePack(t, v, "b-000001", []string{"ebb", "flood", "slack"})
+	var tried []string
+	cut := vault.Reading(full{s, &tried}, nil, v.Ring())
+	for i := range frames {
+		_, err := cut.Packs("c").Condense(ctx, "b-000001", frames[:i+1])
+		require.ErrorIs(t, err, store.ErrFull)
+	}
+	require.Len(t, tried, 3)
+	slices.Sort(tried)
+	testbed.Attack(t, "full disk, condensing is tried again and seals other content with the same nonces", len(slices.Compact(tried)) < 3)
+	got, err := readPack(v.Packs("c"), "b-000001", frames)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"ebb", "flood", "slack"}, got)
 }
 
 // broken answers with wrong bytes, or not at all.

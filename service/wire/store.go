@@ -11,10 +11,17 @@ type Store struct {
 	KeyNumber uint32         `json:"keyNumber,omitempty" doc:"of the data key that seals what is written now"`
 	KeyMade   *time.Time     `json:"keyMade,omitempty" doc:"when that key was made"`
 	Second    string         `json:"second,omitempty" doc:"name of the second store"`
+	Locks     []StoreLock    `json:"locks" doc:"how the buckets lock what they hold; empty where they do not"`
 	Trouble   string         `json:"trouble,omitempty" doc:"why the second store cannot be reached"`
 	Measured  time.Time      `json:"measured" doc:"when the store was listed"`
 	Clusters  []StoreCluster `json:"clusters"`
 	Audit     *StoreAudit    `json:"audit,omitempty" doc:"the newest audit that has ended"`
+}
+
+// StoreLock is how a bucket with object lock is used.
+type StoreLock struct {
+	Store string `json:"store" doc:"name"`
+	Text  string `json:"text"`
 }
 
 // StoreCluster is what a cluster takes in the store.

@@ -48,6 +48,7 @@ export function StorePage() {
               ),
             ],
             ["second store", s.second ? <code key="s">{s.second}</code> : <span key="s" className="text-soft">none: a lost disk loses every backup; name one with --second-store</span>],
+            ...(s.locks ?? []).map((l): [string, string] => ["object lock", `${l.store}: ${l.text}`]),
             ["looked through", <Audited key="a" store={s} />],
           ]}
         />

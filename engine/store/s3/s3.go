@@ -2,8 +2,9 @@
 //
 // Invariant: an object appears when its upload is completed, whole, or not at all;
 // the service checks every part by its MD5. What an upload that never ended left
-// behind is no object, and Sweep removes it. Credentials are in no text that this
-// package makes.
+// behind is no object, and Sweep removes it. In a bucket with object lock each object is
+// locked when it is put, and stays so while ExtendLocks is called every day. Credentials
+// are in no text that this package makes.
 package s3
 
 import (
@@ -41,6 +42,7 @@ type Store struct {
 	bucket string
 	prefix string // "" or ending in a slash
 	name   string
+	lock   lock
 }
 
 // location is what a location's text says.
@@ -137,7 +139,8 @@ func Open(ctx context.Context, text string, keys Keys) (*Store, error) {
 	if !there {
 		return nil, fmt.Errorf("the store %s: there is no bucket %q; make it first", s.name, l.bucket)
 	}
-	return s, nil
+	s.lock, err = s.readLock(ctx)
+	return s, err
 }
 
 // transport trusts the authority of the location's CA file, if it names one.
@@ -255,7 +258,11 @@ func (s *Store) explain(key string, err error) error {
 	case "NoSuchKey", "NotFound":
 		return fmt.Errorf("%s: %w", key, store.ErrNotFound)
 	case "AccessDenied", "InvalidAccessKeyId", "SignatureDoesNotMatch":
-		return fmt.Errorf("the store %s refuses us (%s); check its keys, and that they may read, write, list and delete in the bucket", s.name, answer.Code)
+		besides := ""
+		if s.lock.span > 0 {
+			besides = ", and s3:GetObjectRetention and s3:PutObjectRetention, for it locks its objects"
+		}
+		return fmt.Errorf("the store %s refuses us (%s); check its keys, and that they may read, write, list and delete in the bucket%s", s.name, answer.Code, besides)
 	case "PreconditionFailed", "ConditionalRequestConflict":
 		return fmt.Errorf("%s: %w", key, store.ErrExists)
 	case "NoSuchBucket":

@@ -3,14 +3,18 @@ package s3
 import (
 	"context"
 	"encoding/pem"
+	"encoding/xml"
+	"fmt"
 	"io"
 	"net/http"
 	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
+	"time"
 
 	"github.com/johannesboyne/gofakes3"
 	"github.com/johannesboyne/gofakes3/backend/s3mem"
@@ -176,4 +180,96 @@ func TestOwnAuthority(t *testing.T) {
 	require.NoError(t, err)
 	conformance.Put(t, s, "one", "low tide")
 	assert.Equal(t, []string{"one"}, conformance.Keys(t, s, ""))
+}
+
+// locking answers for object lock, which the stand-in does not know; name by name it holds until when each is locked.
+type locking struct {
+	next  http.Handler
+	mu    sync.Mutex
+	until map[string]time.Time
+	rule  string
+	deny  bool
+}
+
+func (l *locking) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	q := r.URL.Query()
+	switch {
+	case q.Has("object-lock") && l.deny:
+		w.WriteHeader(http.StatusForbidden)
+		_, _ = io.WriteString(w, "<Error><Code>AccessDenied</Code></Error>")
+	case q.Has("object-lock"):
+		_, _ = io.WriteString(w, "<ObjectLockConfiguration><ObjectLockEnabled>Enabled</ObjectLockEnabled>"+l.rule+"</ObjectLockConfiguration>")
+	case q.Has("retention") && r.Method == http.MethodPut:
+		var body struct{ RetainUntilDate time.Time }
+		if err := xml.NewDecoder(r.Body).Decode(&body); err != nil || l.deny {
+			w.WriteHeader(http.StatusForbidden)
+			return
+		}
+		l.until[r.URL.Path] = body.RetainUntilDate
+	case q.Has("retention"):
+		if at, ok := l.until[r.URL.Path]; ok {
+			_, _ = fmt.Fprintf(w, "<Retention><Mode>COMPLIANCE</Mode><RetainUntilDate>%s</RetainUntilDate></Retention>", at.Format(time.RFC3339))
+			return
+		}
+		w.WriteHeader(http.StatusNotFound)
+		_, _ = io.WriteString(w, "<Error><Code>NoSuchObjectLockConfiguration</Code></Error>")
+	default:
+		if at := r.Header.Get("X-Amz-Object-Lock-Retain-Until-Date"); at != "" && r.Header.Get("X-Amz-Object-Lock-Mode") == "COMPLIANCE" {
+			l.until[r.URL.Path], _ = time.Parse(time.RFC3339, at)
+		}
+		l.next.ServeHTTP(w, r)
+	}
+}
+
+// TestObjectLock puts objects in every way into a bucket whose rule locks them for 20 days, and lets time pass.
+func TestObjectLock(t *testing.T) {
+	l := &locking{until: make(map[string]time.Time), rule: "<Rule><DefaultRetention><Mode>COMPLIANCE</Mode><Days>20</Days></DefaultRetention></Rule>"}
+	server := standIn(t, func(next http.Handler) http.Handler { l.next = next; return l })
+	s := open(t, server)
+	now := time.Now()
+	conformance.Put(t, s, "small", "ebb")
+	conformance.Put(t, s, "parts", strings.Repeat("ebb and flood ", 1_500_000))
+	conformance.Put(t, s, "deleted", "flood")
+	require.NoError(t, s.PutNew(ctx, "new", []byte("slack")))
+	const day = 24 * time.Hour
+	path := func(key string) string { return "/ferries/deep/down/" + key }
+	for _, key := range []string{"small", "parts", "new", "deleted"} {
+		assert.WithinDuration(t, now.Add(20*day), l.until[path(key)], time.Minute, key)
+	}
+	require.NoError(t, s.Delete(ctx, "deleted"))
+	atLeast, _ := s.Locked()
+	assert.Equal(t, 10*day, atLeast)
+
+	extend := func(after time.Duration, want int) {
+		t.Helper()
+		n, err := s.ExtendLocks(ctx, now.Add(after), day)
+		require.NoError(t, err)
+		assert.Equal(t, want, n, "after %s", after)
+	}
+	extend(0, 0)
+	extend(8*day, 0)
+	l.until[path("small")] = now.Add(9 * day) // somebody who may has shortened it
+	delete(l.until, path("new"))
+	extend(10*day, 3)
+	for _, key := range []string{"small", "parts", "new"} {
+		assert.WithinDuration(t, now.Add(30*day), l.until[path(key)], time.Minute, key)
+	}
+	assert.WithinDuration(t, now.Add(20*day), l.until[path("deleted")], time.Minute, "runs out")
+	extend(11*day, 0)
+	l.deny = true
+	_, err := s.ExtendLocks(ctx, now.Add(40*day), day)
+	assert.ErrorContains(t, err, "refuses us")
+	denied := open(t, server)
+	atLeast, problem := denied.Locked()
+	assert.Zero(t, atLeast)
+	assert.Contains(t, problem, "s3:GetBucketObjectLockConfiguration")
+
+	l.deny, l.rule = false, ""
+	atLeast, _ = open(t, server).Locked()
+	assert.Equal(t, 7*day, atLeast, "without a rule of the bucket's own")
+	atLeast, problem = open(t, standIn(t, nil)).Locked()
+	assert.Zero(t, atLeast)
+	assert.Empty(t, problem, "a bucket without object lock")
 }

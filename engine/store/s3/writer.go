@@ -58,7 +58,7 @@ func (w *writer) begin() {
 	w.pipe, w.ended = pipe, make(chan error, 1)
 	content := &counting{from: io.MultiReader(&w.small, r)}
 	go func() {
-		info, err := w.store.client.PutObject(w.ctx, w.store.bucket, w.name, content, -1, options)
+		info, err := w.store.client.PutObject(w.ctx, w.store.bucket, w.name, content, -1, w.store.lock.put(options))
 		_ = r.CloseWithError(errors.Join(err, io.ErrClosedPipe))
 		w.ended <- w.arrived(info.Size, content.n, err)
 	}()
@@ -89,7 +89,7 @@ func (w *writer) Commit() error {
 		return <-w.ended
 	}
 	size := int64(w.small.Len())
-	info, err := w.store.client.PutObject(w.ctx, w.store.bucket, w.name, bytes.NewReader(w.small.Bytes()), size, options)
+	info, err := w.store.client.PutObject(w.ctx, w.store.bucket, w.name, bytes.NewReader(w.small.Bytes()), size, w.store.lock.put(options))
 	return w.arrived(info.Size, size, err)
 }
 
@@ -112,7 +112,7 @@ func (s *Store) PutNew(ctx context.Context, key string, content []byte) error {
 	if err != nil {
 		return err
 	}
-	conditional := options
+	conditional := s.lock.put(options)
 	conditional.SetMatchETagExcept("*")
 	_, err = s.client.PutObject(ctx, s.bucket, name, bytes.NewReader(content), int64(len(content)), conditional)
 	return s.explain(key, err)

@@ -1,0 +1,81 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"velvetrewind/core/figures"
+	"velvetrewind/engine/store"
+	"velvetrewind/service/wire"
+)
+
+// How often the locks of what the stores hold are extended, and how soon that is tried again.
+const (
+	extendLocksEvery = 24 * time.Hour
+	extendLocksAgain = 30 * time.Minute
+)
+
+// keepLocked extends the locks of what the stores hold, where they lock, until ctx ends.
+func (s *Service) keepLocked(ctx context.Context) {
+	for {
+		wait := extendLocksEvery
+		err := s.extendLocks(ctx)
+		if ctx.Err() != nil {
+			return
+		}
+		s.mirrors.setUnlocked(err)
+		if err != nil {
+			wait = extendLocksAgain
+			s.log.Warn("the locks of what the store holds were not extended", "error", err)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(wait):
+		}
+	}
+}
+
+func (s *Service) extendLocks(ctx context.Context) (err error) {
+	for _, l := range s.lockingStores() {
+		n, e := l.ExtendLocks(ctx, s.cfg.Now(), extendLocksEvery)
+		if n > 0 {
+			s.log.Info("locks were extended", "store", l, "objects", n)
+		}
+		err = errors.Join(err, e)
+	}
+	return err
+}
+
+type lockingStore interface {
+	store.Store
+	store.Locking
+}
+
+func (s *Service) lockingStores() (list []lockingStore) {
+	for _, where := range []store.Store{s.store.First(), s.store.Second()} {
+		if l, ok := where.(lockingStore); ok {
+			list = append(list, l)
+		}
+	}
+	return list
+}
+
+// locks tells how the stores lock what they hold; nothing of those that do not.
+func (s *Service) locks() []wire.StoreLock {
+	list := []wire.StoreLock{}
+	for _, l := range s.lockingStores() {
+		span, problem := l.Locked()
+		if span == 0 && problem == "" {
+			continue
+		}
+		v := wire.StoreLock{Store: l.String(), Text: "not known: " + problem}
+		if span > 0 {
+			v.Text = fmt.Sprintf("what is deleted or replaced in the bucket stays in it for %s or more", figures.Span(span))
+		}
+		list = append(list, v)
+	}
+	return list
+}
