@@ -74,7 +74,9 @@ func (l lock) put(o minio.PutObjectOptions) minio.PutObjectOptions {
 }
 
 // Locked implements store.Locking. Half of a lock's span is left when it is extended.
-func (s *Store) Locked() (atLeast time.Duration, problem string) { return s.lock.span / 2, s.lock.problem }
+func (s *Store) Locked() (atLeast time.Duration, problem string) {
+	return s.lock.span / 2, s.lock.problem
+}
 
 // ExtendLocks implements store.Locking. It asks for the lock of each object that may need it, and so
 // makes good, too, what somebody has shortened.
