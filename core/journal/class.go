@@ -69,9 +69,10 @@ func decodeClass(ref wal.RelationRef, row []byte, v *pg.Version) (n Named, ok bo
 
 // Replacements pairs the files of a transaction that gives relations new files in their
 // place and does nothing else to files: TRUNCATE and REINDEX. The server lists dropped
-// files in the reverse order of that in which it made the new ones.
+// files in the reverse order of that in which it made the new ones, which is not known where
+// sub-transactions made some of them.
 func (t *Transaction) Replacements() (pairs [][2]wal.RelationRef) {
-	if len(t.Named) > 0 || len(t.Created) != len(t.Dropped) {
+	if len(t.Named) > 0 || len(t.Created) != len(t.Dropped) || t.mixed {
 		return nil
 	}
 	for i, ref := range t.Created {

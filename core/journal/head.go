@@ -43,7 +43,7 @@ type Head struct {
 	MinXID, MaxXID   pg.FullXID // of what ended, sub-transactions too
 	First, Last      Commit     // in the order of the log; zero without commits
 	// Most is what one transaction did at most to users' tables, by kind, and MostRows
-	// how many rows one changed.
+	// how many rows one changed. A dropped database is a drop, too.
 	Most     Counts
 	MostRows int64
 	Marks    []Mark
@@ -81,7 +81,7 @@ func (h *Head) add(t *Transaction, tables []TableChange) {
 	if t.Time.After(h.Latest) {
 		h.Latest = t.Time
 	}
-	var all Counts
+	all := Counts{Drop: int64(len(t.LostDatabases))}
 	for i := range tables {
 		h.addTable(&tables[i])
 		if !tables[i].System() {

@@ -6,7 +6,6 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-	"pgregory.net/rapid"
 
 	"velvetrewind/core/pg"
 	"velvetrewind/core/wal"
@@ -24,94 +23,6 @@ func names(m map[wal.RelationRef]Name) Lookup {
 var known = map[wal.RelationRef]Name{
 	booking:   {OID: 16384, Database: "saltmarsh", Schema: "public", Table: "booking"},
 	passenger: {OID: 16388, Database: "saltmarsh", Schema: "crew", Table: "passenger"},
-}
-
-// randomRecord draws one record of the made-up log.
-func randomRecord(t *rapid.T, l *log) *wal.Record {
-	xid := pg.XID(rapid.IntRange(10, 15).Draw(t, "xid"))
-	rel := rapid.SampledFrom([]wal.RelationRef{booking, passenger, {Space: 1, Database: 2, Filenode: 3}}).Draw(t, "relation")
-	switch rapid.IntRange(0, 9).Draw(t, "what") {
-	case 0, 1:
-		return l.insert(xid, rel)
-	case 2:
-		return l.remove(xid, rel, 0)
-	case 3:
-		return l.create(xid, rel)
-	case 4:
-		return l.mark("low tide")
-	case 5:
-		return l.prepare(xid, "two")
-	case 6:
-		return l.end(0x30, xid, nil)
-	case 7:
-		return l.end(0x20, xid, nil)
-	case 8:
-		return l.checkpoint(0x10, 20)
-	default:
-		return l.end(0x00, xid, []pg.XID{xid + 20}, rel)
-	}
-}
-
-// TestSegmentsCarryOver cuts a log at random places, encodes each piece, goes on from
-// what was decoded, and finds the same transactions as without a cut.
-func TestSegmentsCarryOver(t *testing.T) {
-	rapid.Check(t, func(t *rapid.T) {
-		var l log
-		whole, piece := NewBuilder(State{}), NewRecorder(pg.Segment{Timeline: 1}, z, State{})
-		var want, got []Transaction
-		var marks int
-		cut := func() {
-			s, err := piece.Segment(l.at+64, names(known))
-			require.NoError(t, err)
-			again, err := DecodeIndex(s.Encode())
-			require.NoError(t, err)
-			require.Equal(t, s.Head, again.Head)
-			require.Equal(t, s.Blocks, again.Blocks)
-			head, err := DecodeHead(s.Encode())
-			require.NoError(t, err)
-			require.Equal(t, s.Head, head)
-			for tx, err := range again.Transactions() {
-				require.NoError(t, err)
-				got = append(got, tx)
-			}
-			marks += len(again.Marks)
-			piece = NewRecorder(pg.Segment{Timeline: 1, Number: again.Segment.Number + 1}, z, again.State)
-		}
-		wantMarks := 0
-		for range rapid.IntRange(0, 150).Draw(t, "records") {
-			r := randomRecord(t, &l)
-			if r.Info == 0x70 && r.Manager == wal.ManagerXLOG {
-				wantMarks++
-			}
-			tx, err := whole.See(r, pg.Major(15))
-			require.NoError(t, err)
-			if tx != nil {
-				want = append(want, *kept(tx))
-			}
-			_, err = piece.See(r, pg.Major(15))
-			require.NoError(t, err)
-			if rapid.IntRange(0, 9).Draw(t, "cut") == 0 {
-				cut()
-			}
-		}
-		cut()
-		require.Equal(t, len(want), len(got))
-		for i := range want {
-			require.Equal(t, normal(want[i]), normal(got[i]))
-		}
-		require.Equal(t, wantMarks, marks)
-	})
-}
-
-// normal makes empty lists nil, so that what was decoded compares.
-func normal(t Transaction) Transaction {
-	if len(t.Changes) == 0 {
-		t.Changes = nil
-	}
-	if len(t.Subxacts) == 0 {
-		t.Subxacts = nil
-	}
-	return t
 }
 
 func TestHeadSumsWhatCommitted(t *testing.T) {
@@ -160,6 +71,7 @@ func TestTables(t *testing.T) {
 	file := func(n uint32) wal.RelationRef { return wal.RelationRef{Space: 1663, Database: 5, Filenode: n} }
 	away := wal.RelationRef{Space: 16999, Database: 5, Filenode: 17001}
 	class, toast, index, grown, made := file(1259), file(16390), file(16391), file(17000), file(17100)
+	pier, repaired := file(16400), file(17200)
 	lookup := map[wal.RelationRef]Name{
 		class: {OID: 1259, Database: "saltmarsh", Schema: "pg_catalog", Table: "pg_class"},
 		toast: {OID: 16384, Database: "saltmarsh", Schema: "public", Table: "booking", Part: Toast},
@@ -167,6 +79,7 @@ func TestTables(t *testing.T) {
 		grown: {OID: 16384, Database: "saltmarsh", Schema: "public", Table: "booking"},
 		away:  {OID: 16384, Database: "saltmarsh", Schema: "public", Table: "booking"},
 		made:  {OID: 17100, Database: "saltmarsh", Schema: "public", Table: "quay"},
+		pier:  {OID: 16400, Database: "saltmarsh", Schema: "public", Table: "pier"}, repaired: {OID: 16400, Database: "saltmarsh", Schema: "public", Table: "pier"},
 	}
 	for ref, n := range known {
 		if ref == booking {
@@ -183,6 +96,10 @@ func TestTables(t *testing.T) {
 		"truncated":                             {Transaction{Changes: []Change{rows(class, 0, 3, 0)}, Created: []wal.RelationRef{grown}, Dropped: []wal.RelationRef{booking}}, "pg_catalog.pg_class 0 3 0, booking truncate"},
 		"truncated, the new file not named yet": {Transaction{Created: []wal.RelationRef{file(99999)}, Dropped: []wal.RelationRef{booking}}, "booking truncate"},
 		"rewritten":                             {Transaction{Changes: []Change{rows(class, 1, 3, 1)}, Created: []wal.RelationRef{grown}, Dropped: []wal.RelationRef{booking}}, "pg_catalog.pg_class 1 3 1, booking rewrite"},
+		"rewritten row by row":                  {Transaction{Changes: []Change{rows(class, 1, 3, 1), rows(grown, 500, 0, 0)}, Created: []wal.RelationRef{grown}, Dropped: []wal.RelationRef{booking}}, "pg_catalog.pg_class 1 3 1, booking rewrite"},
+		"rewritten, and a row put in":           {Transaction{Changes: []Change{rows(class, 1, 3, 1), rows(grown, 500, 0, 0), rows(booking, 1, 0, 0)}, Created: []wal.RelationRef{grown}, Dropped: []wal.RelationRef{booking}}, "pg_catalog.pg_class 1 3 1, booking 1 0 0 rewrite"},
+		"two truncated":                         {Transaction{Created: []wal.RelationRef{grown, repaired}, Dropped: []wal.RelationRef{pier, booking}}, "pier truncate, booking truncate"},
+		"truncated by name, another rewritten":  {Transaction{Changes: []Change{rows(class, 1, 3, 1)}, Created: []wal.RelationRef{grown, repaired}, Dropped: []wal.RelationRef{pier, booking}, Truncated: []uint32{16384}}, "pg_catalog.pg_class 1 3 1, pier rewrite, booking truncate"},
 		"moved":                                 {Transaction{Changes: []Change{rows(class, 0, 1, 0)}, Created: []wal.RelationRef{grown}, Filled: []wal.RelationRef{grown}, Dropped: []wal.RelationRef{booking}}, "pg_catalog.pg_class 0 1 0, booking rewrite"},
 		"moved, without rows":                   {Transaction{Changes: []Change{rows(class, 0, 1, 0)}, Created: []wal.RelationRef{away}, Dropped: []wal.RelationRef{booking}}, "pg_catalog.pg_class 0 1 0, booking rewrite"},
 		"made and dropped at once":              {Transaction{Changes: []Change{rows(class, 1, 0, 1)}, Created: []wal.RelationRef{made}, Dropped: []wal.RelationRef{made}}, "pg_catalog.pg_class 1 0 1"},
@@ -233,6 +150,11 @@ func TestIncidents(t *testing.T) {
 		"a large share":         {Rule{Share: 0.5}, change(Delete, 600), 1000, "600 rows of crew.passenger were deleted, of some 1,000"},
 		"a share of few rows":   {Rule{Share: 0.5}, change(Delete, 9), 10, ""},
 		"of how many, unknown":  {Rule{Share: 0.5}, change(Delete, 900), 0, ""},
+		"a catalog's rows":      {Rule{Rows: 1}, TableChange{Name: Name{Schema: "pg_catalog", Table: "pg_attribute"}, Known: true, Counts: Counts{Delete: 9}}, 0, ""},
+		"nobody knows of what":  {Rule{Rows: 1}, TableChange{Counts: Counts{Delete: 9}}, 0, ""},
+		"exactly so many rows":  {Rule{Rows: 1000}, change(Delete, 1000), 0, "1,000 rows of crew.passenger were deleted"},
+		"exactly the share":     {Rule{Share: 0.5}, change(Delete, 100), 200, "100 rows of crew.passenger were deleted, of some 200"},
+		"just below the share":  {Rule{Share: 0.5}, change(Delete, 100), 201, ""},
 		"dropped":               {Rule{Drops: true}, change(Drop, 1), 0, "crew.passenger was dropped"},
 		"truncated":             {Rule{Drops: true}, change(Truncate, 1), 0, "crew.passenger was truncated"},
 		"dropped, not asked":    {Rule{Rows: 1}, change(Drop, 1), 0, ""},

@@ -45,6 +45,7 @@ type Transaction struct {
 	// NewDatabases and LostDatabases are oids.
 	NewDatabases, LostDatabases []uint32
 	Bytes                       int64 // of WAL
+	mixed                       bool  // several of its ids made files, so that Created is not in the order of the log
 }
 
 // Open is what a transaction id has done so far: a transaction or sub-transaction
@@ -280,7 +281,10 @@ func (b *Builder) seeCheckpoint(c wal.Checkpoint) {
 	}
 	if c.Shutdown {
 		b.forget(func(o *Open) bool { return !o.Prepared })
-		b.takeStock(pg.XID(c.NextXID), pg.XID(c.NextXID))
+		b.widen(pg.XID(c.NextXID) - 1)
+		if b.state.Sure == 0 { // Whole is not known: what was prepared before the known WAL is still to end
+			b.state.Sure = pg.XID(c.NextXID)
+		}
 	}
 }
 
@@ -414,6 +418,7 @@ func (b *Builder) gather(t *Transaction, all *Open, xid pg.XID) {
 	if o.GID != "" {
 		t.GID = o.GID
 	}
+	t.mixed = t.mixed || len(t.Created) > 0 && len(o.Created) > 0
 	t.Created = append(t.Created, o.Created...)
 	t.Filled = append(t.Filled, o.Filled...)
 	t.Named = append(t.Named, o.Named...)

@@ -132,9 +132,7 @@ func (f *Filter) Bound(h *Head, late Lookup) (size int64, ok bool) {
 	if h.Commits == 0 || !f.From.IsZero() && h.Latest.Before(f.From) || !f.To.IsZero() && h.Earliest.After(f.To) {
 		return 0, false
 	}
-	if f.Empty {
-		ok = true
-	}
+	ok = f.Empty || f.dropsDatabases() && h.Most[Drop] > 0
 	for i := range h.Tables {
 		s := &h.Tables[i]
 		n, known := s.Name, s.Known
@@ -153,6 +151,11 @@ func (f *Filter) Bound(h *Head, late Lookup) (size int64, ok bool) {
 	return size, ok && size >= f.MinRows
 }
 
+// dropsDatabases tells whether dropped databases are wanted. What they were called is not in the WAL.
+func (f *Filter) dropsDatabases() bool {
+	return f.Kind != nil && *f.Kind == Drop && f.Table == (Table{})
+}
+
 // mostIn is how large one transaction in a segment is at most over all users' tables.
 func (f *Filter) mostIn(h *Head) int64 {
 	if f.Kind != nil {
@@ -169,7 +172,7 @@ func (f *Filter) Match(t *Transaction, tables []TableChange) (size int64, ok boo
 	if !f.From.IsZero() && t.Time.Before(f.From) || !f.To.IsZero() && t.Time.After(f.To) {
 		return 0, false
 	}
-	ok = f.Empty || f.Kind != nil && *f.Kind == Drop && len(t.LostDatabases) > 0 && f.Table == (Table{})
+	ok = f.Empty || f.dropsDatabases() && len(t.LostDatabases) > 0
 	for i := range tables {
 		c := &tables[i]
 		if f.meant(c.Name, c.Known) {
