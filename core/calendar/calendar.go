@@ -225,8 +225,8 @@ func Shift(jitter int, names ...string) time.Duration {
 // written down.
 func (c *Calendar) Next(after time.Time, shift time.Duration) (Run, error) {
 	from := after.Add(-shift)
-	if len(c.quiet) > 0 { // what was due before may have been moved behind the moment
-		from = from.Add(-49 * time.Hour)
+	if c.Quiet(after) { // what was due before it may have been moved to after it
+		from = from.Add(-longestQuiet)
 	}
 	for r := (Run{At: from}); ; {
 		var ok bool
@@ -347,9 +347,13 @@ func (c *Calendar) resolve(day time.Time, hour, minute int, hourly bool) []Run {
 	return found
 }
 
+// longestQuiet is longer than windows that touch one another can be without leaving no time at all: a
+// week, and what clocks jump.
+const longestQuiet = 8 * 24 * time.Hour
+
 // outOfQuiet moves a run behind the quiet windows that it lies in.
 func (c *Calendar) outOfQuiet(r Run) (Run, bool) {
-	for range 15 { // a week of windows that touch one another, twice
+	for limit := r.At.Add(longestQuiet); r.At.Before(limit); {
 		end, in := c.quietUntil(r.At)
 		if !in {
 			return r, true

@@ -1,6 +1,8 @@
 package calendar
 
 import (
+	"slices"
+	"strings"
 	"testing"
 	"time"
 	_ "time/tzdata" // the same zones on every machine
@@ -107,8 +109,6 @@ func TestNextRises(t *testing.T) {
 		first, err := c.Next(at, shift)
 		require.NoError(t, err)
 		require.True(t, first.At.After(at))
-		_, in := c.quietUntil(first.At)
-		require.False(t, in, "%s is quiet", first.At)
 		between := at.Add(time.Duration(rapid.Int64Range(0, int64(first.At.Sub(at))-1).Draw(t, "between")))
 		again, err := c.Next(between, shift)
 		require.NoError(t, err)
@@ -118,5 +118,76 @@ func TestNextRises(t *testing.T) {
 		require.True(t, last.Equal(first.At))
 		_, ok = c.Latest(at, first.At.Add(-time.Second), shift)
 		require.False(t, ok)
+	})
+}
+
+// TestQuietAgainstAModel looks at every minute of some weeks: whether it is quiet, and whether work is written down
+// for it, is told from the windows and the times of day alone.
+func TestQuietAgainstAModel(t *testing.T) {
+	clock := func(minute int) string { return time.Date(0, 1, 1, 0, minute, 0, 0, time.UTC).Format("15:04") }
+	rapid.Check(t, func(t *rapid.T) {
+		start := time.Date(2026, 11, 1, 0, 0, 0, 0, time.UTC)
+		const days = 40
+		at := rapid.IntRange(0, 1439).Draw(t, "at")
+		s := Schedule{At: clock(at)}
+		for _, d := range weekdays {
+			if rapid.Bool().Draw(t, d) {
+				s.Weekdays = append(s.Weekdays, d)
+			}
+		}
+		quiet := make([]bool, days*1440)
+		var edges = []int{0, 360, 361, 720, 1080, 1439}
+		for range rapid.IntRange(1, 6).Draw(t, "windows") {
+			from, to := rapid.SampledFrom(edges).Draw(t, "from"), rapid.SampledFrom(edges).Draw(t, "to")
+			if from == to {
+				continue
+			}
+			w := Window{From: clock(from), To: clock(to)}
+			for _, d := range weekdays {
+				if rapid.IntRange(0, 3).Draw(t, "quiet on "+d) > 0 {
+					w.Weekdays = append(w.Weekdays, d)
+				}
+			}
+			s.Quiet = append(s.Quiet, w)
+			length := (to - from + 1440) % 1440
+			for day := range days {
+				on := len(w.Weekdays) == 0
+				for _, d := range w.Weekdays {
+					on = on || strings.ToLower(start.AddDate(0, 0, day).Weekday().String()[:3]) == d
+				}
+				for m := range length {
+					if i := day*1440 + from + m; on && i < len(quiet) {
+						quiet[i] = true
+					}
+				}
+			}
+		}
+		minute := func(i int) time.Time { return start.Add(time.Duration(i) * time.Minute) }
+		var runs []time.Time // of the middle weeks, in order
+		for day := range days {
+			name := strings.ToLower(minute(day * 1440).Weekday().String()[:3])
+			if len(s.Weekdays) > 0 && !slices.Contains(s.Weekdays, name) {
+				continue
+			}
+			i := day*1440 + at
+			for i < len(quiet) && quiet[i] {
+				i++
+			}
+			runs = append(runs, minute(i))
+		}
+		c, err := Read(s, time.UTC)
+		if slices.Index(quiet[15*1440:23*1440], false) < 0 {
+			require.ErrorIs(t, err, ErrNever, "the whole week is quiet")
+			return
+		}
+		require.NoError(t, err)
+		for range 10 {
+			i := rapid.IntRange(10*1440, 20*1440).Draw(t, "after")
+			require.Equal(t, quiet[i], c.Quiet(minute(i)), minute(i))
+			next := runs[slices.IndexFunc(runs, func(r time.Time) bool { return r.After(minute(i)) })]
+			got, err := c.Next(minute(i), 0)
+			require.NoError(t, err)
+			require.Equal(t, next, got.At.UTC(), "after %s", minute(i))
+		}
 	})
 }

@@ -163,8 +163,23 @@ func TestInsertedRows(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, ok)
 	assert.Equal(t, "columns", string(row), "from the image of the page")
-	_, _, err = InsertedRow(&Record{Manager: ManagerHeap, Main: data(uint16(3000), uint8(0)), Blocks: []Block{{Image: page}}}, pg.Major(15))
-	assert.Error(t, err)
+	last := (pg.BlockSize - pageHead) / 4
+	for _, pointer := range []int{0, 1, last, last + 1, 3000} { // of which none points to a row
+		_, ok, err = InsertedRow(&Record{Manager: ManagerHeap, Main: data(uint16(pointer), uint8(0)), Blocks: []Block{{Image: page}}}, pg.Major(15))
+		assert.Error(t, err, pointer)
+		assert.False(t, ok)
+	}
+	for what, line := range map[string]uint32{"shorter than its header": 8000 | 1<<15 | 22<<17, "beyond the page": 8162 | 1<<15 | 31<<17, "its columns beyond it": 8100 | 1<<15 | 23<<17} {
+		bad := bytes.Clone(page)
+		binary.LittleEndian.PutUint32(bad[pageHead+4:], line)
+		bad[8100+tupleHeader-1] = 24
+		_, _, err = InsertedRow(&Record{Manager: ManagerHeap, Main: data(uint16(2), uint8(0)), Blocks: []Block{{Image: bad}}}, pg.Major(15))
+		assert.Error(t, err, what)
+	}
+	for _, short := range [][]byte{data(uint16(0), uint16(0)), data(uint16(0), uint16(0), uint8(22), uint8(0)), data(uint16(0), uint16(0), uint8(25), uint8(0))} {
+		_, _, err = InsertedRow(&Record{Manager: ManagerHeap, Blocks: []Block{{Data: short}}}, pg.Major(15))
+		assert.Error(t, err)
+	}
 	_, ok, err = InsertedRow(&Record{Manager: ManagerHeap, Info: 0x10}, pg.Major(15))
 	assert.False(t, ok)
 	assert.NoError(t, err)

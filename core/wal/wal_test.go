@@ -214,6 +214,9 @@ func FuzzReader(f *testing.F) {
 				return
 			}
 			_, _, _ = EndOf(rec, r.Version())
+			if held := cap(r.cross.kept) + cap(r.rec.Blocks)*64; held > 4*len(b)+4096 {
+				t.Fatalf("%d bytes are held of %d", held, len(b))
+			}
 		}
 	})
 }
