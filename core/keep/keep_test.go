@@ -119,9 +119,9 @@ func draw(t *rapid.T) model {
 			continue
 		}
 		start := pg.LSN(rapid.IntRange(int(from), int(w.End/cell)-1).Draw(t, "start"))
-		stop := start + pg.LSN(rapid.IntRange(1, 5).Draw(t, "long"))
-		if w.Timeline == h.Live {
-			stop = min(stop, w.End/cell) // the end of the newest WAL belongs to another test
+		stop := start + pg.LSN(rapid.SampledFrom([]int{1, 2, 3, 5, 30}).Draw(t, "long"))
+		if w.Timeline == h.Live && w != h.WAL[len(h.WAL)-1] {
+			stop = min(stop, w.End/cell) // only of the newest WAL more is still to come
 		}
 		h.Bases = append(h.Bases, reach.Base{ID: fmt.Sprintf("b%d", i), Timeline: w.Timeline, Start: start * cell, Stop: stop * cell, StopTime: clock(stop * cell)})
 	}
@@ -135,10 +135,13 @@ func draw(t *rapid.T) model {
 			until := m.at.Add(time.Duration(rapid.IntRange(-20, 20).Draw(t, "until")) * time.Hour)
 			m.h.Pins = append(m.h.Pins, Pin{Base: rapid.SampledFrom(h.Bases).Draw(t, "pinned").ID, Reason: "audit", Until: until})
 		}
-		b := rapid.SampledFrom(h.Bases).Draw(t, "used")
-		to := b.Stop + pg.LSN(rapid.IntRange(0, 9).Draw(t, "on"))*cell
-		if m.covered(b, cells(h.WAL), b.Timeline, to) && rapid.Bool().Draw(t, "copy") {
-			m.h.Uses = []Use{{Copy: "c1", Base: b.ID, Timeline: b.Timeline, To: to}}
+		for range rapid.IntRange(0, 2).Draw(t, "copies") {
+			b := rapid.SampledFrom(h.Bases).Draw(t, "used")
+			timeline := rapid.SampledFrom([]pg.Timeline{b.Timeline, h.Live}).Draw(t, "on timeline")
+			to := max(b.Stop, fork*pg.LSN(timeline-1)) + pg.LSN(rapid.IntRange(0, 30).Draw(t, "on"))*cell
+			if m.covered(b, cells(h.WAL), timeline, to) {
+				m.h.Uses = append(m.h.Uses, Use{Copy: "c1", Base: b.ID, Timeline: timeline, To: to})
+			}
 		}
 	}
 	return m
@@ -206,11 +209,47 @@ func TestDecide(t *testing.T) {
 				require.True(t, m.covered(b, kept, b.Timeline, b.Stop), "%s cannot be made consistent", b.ID)
 			}
 		}
+		m.heldForOthers(t, stay, kept, have)
 		if len(sound) > 0 {
 			require.True(t, slices.ContainsFunc(stay, func(b reach.Base) bool { return m.covered(b, kept, b.Timeline, b.Stop) }), "none is left")
 			nothingTooMuch(t, m, d, r, sound, stay, kept, promised)
 		}
 	})
+}
+
+// heldForOthers looks that everything is kept which no rule asks for: pinned bases, what copies are made from and
+// replay, and what base backups need that are not complete yet, or not even begun.
+func (m model) heldForOthers(t *rapid.T, stay []reach.Base, kept, have map[place]bool) {
+	base := func(id string) reach.Base {
+		i := slices.IndexFunc(stay, func(b reach.Base) bool { return b.ID == id })
+		require.NotEqual(t, -1, i, "%s was let go", id)
+		return stay[i]
+	}
+	for _, p := range m.h.Pins {
+		if p.Until.IsZero() || m.at.Before(p.Until) {
+			base(p.Base)
+		}
+	}
+	for _, u := range m.h.Uses {
+		require.True(t, m.covered(base(u.Base), kept, u.Timeline, u.To), "copy of %s to %s on timeline %d", u.Base, u.To, u.Timeline)
+	}
+	live := m.h.WAL[len(m.h.WAL)-1]
+	if live.Timeline != m.h.Live {
+		return
+	}
+	from := live.End // from where on all of the newest WAL is needed
+	for _, b := range m.h.Bases {
+		if b.Timeline == live.Timeline && b.Start >= live.Start && b.Stop > live.End {
+			base(b.ID)
+			from = min(from, b.Start)
+		}
+	}
+	if !m.reached(m.h.Bases, have, live.Timeline, live.End) {
+		from = live.Start
+	}
+	for l := from; l < live.End; l += cell {
+		require.True(t, kept[place{live.Timeline, l / cell}], "%s of the newest WAL", l)
+	}
 }
 
 // nothingTooMuch takes each kept segment away and looks whether anything is lost by it.
@@ -226,7 +265,7 @@ func nothingTooMuch(t *rapid.T, m model, d Decision, r Rule, sound, stay []reach
 		asked := r.SpanHours > 0 && !b.StopTime.Before(m.at.Add(-r.Span())) || !b.StopTime.Before(promised) || b.ID == newest.ID
 		for _, reason := range b.Reasons {
 			switch reason.Kind {
-			case "day", "week", "month", "year", "pin", "copy", "last":
+			case "day", "week", "month", "year", "pin", "copy", "last", "arriving":
 				asked = true
 			case "promise":
 				asked = asked || m.leads(base, sound, promised)
@@ -235,7 +274,7 @@ func nothingTooMuch(t *rapid.T, m model, d Decision, r Rule, sound, stay []reach
 		require.True(t, asked, "%s is kept for %v", b.ID, b.Reasons)
 	}
 	for _, w := range d.WAL {
-		if !w.Needed || slices.ContainsFunc(w.Reasons, func(r Reason) bool { return r.Kind == "last" || r.Kind == "copy" }) {
+		if !w.Needed || slices.ContainsFunc(w.Reasons, func(r Reason) bool { return r.Kind == "last" || r.Kind == "arriving" }) {
 			continue // for safety, and tested by itself
 		}
 		for n := w.First; n <= w.Last; n++ {
@@ -247,6 +286,9 @@ func nothingTooMuch(t *rapid.T, m model, d Decision, r Rule, sound, stay []reach
 			}
 			broken := slices.ContainsFunc(stay, func(b reach.Base) bool {
 				return m.covered(b, kept, b.Timeline, b.Stop) && !m.covered(b, without, b.Timeline, b.Stop)
+			}) || slices.ContainsFunc(m.h.Uses, func(u Use) bool {
+				i := slices.IndexFunc(stay, func(b reach.Base) bool { return b.ID == u.Base })
+				return !m.covered(stay[i], without, u.Timeline, u.To)
 			})
 			require.True(t, broken || m.loses(stay, stay, kept, without, promised), "segment %d of timeline %d is kept for %v", n, w.Timeline, w.Reasons)
 		}
@@ -350,6 +392,39 @@ func TestNothingRestorableNothingGoes(t *testing.T) {
 	bases, wal := Decide(h, Rule{Count: 1}, clock(day(400)), time.UTC).Releasable()
 	assert.Empty(t, bases)
 	assert.Empty(t, wal)
+}
+
+// TestTheEndOfARunWithoutCommits keeps the WAL behind a base of which it is known only by the base that it is of the
+// promised time: nothing committed there.
+func TestTheEndOfARunWithoutCommits(t *testing.T) {
+	h := History{Size: size, Live: 1, WAL: []reach.WAL{
+		{Timeline: 1, Start: day(0), End: day(3), LastCommit: clock(day(1))},
+		{Timeline: 1, Start: day(5), End: day(9), LastCommit: clock(day(9))},
+	}, Bases: []reach.Base{
+		{ID: "quiet", Timeline: 1, Start: day(1), Stop: day(2), StopTime: clock(day(2))},
+		{ID: "new", Timeline: 1, Start: day(6), Stop: day(7), StopTime: clock(day(7))},
+	}}
+	for since, want := range map[pg.LSN][2]bool{day(2): {true, true}, day(2) + cell: {false, false}} {
+		hours := int(clock(day(9)).Sub(clock(since)).Hours())
+		d := Decide(h, Rule{SpanHours: hours}, clock(day(9)), time.UTC)
+		kept := cells(keptOf(d))
+		assert.Equal(t, want[0], slices.Contains(needed(d), "quiet"), since)
+		assert.Equal(t, want[1], kept[place{1, (day(3) - cell) / cell}], since)
+	}
+}
+
+// TestPeriodsAreOfTheZone takes the first of a day as the zone counts days.
+func TestPeriodsAreOfTheZone(t *testing.T) {
+	far := time.FixedZone("far", 10*3600)
+	h := History{Size: size, Live: 1, WAL: []reach.WAL{{Timeline: 1, End: day(5), LastCommit: clock(day(5))}}}
+	for n := range 39 { // every three hours
+		at := cell * pg.LSN(n+1)
+		h.Bases = append(h.Bases, reach.Base{ID: fmt.Sprint(n + 1), Timeline: 1, Start: at - cell, Stop: at, StopTime: clock(at)})
+	}
+	for zone, want := range map[*time.Location][]string{time.UTC: {"16", "24", "32", "39"}, far: {"21", "29", "37", "39"}} {
+		d := Decide(h, Rule{Count: 1, Daily: 3}, clock(day(5)), zone)
+		assert.Equal(t, want, needed(d), zone)
+	}
 }
 
 // A base of which the end has been recorded before the WAL that leads there was seen.
