@@ -19,6 +19,21 @@ func TestSetAgainstAModel(t *testing.T) {
 		model := make(map[Fork]map[uint32]bool)
 		cut := make(map[Fork]uint32)
 		for range rapid.IntRange(0, 400).Draw(t, "records") {
+			if rapid.IntRange(0, 9).Draw(t, "cuts") == 0 {
+				ref := wal.RelationRef{Space: 1663, Database: 5, Filenode: rapid.Uint32Range(1, 3).Draw(t, "file")}
+				f, to := Fork{Relation: ref}, rapid.Uint32Range(0, 200).Draw(t, "pages")
+				r := &wal.Record{Manager: wal.ManagerStorage, Info: 0x20, Main: words32(to, 1663, 5, ref.Filenode, 7)}
+				if rapid.Bool().Draw(t, "made anew") {
+					f.Number, to = rapid.Uint8Range(0, 2).Draw(t, "fork"), 0
+					r = &wal.Record{Manager: wal.ManagerStorage, Info: 0x10, Main: words32(1663, 5, ref.Filenode, uint32(f.Number))}
+				}
+				if model[f] == nil {
+					model[f], cut[f] = make(map[uint32]bool), NotCut
+				}
+				cut[f] = min(cut[f], to)
+				require.NoError(t, s.See(r, pg.Major(15)))
+				continue
+			}
 			r := &wal.Record{Manager: wal.ManagerHeap}
 			for range rapid.IntRange(1, 3).Draw(t, "blocks") {
 				b := wal.Block{Space: 1663, Database: 5, Filenode: rapid.Uint32Range(1, 3).Draw(t, "file"), Fork: rapid.Uint8Range(0, 2).Draw(t, "fork"), Number: rapid.Uint32Range(0, 200).Draw(t, "block")}

@@ -199,7 +199,14 @@ func TestDecide(t *testing.T) {
 				}
 			}
 		}
+		within := func(spans []reach.Span, tl pg.Timeline, l pg.LSN) bool {
+			return slices.ContainsFunc(spans, func(s reach.Span) bool { return s.Timeline == tl && s.From <= l && l <= s.To })
+		}
 		moments(func(tl pg.Timeline, l pg.LSN) {
+			if tl == 1 || l > forks[0].At { // where it begins a timeline is its parent
+				require.Equal(t, m.reached(m.h.Bases, have, tl, l), within(d.Before, tl, l), "timeline %d at %s, now", tl, l)
+				require.Equal(t, m.reached(stay, kept, tl, l), within(d.After, tl, l), "timeline %d at %s, afterwards", tl, l)
+			}
 			if !clock(l).Before(promised) && m.reached(m.h.Bases, have, tl, l) {
 				require.True(t, m.reached(stay, kept, tl, l), "timeline %d at %s is promised and was lost", tl, l)
 			}

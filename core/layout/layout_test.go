@@ -260,6 +260,63 @@ func TestSheets(t *testing.T) {
 	})
 }
 
+// TestImpossibleExtents changes one extent of a sheet into what no pack can hold.
+func TestImpossibleExtents(t *testing.T) {
+	for what, c := range map[string]struct {
+		extent Extent
+		ok     bool
+	}{
+		"the first there can be":        {Extent{Pack: "a", Offset: HeaderSize, Length: FrameHeader}, true},
+		"within the header of its pack": {Extent{Pack: "a", Offset: HeaderSize - 1, Length: FrameHeader}, false},
+		"in front of it":                {Extent{Pack: "a", Offset: -1, Length: FrameHeader}, false},
+		"shorter than a frame's header": {Extent{Pack: "a", Offset: HeaderSize, Length: FrameHeader - 1}, false},
+		"as long as a frame can be":     {Extent{Pack: "a", Offset: HeaderSize, Length: FrameHeader + maxStored}, true},
+		"longer":                        {Extent{Pack: "a", Offset: HeaderSize, Length: FrameHeader + maxStored + 1}, false},
+	} {
+		got, err := DecodeSheet(AppendSheet(nil, []Extent{c.extent}), nil)
+		if !c.ok {
+			assert.ErrorIs(t, err, ErrCorrupt, what)
+			continue
+		}
+		require.NoError(t, err, what)
+		assert.Equal(t, []Extent{c.extent}, got, what)
+	}
+	for what, b := range map[string][]byte{
+		"a pack that is not listed": {sheetVersion, 1, 1, 'a', 1, 2},
+		"a pack without a name":     append([]byte{sheetVersion, 1, 0, 1, 1, 64, 40}, make([]byte, 16)...),
+		"more than one sheet holds": binary.AppendUvarint([]byte{sheetVersion, 0}, SheetExtents+1),
+		"another version":           {sheetVersion + 1, 0, 0},
+		"something follows":         {sheetVersion, 0, 0, 0},
+	} {
+		_, err := DecodeSheet(b, nil)
+		assert.ErrorIs(t, err, ErrCorrupt, what)
+	}
+}
+
+// TestImpossibleFrames says of frames in their headers what cannot be.
+func TestImpossibleFrames(t *testing.T) {
+	for what, put := range map[string]func(head []byte){
+		"stored longer than any":    func(b []byte) { binary.LittleEndian.PutUint32(b[8:], maxStored+1) },
+		"stored of 4 GiB":           func(b []byte) { binary.LittleEndian.PutUint32(b[8:], 1<<32-1) },
+		"longer than an extent":     func(b []byte) { binary.LittleEndian.PutUint32(b[4:], ExtentSize+1) },
+		"an unknown codec":          func(b []byte) { b[0] = byte(Zstd) + 1 },
+		"one before a table's":      func(b []byte) { b[0] = byte(tableMark) - 1 },
+		"not zero where it must be": func(b []byte) { b[2] = 1 },
+		"an end that holds bytes":   func(b []byte) { b[0] = byte(endMark) },
+	} {
+		frame := AppendFrame(nil, []byte("tide"), Plain)
+		var hash Hash = HashOf([]byte("tide"))
+		copy(frame[tagAt:], hash[:])
+		put(frame)
+		binary.LittleEndian.PutUint32(frame[crcAt:], frameCRC(frame[:FrameHeader], frame[FrameHeader:]))
+		r := NewFrameReader(bytes.NewReader(frame), nil, 0)
+		_, err := r.Next()
+		assert.ErrorIs(t, err, ErrCorrupt, what)
+		assert.NotContains(t, err.Error(), "cut short", "%s: it is refused before it is read", what)
+		assert.Less(t, cap(r.stored), 2*ExtentSize+64, what)
+	}
+}
+
 func FuzzDecodeSheet(f *testing.F) {
 	f.Add(AppendSheet(nil, []Extent{{}, {Pack: "a", Offset: 32, Length: 40}}))
 	f.Fuzz(func(t *testing.T, b []byte) {
@@ -334,8 +391,12 @@ func FuzzReadObject(f *testing.F) {
 		if err != nil || h.Key != 0 {
 			return
 		}
-		for r := NewObjectReader(bytes.NewReader(b[HeaderSize:]), h, nil); err == nil; {
+		r := NewObjectReader(bytes.NewReader(b[HeaderSize:]), h, nil)
+		for err == nil {
 			_, err = r.Next()
+		}
+		if held := cap(r.stored) + cap(r.plain); held > 2*(maxStored+ExtentSize) {
+			t.Fatalf("%d bytes are held", held)
 		}
 	})
 }

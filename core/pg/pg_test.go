@@ -94,7 +94,7 @@ func TestHistory(t *testing.T) {
 	forks, err := ParseHistory([]byte("1\t0/3000000\tno recovery target specified\n\n# a comment\n2\t0/5000158\tbefore 2026\n"))
 	require.NoError(t, err)
 	assert.Equal(t, []Fork{{1, 0x3000000}, {2, 0x5000158}}, forks)
-	for _, bad := range []string{"1\n", "x\t0/1\n", "1\tnowhere\n", "2\t0/1\n1\t0/2\n"} {
+	for _, bad := range []string{"1\n", "x\t0/1\n", "1\tnowhere\n", "2\t0/1\n1\t0/2\n", "2\t0/1\n2\t0/2\n"} {
 		_, err := ParseHistory([]byte(bad))
 		assert.ErrorContains(t, err, "line ", bad)
 	}
@@ -152,8 +152,24 @@ func TestPagesAreChecked(t *testing.T) {
 	p := page(7)
 	p[8100] ^= 1
 	assert.Empty(t, CheckPage(p, 7, false), "without checksums only the header can tell")
-	binary.LittleEndian.PutUint16(p[12:], 9000)
-	assert.Contains(t, CheckPage(p, 7, false), "impossible header")
+	for what, c := range map[string]struct {
+		lower, upper, special, size uint16
+		ok                          bool
+	}{
+		"an empty one":            {24, 8192, 8192, 8192 | 4, true},
+		"a full one":              {100, 100, 8192, 8192 | 4, true},
+		"with a special area":     {24, 8000, 8000, 8192 | 4, true},
+		"lower in the header":     {23, 8192, 8192, 8192 | 4, false},
+		"lower above upper":       {101, 100, 8192, 8192 | 4, false},
+		"upper above special":     {24, 8001, 8000, 8192 | 4, false},
+		"special beyond the page": {24, 8192, 8193, 8192 | 4, false},
+		"of another size":         {24, 8192, 8192, 4096 | 4, false},
+	} {
+		for i, v := range []uint16{c.lower, c.upper, c.special, c.size} {
+			binary.LittleEndian.PutUint16(p[12+2*i:], v)
+		}
+		assert.Equal(t, c.ok, CheckPage(p, 7, false) == "", what)
+	}
 	p = make([]byte, BlockSize)
 	p[5000] = 1
 	assert.Contains(t, CheckPage(p, 7, true), "not empty")

@@ -57,6 +57,14 @@ func TestTimelinesOnTheWay(t *testing.T) {
 	p, err := Make(b, bases, forks, z, have)
 	require.NoError(t, err)
 	assert.Equal(t, "middle", p.Base, "the newest base lies behind the fork")
+	late := moment.Boundary{Timeline: 3, Stop: mib(70), End: mib(70)}
+	later, err := Make(late, bases, forks, z, have)
+	require.NoError(t, err)
+	assert.Equal(t, "middle", later.Base, "however far the boundary lies behind it")
+	atFork := []pg.Fork{{Timeline: 1, At: mib(51)}, {Timeline: 2, At: mib(55)}}
+	later, err = Make(late, bases, atFork, z, have)
+	require.NoError(t, err)
+	assert.Equal(t, "newest", later.Base, "one that ends at the fork lies in front of it")
 	var names []string
 	for _, s := range p.Segments(forks, z) {
 		names = append(names, s.Name(z))

@@ -164,7 +164,7 @@ func TestInsertedRows(t *testing.T) {
 	assert.True(t, ok)
 	assert.Equal(t, "columns", string(row), "from the image of the page")
 	last := (pg.BlockSize - pageHead) / 4
-	copy(page[pageHead-4:], page[pageHead+4:pageHead+8]) // what stands before the first pointer looks like one
+	copy(page[pageHead-4:], page[pageHead+4:pageHead+8])        // what stands before the first pointer looks like one
 	for _, pointer := range []int{0, 1, last, last + 1, 3000} { // of which none points to a row
 		_, ok, err = InsertedRow(&Record{Manager: ManagerHeap, Main: data(uint16(pointer), uint8(0)), Blocks: []Block{{Image: page}}}, pg.Major(15))
 		assert.Error(t, err, pointer)
