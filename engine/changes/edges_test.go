@@ -1,0 +1,183 @@
+package changes
+
+import (
+	"encoding/binary"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"velvetrewind/core/blocks"
+	"velvetrewind/core/journal"
+	"velvetrewind/core/moment"
+	"velvetrewind/core/pg"
+	"velvetrewind/core/reach"
+	"velvetrewind/core/wal"
+	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/store"
+)
+
+// end is a commit or, op 0x20, an abort.
+func (p *past) end(op uint8, xid pg.XID) *wal.Record {
+	return &wal.Record{Manager: wal.ManagerTransaction, Info: op, XID: xid, Main: binary.LittleEndian.AppendUint64(nil, uint64(pg.ToTimestamp(p.time)))}
+}
+
+// put makes the index of a segment of these records, the last of which ends with it.
+func (p *past) put(n uint64, records ...*wal.Record) *journal.Segment {
+	seg := pg.Segment{Timeline: 1, Number: n}
+	r := journal.NewRecorder(seg, z, p.state)
+	if p.at = p.state.Next; p.at == 0 {
+		p.at = z.Start(n)
+	}
+	for i, rec := range records {
+		rec.Start, rec.End, rec.Length = p.at, p.at+80, 80
+		if i == len(records)-1 {
+			rec.End = z.Start(n + 1)
+		}
+		p.at = rec.End
+		_, err := r.See(rec, pg.Major(15))
+		require.NoError(p, err)
+	}
+	s, err := r.Segment(z.Start(n+1), called)
+	require.NoError(p, err)
+	require.NoError(p, p.index.Put(ctx, s))
+	p.state = s.State
+	require.NoError(p, p.catalog.AddSegment(ctx, catalog.Segment{ClusterID: p.cluster.ID, Timeline: 1, Number: n, Name: seg.Name(z), Start: z.Start(n), End: z.Start(n + 1)}))
+	return s
+}
+
+// page changes one page of the relation t100.
+func page(n int) *wal.Record {
+	b := block(wal.RelationRef{Space: 1663, Database: 5, Filenode: 100})
+	b.Number = uint32(n)
+	return &wal.Record{Manager: wal.ManagerHeap, Info: 0x10, XID: 7, Main: make([]byte, 8), Blocks: []wal.Block{b}}
+}
+
+// TestChangedPagesAreAllOrAnError asks which pages changed, of summaries of which one is missing, tells less than it
+// should, or was not captured: an incremental backup would miss pages.
+func TestChangedPagesAreAllOrAnError(t *testing.T) {
+	p := newPast(t)
+	p.state.Next = z.Start(1)
+	kept := make(map[uint64]*journal.Segment)
+	for n := uint64(1); n <= 5; n++ {
+		kept[n] = p.put(n, page(int(n)), page(int(n)+10))
+	}
+	fork := blocks.Fork{Relation: wal.RelationRef{Space: 1663, Database: 5, Filenode: 100}}
+	from, to := z.Start(2), z.Start(5)+40
+	set, err := p.open().Blocks(ctx, from, to)
+	require.NoError(t, err)
+	changed, _ := set.Since(fork, 0, 100)
+	assert.Equal(t, []uint32{2, 3, 4, 5, 12, 13, 14, 15}, changed)
+	_, err = p.open().Blocks(ctx, from, z.Start(6))
+	assert.NoError(t, err, "to the very end of what was captured")
+
+	refused := func(says string, from, to pg.LSN) {
+		t.Helper()
+		_, err := p.open().Blocks(ctx, from, to)
+		assert.ErrorContains(t, err, says)
+	}
+	refused("was not captured", from, z.Start(6)+1)
+	refused("was not captured", z.Start(0)+40, to)
+	late := func(n uint64, shift pg.LSN) { // tells only of records that begin later
+		s := *kept[n]
+		s.From += shift
+		require.NoError(t, p.index.Put(ctx, &s))
+	}
+	for n := uint64(2); n <= 5; n++ {
+		late(n, 80)
+		refused("does not tell of every record", from, to)
+		late(n, 0)
+	}
+	short := *kept[5] // ends before it should
+	short.State.Next = to - 1
+	require.NoError(t, p.index.Put(ctx, &short))
+	refused("does not tell of every record", from, to)
+	require.NoError(t, p.index.Put(ctx, kept[5]))
+	early := *kept[4] // and one in the middle, behind which a record is told by none
+	early.State.Next -= 80
+	require.NoError(t, p.index.Put(ctx, &early))
+	refused("does not tell of every record", from, to)
+	require.NoError(t, p.index.Put(ctx, kept[4]))
+	require.NoError(t, p.store.Delete(ctx, store.IndexKey(p.cluster.ID, 1, pg.Segment{Timeline: 1, Number: 3}.Name(z))))
+	refused("summary of segment", from, to)
+}
+
+// TestTheLastTransactionIn looks for it where it is not in the boundary's own segment, and where it was rolled back.
+func TestTheLastTransactionIn(t *testing.T) {
+	p := newPast(t)
+	p.state.Next = z.Start(1)
+	p.put(1, p.end(0x00, 1000), p.end(0x00, 1001), p.end(0x20, 1002))
+	p.put(2, page(1), page(2))
+	p.put(3, p.end(0x00, 1010), p.end(0x20, 1011), p.end(0x20, 1012), p.end(0x00, 1013))
+	j := p.open()
+	for _, c := range []struct {
+		what string
+		b    moment.Boundary
+		in   pg.FullXID // 0 for none
+		out  pg.FullXID
+	}{
+		{"in front of the first", moment.Boundary{Stop: z.Start(1)}, 0, 1000},
+		{"behind the first", moment.Boundary{Stop: z.Start(1), Inclusive: true}, 1000, 1001},
+		{"in front of one that was rolled back", moment.Boundary{Stop: z.Start(1) + 160}, 1001, 1010},
+		{"behind it", moment.Boundary{Stop: z.Start(1) + 160, Inclusive: true}, 1001, 1010},
+		{"a segment later", moment.Boundary{Stop: z.Start(2) + 80}, 1001, 1010},
+		{"at the start of the next", moment.Boundary{Stop: z.Start(3)}, 1001, 1010},
+		{"behind two that were rolled back", moment.Boundary{Stop: z.Start(3) + 160, Inclusive: true}, 1010, 1013},
+		{"at the very end", moment.Boundary{Stop: z.Start(4)}, 1013, 0},
+	} {
+		xid := func(k *journal.Commit) pg.FullXID {
+			if k == nil {
+				return 0
+			}
+			return k.XID
+		}
+		last, err := j.lastIn(ctx, &c.b)
+		require.NoError(t, err, c.what)
+		assert.Equal(t, c.in, xid(last), "%s, the last in", c.what)
+		first, err := j.firstOut(ctx, &c.b)
+		require.NoError(t, err, c.what)
+		assert.Equal(t, c.out, xid(first), "%s, the first out", c.what)
+	}
+}
+
+// TestWhatIsSureOfATime asks for times about which a record may still come, and for the base to begin from at times
+// about which a commit may be on either side of it.
+func TestWhatIsSureOfATime(t *testing.T) {
+	p := newPast(t)
+	p.state.Next = z.Start(1)
+	p.put(1, p.end(0x00, 1000), p.end(0x00, 1001))
+	j := p.open()
+	j.archive.Bases = []reach.Base{{ID: "a", Timeline: 1, Start: z.Start(1), Stop: z.Start(1) + 40, StopTime: noon.Add(-time.Minute)}}
+	complete := noon.Add(time.Hour)
+	j.archive.Capture.CompleteTo.Time, j.archive.Capture.CompleteTo.Valid = complete, true
+	for at, ok := range map[time.Time]bool{
+		noon.Add(time.Second):       true,
+		complete.Add(-settle):       true,
+		complete.Add(-settle + 1e3): false,
+		complete:                    false,
+		complete.Add(time.Hour):     false,
+	} {
+		where, err := j.byTime(ctx, moment.Moment{Kind: moment.AtTime, Time: at})
+		if ok {
+			require.NoError(t, err, at)
+			assert.Equal(t, place{z.Start(2), true}, where, at)
+			continue
+		}
+		assert.ErrorContains(t, err, "beyond the captured WAL, which is surely complete to 2026-11-23T12:59:58Z", at)
+	}
+	j.archive.Bases = []reach.Base{{Start: 30, StopTime: noon}, {Start: 10, StopTime: noon.Add(-time.Hour)}, {Start: 20, StopTime: noon.Add(-time.Minute)}}
+	for at, want := range map[time.Time]pg.LSN{
+		noon.Add(settle):       20, // a commit of before it may be told behind the base
+		noon.Add(settle + 1e3): 30,
+		noon:                   20,
+		noon.Add(-time.Minute): 10,
+		noon.Add(-time.Hour):   10, // the oldest that may have ended before
+	} {
+		start, ok := j.baseBefore(at)
+		assert.True(t, ok, at)
+		assert.Equal(t, want, start, at)
+	}
+	_, ok := j.baseBefore(noon.Add(-time.Hour - 1))
+	assert.False(t, ok)
+}
