@@ -20,6 +20,18 @@ func Count(f *layout.File) int {
 	return (f.Extents() + layout.SheetExtents - 1) / layout.SheetExtents
 }
 
+// Check looks whether a file's map can have as many extents as the file says.
+func Check(f *layout.File) error {
+	sheets := len(f.Sheets)
+	if f.Sheet != nil {
+		sheets = max(sheets, 1)
+	}
+	if f.Size < 0 || int64(f.Extents()) > int64(sheets)*layout.SheetExtents {
+		return fmt.Errorf("%s: %w: %d bytes with a map of %d sheets", f.Path, layout.ErrCorrupt, f.Size, sheets)
+	}
+	return nil
+}
+
 // Sheet appends the extents of the n-th sheet of a file's map to dst.
 func Sheet(ctx context.Context, packs *vault.Packs, f *layout.File, n int, dst []layout.Extent) ([]layout.Extent, error) {
 	from := len(dst)

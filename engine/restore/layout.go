@@ -89,6 +89,9 @@ func layOut(ctx context.Context, v *vault.Vault, cluster, backup string, trees T
 	var written, kept atomic.Int64
 	lay := func(f *layout.File) error {
 		path, err := trees.place(f)
+		if err == nil {
+			err = filemap.Check(f) // before room is made for what it says
+		}
 		if err != nil {
 			return err
 		}
@@ -127,8 +130,8 @@ func layOut(ctx context.Context, v *vault.Vault, cluster, backup string, trees T
 // place finds the name of a file in the trees; a path that leads out of its tree is refused.
 func (t Trees) place(f *layout.File) (string, error) {
 	rel := filepath.FromSlash(f.Path)
-	if !filepath.IsLocal(rel) {
-		return "", fmt.Errorf("the manifest names %q, which leads out of the directory", f.Path)
+	if !filepath.IsLocal(rel) || rel != filepath.Clean(rel) {
+		return "", fmt.Errorf("%w: the manifest names %q, which leads out of the directory or about in it", layout.ErrCorrupt, f.Path)
 	}
 	if f.Place == layout.InConfig {
 		return filepath.Join(t.Config, rel), nil

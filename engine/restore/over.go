@@ -2,6 +2,7 @@ package restore
 
 import (
 	"errors"
+	"fmt"
 	"io/fs"
 	"path/filepath"
 	"slices"
@@ -9,11 +10,9 @@ import (
 	"velvetrewind/core/layout"
 )
 
-// names are the paths that a base backup has in its trees, by their hash: of a cluster
-// with a million files they take some 30 MiB.
-type names map[layout.Hash]struct{}
-
-func (n names) add(path string) { n[layout.HashOf([]byte(path))] = struct{}{} }
+// names are the paths that a base backup has in its trees, by their hash, and whether each is
+// a directory: of a cluster with a million files they take some 30 MiB.
+type names map[layout.Hash]bool
 
 func (n names) has(path string) bool {
 	_, ok := n[layout.HashOf([]byte(path))]
@@ -23,13 +22,18 @@ func (n names) has(path string) bool {
 // makeWay notes a path and the directories above it, and removes what is of another kind
 // than it must be: a link or a directory in the place of a file, a file in that of a directory.
 func (n names) makeWay(t Trees, path string, dir bool) error {
-	if slices.Contains(t.roots(), path) || n.has(path) {
+	if slices.Contains(t.roots(), path) {
 		return nil
+	}
+	if known, has := n[layout.HashOf([]byte(path))]; has && known && dir {
+		return nil
+	} else if has {
+		return fmt.Errorf("%w: the manifest names %s twice", layout.ErrCorrupt, path)
 	}
 	if err := n.makeWay(t, filepath.Dir(path), true); err != nil {
 		return err
 	}
-	n.add(path)
+	n[layout.HashOf([]byte(path))] = dir
 	info, err := t.Lstat(path)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
