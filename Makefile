@@ -4,6 +4,7 @@
 # make endure kills and cuts capture 300 times at random; a quarter of an hour and more
 # make fuzz   tries inputs on every decoder for an hour
 # make attacks prints what becomes of each attack that the tests carry out
+# make mutants puts faults into the code and tells which the tests do not notice; many hours
 # make build  builds bin/velvet with the console in it, and its bill of materials
 # make vulnerabilities looks the dependencies up in the databases of Go and npm; it needs the internet
 # make lint   formatting, vet, staticcheck, types, generated files
@@ -15,7 +16,7 @@ SHELL := /bin/bash
 console_sources := $(shell find console/src console/index.html console/vite.config.ts console/package.json 2>/dev/null)
 go_sources := $(shell find . -name node_modules -prune -o \( -name '*.go' -o -name '*.sql' \) -print)
 
-.PHONY: attacks build demo test bench endure fuzz lint vulnerabilities prepare prepare-tests generate clean
+.PHONY: attacks build demo test bench endure fuzz lint mutants vulnerabilities prepare prepare-tests generate clean
 build: bin/velvet bin/velvet.cdx.json
 
 prepare:
@@ -84,6 +85,11 @@ attacks: prepare-tests bin/velvet
 		if [ -n "$(BEFORE)" ]; then VELVET_PROGRAM=$(BEFORE) VELVET_ATTACKS_TABLE=$$dir/before go test -count=1 -timeout 45m -run '$(attack_tests)' ./cmd/velvet > $$dir/log 2>&1 || true; fi; \
 		VELVET_ATTACKS_TABLE=$$dir/now go test -count=1 -timeout 45m -run '$(attack_tests)' ./cmd/velvet ./engine/vault; \
 		awk -F'\t' 'NR == FNR { before[$$1] = $$2; next } { printf "%-110s %-12s %s\n", $$1, ($$1 in before) ? before[$$1] : "-", $$2 }' $$dir/before $$dir/now
+
+# Of some packages only: make mutants OF=core/keep. Fetches the tool through the Go proxy.
+mutated := $(wildcard core/*) engine/vault engine/changes engine/restore engine/backup engine/capture
+mutants: prepare-tests bin/velvet
+	GOFLAGS=-short go run ./testbed/mutants $(or $(OF),$(mutated))
 
 # The same seed does the same again: make endure SEED=12 ROUNDS=300
 endure: prepare-tests bin/velvet

@@ -20,6 +20,7 @@ import (
 
 // TestAudit breaks a store in every way and reads what the audit says of it.
 func TestAudit(t *testing.T) {
+	t.Parallel()
 	s := newStage(t)
 	s.protect()
 	s.service.Must("backup", "take", "ferries", "--checkpoint", "fast")
@@ -143,6 +144,7 @@ func (s *stage) dropWhatIsLost(manifest string, sound, lost wire.Backup) {
 // TestAuditBesideWork looks through a store while backups are taken and dropped and WAL
 // comes: what is on its way is no finding.
 func TestAuditBesideWork(t *testing.T) {
+	t.Parallel()
 	s := newStage(t)
 	s.protect()
 	s.service.Must("backup", "take", "ferries", "--checkpoint", "fast")
@@ -198,6 +200,7 @@ func TestAuditBesideWork(t *testing.T) {
 
 // TestDrop lets base backups go, one after the other.
 func TestDrop(t *testing.T) {
+	t.Parallel()
 	s := newStage(t)
 	s.protect()
 	s.service.Must("backup", "take", "ferries", "--checkpoint", "fast")

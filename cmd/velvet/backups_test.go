@@ -122,6 +122,7 @@ func fingerprint(t require.TestingT, connect func(database string) *pgx.Conn) st
 // changed in every way. Whatever is left is restored with its WAL, and equals what was
 // there, with every page whole.
 func TestBackupsOfARandomWorkload(t *testing.T) {
+	t.Parallel()
 	for seed, serve := range [][]string{{}, {"--read-data", "sql", "--compression", "s2"}} {
 		t.Run(fmt.Sprint("seed ", seed), func(t *testing.T) {
 			randomWorkload(t, uint64(seed)+11, serve)
@@ -187,6 +188,7 @@ func (s *stage) dropOne(random *rand.Rand, want map[string]string) {
 // TestIncrementalEqualsFull takes an incremental and a full backup of the same moment,
 // and compares the restored files after replay to the same LSN.
 func TestIncrementalEqualsFull(t *testing.T) {
+	t.Parallel()
 	s := newStage(t)
 	s.protect()
 	// A file that is zeroes but for a word, and ends in zeroes within an extent.
@@ -299,6 +301,7 @@ func unlike(a, b []byte) string {
 // TestDropsAtAnyMoment frees the space of dropped backups while the service is killed,
 // and while other backups are taken and restored. What stays is always whole.
 func TestDropsAtAnyMoment(t *testing.T) {
+	t.Parallel()
 	s := newStage(t)
 	s.protect()
 	s.exec("create table sounding as select n, n as wave, (select string_agg(md5(n || ' ' || i), '') from generate_series(1, 8) i) as depth from generate_series(1, 100000) n")

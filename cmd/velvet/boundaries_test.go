@@ -19,6 +19,7 @@ import (
 // TestRandomBoundaries commits transactions of several sessions in a known order,
 // steps a copy to both sides of some of them, and compares the rows with a model.
 func TestRandomBoundaries(t *testing.T) {
+	t.Parallel()
 	s := newStage(t)
 	s.ferries.Exec("postgres", "create table ledger (id int primary key, n int)")
 	s.protect()
@@ -148,4 +149,34 @@ func (o *session) apply(state map[int]int) {
 			state[id] = *n
 		}
 	}
+}
+
+// TestOthersCommitWhileTablesAreLocked goes to before a transaction that held a table exclusively while another
+// committed: what the other did is in, although the copy then cannot be asked for that table.
+func TestOthersCommitWhileTablesAreLocked(t *testing.T) {
+	t.Parallel()
+	s := newStage(t)
+	s.protect()
+	s.take()
+	locking := s.ferries.Connect("postgres")
+	defer func() { _ = locking.Close(context.Background()) }()
+	begin, err := locking.Begin(t.Context())
+	require.NoError(t, err)
+	_, err = begin.Exec(t.Context(), "truncate payment")
+	require.NoError(t, err)
+	s.commit(1)
+	require.NoError(t, begin.Commit(t.Context()))
+	s.commit(2)
+	s.captured()
+	const moment = "before truncate of payment"
+	assert.Contains(t, s.service.Must("moment", moment, "--cluster", "ferries"), "others committed while tx")
+	k, conn := s.restore(moment)
+	assert.Equal(t, "1", testbed.One[string](s.Bed, conn, numbersOf), "what was committed before the table was truncated")
+	_, err = conn.Exec(t.Context(), "set statement_timeout = '2s'; select count(*) from payment")
+	assert.ErrorContains(t, err, "statement timeout", "it is locked")
+	s.service.Must("copy", "open", k.ID)
+	opened := s.connect(k.Port, "postgres")
+	defer func() { _ = opened.Close(context.Background()) }()
+	assert.Equal(t, 1000, testbed.One[int](s.Bed, opened, "select count(*) from payment"), "and whole once the copy is open")
+	s.discard(k)
 }

@@ -203,6 +203,7 @@ func (s *stage) daysIn(conn *pgx.Conn) int {
 // TestKeepRefusals holds that what would lose something, or has changed, is refused with
 // one clear answer.
 func TestKeepRefusals(t *testing.T) {
+	t.Parallel()
 	s := newStage(t)
 	s.protect()
 	for range 2 {

@@ -21,6 +21,7 @@ import (
 )
 
 func TestEndToEnd(t *testing.T) {
+	t.Parallel()
 	s := newStage(t)
 	t.Run("a cluster is registered only if it can be protected", s.registration)
 	s.protect()

@@ -25,6 +25,7 @@ import (
 
 // TestJournal has things happen to a cluster and asks the journal what happened.
 func TestJournal(t *testing.T) {
+	t.Parallel()
 	s := newStage(t)
 	s.ferries.Exec("postgres", "create schema crew", "create table crew.shift (id int primary key, note text)", "insert into crew.shift select n, 'x' from generate_series(1, 50) n",
 		"create table invoice (id int primary key, body text)", "insert into invoice select n, repeat(md5(n::text), 200) from generate_series(1, 300) n",

@@ -16,6 +16,7 @@ import (
 // TestGettingReady mends a badly set-up cluster step by step, until it can be protected by
 // two roles of which each may do no more than its part.
 func TestGettingReady(t *testing.T) {
+	t.Parallel()
 	s := newStage(t)
 	poor := s.Postgres("poor", false, "wal_level = minimal", "max_wal_senders = 0", "max_replication_slots = 0", "full_page_writes = off")
 	poor.Exec("postgres", "create role reader login password 'reads'", "create role carrier login password 'carries'")
@@ -91,6 +92,7 @@ func TestGettingReady(t *testing.T) {
 
 // TestPolicies gives a keep rule and a calendar to all clusters with a label.
 func TestPolicies(t *testing.T) {
+	t.Parallel()
 	s := newStage(t)
 	s.protect()
 	s.refused(1, []string{"without a label"}, "policy", "set", "gold", "--span", "7d")

@@ -17,6 +17,7 @@ import (
 
 // TestRebuild loses the catalogue and makes it anew from the store.
 func TestRebuild(t *testing.T) {
+	t.Parallel()
 	s := newStage(t)
 	s.protect()
 	s.service.Must("cluster", "edit", "ferries", "--alert-rows", "77")

@@ -13,6 +13,7 @@ import (
 
 // TestStep moves a copy about: to another base and back, refused, killed on its way.
 func TestStep(t *testing.T) {
+	t.Parallel()
 	s := newStage(t, "--tasks-per-cluster", "1")
 	s.protect()
 	s.service.Must("backup", "take", "ferries", "--checkpoint", "fast")

@@ -175,6 +175,7 @@ func (s *stage) short() string {
 
 // TestSecondStore loses and damages what the first store holds.
 func TestSecondStore(t *testing.T) {
+	t.Parallel()
 	bed := testbed.New(t)
 	second := bed.Path("second")
 	s := newStage(t, "--second-store", second)
@@ -265,6 +266,7 @@ func (s *stage) breakStore(random *rand.Rand, whole map[string][]byte, n int) (b
 // TestAFlippedBitIsFound flips one bit at a time anywhere in a store without a second
 // one: the audit names that very object, and a restore that reads it fails.
 func TestAFlippedBitIsFound(t *testing.T) {
+	t.Parallel()
 	s := newStage(t)
 	s.protect()
 	s.service.Must("backup", "take", "ferries", "--checkpoint", "fast")
@@ -363,6 +365,7 @@ func (s *stage) newest() string {
 // TestTheSecondStoreAlone kills the service while it copies to the second store, which
 // never lists a backup that is not whole there, and then loses the first store.
 func TestTheSecondStoreAlone(t *testing.T) {
+	t.Parallel()
 	bed := testbed.New(t)
 	second := bed.Path("second")
 	s := newStage(t, "--second-store", second)

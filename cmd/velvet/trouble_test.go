@@ -20,6 +20,7 @@ import (
 // TestFullStore fills the store's file system: a backup fails with the remedy and
 // leaves nothing, WAL waits in the spool, and when there is room again all goes on.
 func TestFullStore(t *testing.T) {
+	t.Parallel()
 	if os.Geteuid() != 0 {
 		t.Skip("only root can mount a small file system")
 	}
@@ -61,6 +62,7 @@ func TestFullStore(t *testing.T) {
 
 // TestAnotherClusterInItsPlace has the registered address answer as another cluster.
 func TestAnotherClusterInItsPlace(t *testing.T) {
+	t.Parallel()
 	s := newStage(t)
 	s.protect()
 	s.ferries.Stop("fast")
@@ -85,6 +87,7 @@ func TestAnotherClusterInItsPlace(t *testing.T) {
 
 // TestWhoMayCall tries the API without a token, under a foreign name and from a foreign page.
 func TestWhoMayCall(t *testing.T) {
+	t.Parallel()
 	s := newStage(t)
 	call := func(change func(*http.Request)) int {
 		req, err := http.NewRequest(http.MethodGet, s.service.URL+"/api/v1/clusters", nil)
@@ -159,6 +162,7 @@ func TestWhoMayCall(t *testing.T) {
 // TestSynchronousCapture has commits wait until capture holds them, so that not one
 // is lost when the original dies.
 func TestSynchronousCapture(t *testing.T) {
+	t.Parallel()
 	s := newStage(t)
 	s.protect()
 	s.service.Must("backup", "take", "ferries", "--checkpoint", "fast")
@@ -181,6 +185,7 @@ func TestSynchronousCapture(t *testing.T) {
 
 // TestAHoleIsToldAndGoneBeyond loses the slot and the WAL behind it while nobody captures.
 func TestAHoleIsToldAndGoneBeyond(t *testing.T) {
+	t.Parallel()
 	s := newStage(t)
 	s.protect()
 	s.service.Must("backup", "take", "ferries", "--checkpoint", "fast")
@@ -213,6 +218,7 @@ func TestAHoleIsToldAndGoneBeyond(t *testing.T) {
 // TestReachHoldsStill looks at the reach again and again while segments move from the spool
 // to the store: it never has a gap that is not there.
 func TestReachHoldsStill(t *testing.T) {
+	t.Parallel()
 	s := newStage(t)
 	s.protect()
 	s.service.Must("backup", "take", "ferries", "--checkpoint", "fast")

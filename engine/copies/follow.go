@@ -73,7 +73,7 @@ func (c *Keeper) follow(ctx context.Context, cluster catalog.Cluster, k *catalog
 			f.readLog()
 			return f.arrived(ctx)
 		}
-		if time.Since(started) > 5*time.Second && !c.Host.Running(f.server) {
+		if time.Since(started) > 5*time.Second && !c.Host.Running(f.server) && !c.Host.Starting(f.server) {
 			f.readLog()
 			if !slices.Contains(f.fatal, lackingLimits) {
 				return f.died()
