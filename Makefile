@@ -79,7 +79,7 @@ fuzz:
 	FOR=$(or $(FOR),3600) ./fuzz.sh
 
 # What becomes of each attack, with this program and, where BEFORE=PATH names one, with an earlier one.
-attack_tests := TestHostile|TestCallsOfStrangers|TestPagesOfAnotherScheme|TestLogins|TestEncryptedStore|TestStoreInABucket|TestTakenBack|TestClonedCatalogue|TestKeysChangedTwice|TestForged|TestTicketsEnd|TestStolenPasswords|TestAFlippedBitIsFound|TestEveryVersion|TestCondensingTriedAgain
+attack_tests := TestHostile|TestCallsOfStrangers|TestPagesOfAnotherScheme|TestLostKey|TestEncryptedStore|TestStoreInABucket|TestTakenBack|TestClonedCatalogue|TestKeysChangedTwice|TestForged|TestTicketsEnd|TestStolenPasswords|TestAFlippedBitIsFound|TestEveryVersion|TestCondensingTriedAgain
 attacks: prepare-tests bin/velvet
 	@dir=$$(mktemp -d); trap "rm -rf $$dir" EXIT; touch $$dir/before; \
 		if [ -n "$(BEFORE)" ]; then VELVET_PROGRAM=$(BEFORE) VELVET_ATTACKS_TABLE=$$dir/before go test -count=1 -timeout 45m -run '$(attack_tests)' ./cmd/velvet > $$dir/log 2>&1 || true; fi; \

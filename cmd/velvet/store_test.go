@@ -282,6 +282,30 @@ func TestAFlippedBitIsFound(t *testing.T) {
 	}
 	slices.Sort(paths)
 	random := rand.New(rand.NewPCG(8, 8))
+	// In the store's own record and its other copy.
+	for _, name := range []string{"velvet-store", "velvet-store.spare"} {
+		p := s.Path("home", "store", name)
+		content, err := os.ReadFile(p)
+		if os.IsNotExist(err) {
+			continue // of an earlier program, which kept no spare
+		}
+		require.NoError(t, err)
+		unnoticed := 0
+		for range 40 {
+			flip(t, p, content, random)
+			r := s.service.Velvet("store", "audit")
+			if !assert.Contains(t, r.Out+r.Err, "was written again from its other copy: "+name) {
+				unnoticed++
+			}
+			again, err := os.ReadFile(p)
+			require.NoError(t, err)
+			if !assert.Equal(t, string(content), string(again)) {
+				require.NoError(t, os.WriteFile(p, content, 0o640))
+			}
+		}
+		testbed.Attack(t, "disk, a bit flips in the record of keys ("+name+")", unnoticed > 0)
+	}
+	// In one object at a time.
 	for range 4 {
 		p := paths[random.IntN(len(paths))]
 		flip(t, p, whole[p], random)
@@ -336,24 +360,6 @@ func TestAFlippedBitIsFound(t *testing.T) {
 		}
 	}
 	assert.Contains(t, s.service.Must("store", "audit", "--full"), "and nothing else")
-	// In the store's own record and its other copy.
-	for _, name := range []string{"velvet-store", "velvet-store.spare"} {
-		p := s.Path("home", "store", name)
-		content, err := os.ReadFile(p)
-		require.NoError(t, err)
-		unnoticed := 0
-		for range 40 {
-			flip(t, p, content, random)
-			r := s.service.Velvet("store", "audit")
-			if !assert.Contains(t, r.Out+r.Err, "was written again from its other copy: "+name) {
-				unnoticed++
-			}
-			again, err := os.ReadFile(p)
-			require.NoError(t, err)
-			require.Equal(t, string(content), string(again))
-		}
-		testbed.Attack(t, "disk, a bit flips in the record of keys ("+name+")", unnoticed > 0)
-	}
 }
 
 func (s *stage) newest() string {
