@@ -44,6 +44,23 @@ func TestJournal(t *testing.T) {
 	t.Run("restores", func(t *testing.T) { s.restoresByDeed(t, d) })
 }
 
+// TestTruncatedInSavepoints has one transaction truncate tables within a savepoint and beside it, so that the log has
+// their new files in another order than the server lists the old ones: none gets the other's name.
+func TestTruncatedInSavepoints(t *testing.T) {
+	t.Parallel()
+	s := newStage(t)
+	s.protect()
+	x := s.in("savepoint a", "truncate payment", "release savepoint a", "truncate booking")
+	after := s.in("insert into payment select n, n from generate_series(1, 3) n")
+	s.captured()
+	s.Eventually("the journal tells it", func() bool { return s.service.Velvet("changes", "show", "ferries", after).Code == 0 })
+	for _, table := range []string{"payment", "booking"} {
+		assert.Equal(t, "0 0 0 truncate", tell(s.change(x), table), table)
+	}
+	s.Eventually("the new file has its name", func() bool { return tell(s.change(after), "payment") == "3 0 0 " })
+	assert.Equal(t, "nothing", tell(s.change(after), "booking"))
+}
+
 // deeds are the transaction ids of what was done.
 type deeds struct {
 	smallDelete, bigDelete, truncate, rewrite, drop, create, between string

@@ -103,7 +103,7 @@ func (s *server) step() *wal.Record {
 	case what < 8:
 		return s.finish(r, what < 7)
 	case what == 8:
-		return s.prepare2(r)
+		return s.prepareWhole(r)
 	case what == 9 && len(r.subs) > 0:
 		return s.rollBack(r)
 	case what < 12:
@@ -210,8 +210,8 @@ func short(list []pg.FullXID) (ids []pg.XID) {
 	return ids
 }
 
-// prepare2 is the first phase, of a transaction with its savepoints.
-func (s *server) prepare2(r *running) *wal.Record {
+// prepareWhole is the first phase, of a transaction with its savepoints.
+func (s *server) prepareWhole(r *running) *wal.Record {
 	r.gid = strings.Repeat("tide", s.pick("length", 3)+1)
 	rec := s.prepare(pg.XID(r.xid), r.gid)
 	binary.LittleEndian.PutUint32(rec.Main[28:], uint32(len(r.subs)))

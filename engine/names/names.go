@@ -160,7 +160,9 @@ func (b *Book) See(t *journal.Transaction) (unclear bool) {
 		}
 		unclear = unclear || !ok && n.Part == journal.Main
 	}
-	for _, pair := range t.Replacements() {
+	replaced := t.Replacements()
+	unclear = unclear || len(t.Named) == 0 && len(replaced) == 0
+	for _, pair := range replaced {
 		if list := b.files[pair[0]]; len(list) > 0 {
 			b.note(pair[1], list[len(list)-1].name, t.Time)
 		}

@@ -146,7 +146,9 @@ func mutate(pkg string, timeout int, equal map[string]bool) (score, error) {
 			s.count(m, equal)
 		}
 	}
-	slices.SortFunc(s.survived, func(a, b fault) int { return strings.Compare(fmt.Sprintf("%s %6d", a.file, a.Line), fmt.Sprintf("%s %6d", b.file, b.Line)) })
+	slices.SortFunc(s.survived, func(a, b fault) int {
+		return strings.Compare(fmt.Sprintf("%s %6d", a.file, a.Line), fmt.Sprintf("%s %6d", b.file, b.Line))
+	})
 	return s, nil
 }
 
