@@ -2,8 +2,9 @@
 // what is needed, and lets the rest go.
 //
 // Invariant: what goes is taken out of the catalogue first, in one transaction, so that
-// no plan leads through it any more; then manifests, packs and segments are deleted. Cut
-// short at any moment, it is finished when the store is next looked after.
+// no plan leads through it any more; when the delay for taking it back has passed, manifests,
+// packs and segments are deleted. Cut short at any moment, it is finished when the store is
+// next looked after.
 package keep
 
 import (
