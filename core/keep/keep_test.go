@@ -138,7 +138,11 @@ func draw(t *rapid.T) model {
 		for range rapid.IntRange(0, 2).Draw(t, "copies") {
 			b := rapid.SampledFrom(h.Bases).Draw(t, "used")
 			timeline := rapid.SampledFrom([]pg.Timeline{b.Timeline, h.Live}).Draw(t, "on timeline")
-			to := max(b.Stop, fork*pg.LSN(timeline-1)) + pg.LSN(rapid.IntRange(0, 30).Draw(t, "on"))*cell
+			least := 0
+			if timeline != b.Timeline {
+				least = 1 // of a copy that ends at the fork itself the server reads the child's segment, too
+			}
+			to := max(b.Stop, fork*pg.LSN(timeline-1)) + pg.LSN(rapid.IntRange(least, 30).Draw(t, "on"))*cell
 			if m.covered(b, cells(h.WAL), timeline, to) {
 				m.h.Uses = append(m.h.Uses, Use{Copy: "c1", Base: b.ID, Timeline: timeline, To: to})
 			}
