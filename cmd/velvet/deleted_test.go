@@ -45,7 +45,7 @@ func TestTakenBack(t *testing.T) {
 
 	// One base backup.
 	s.refused(3, []string{"it can be taken back for 1 hour: velvet keep undo ferries"}, "backup", "drop", bases[1].ID)
-	s.service.Must("backup", "drop", bases[1].ID, "--confirm", "ferries")
+	assert.Contains(t, s.service.Must("backup", "drop", bases[1].ID, "--confirm", "ferries"), "velvet keep undo ferries")
 	assert.NotContains(t, s.service.Must("backup", "list", "ferries"), bases[1].ID)
 	s.refused(1, []string{"out of reach"}, "restore", "plan", "ferries", "tx "+first)
 	assert.Contains(t, s.service.Must("keep", "show", "ferries"), "Until then it can be taken back: velvet keep undo ferries")

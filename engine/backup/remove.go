@@ -37,7 +37,11 @@ func Undo(ctx context.Context, n *notice.Board, c *catalog.Catalog, cluster, id,
 // While another backup is being taken the space is not freed: that is done when it has ended.
 func Remove(ctx context.Context, n *notice.Board, c *catalog.Catalog, cluster, id string, report task.Report) error {
 	if n.Delay > 0 {
-		report.Log("base %s is deleted; it can be taken back for %s: velvet keep undo CLUSTER", id, figures.Span(n.Delay))
+		name := cluster // the id will do, too
+		if k, err := c.Cluster(ctx, cluster); err == nil {
+			name = k.Name
+		}
+		report.Log("base %s is deleted; it can be taken back for %s: velvet keep undo %s", id, figures.Span(n.Delay), name)
 	} else {
 		report.Log("base %s is gone; WAL and other base backups are untouched", id)
 	}

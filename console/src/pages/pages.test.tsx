@@ -141,6 +141,12 @@ describe("the store", () => {
     await sees("never");
   });
 
+  test("tells how its bucket locks what it holds", async () => {
+    show("/store", { "GET /store": store({ locks: [{ store: "s3://ferries/", text: "what is deleted or replaced in the bucket stays in it for 7 days or more" }] }) });
+    await sees("object lock");
+    await sees("s3://ferries/: what is deleted or replaced in the bucket stays in it for 7 days or more");
+  });
+
   test("tells what sharing saves, what is not copied, and what an audit found", async () => {
     const { user } = show("/store", {
       "GET /store": store({
