@@ -23,8 +23,8 @@ import (
 // server's log what was called, and as whom.
 var hostileDatabase = []struct{ name, sql string }{
 	{"", "create schema evil"},
-	{"", `create function evil.tell(what text) returns boolean language plpgsql volatile as $$ begin raise log 'EVIL % as % for % by <%>', what, current_user, session_user, current_setting('application_name'); return true; end $$`},
-	{"", `create function evil.one(what text, n int) returns int language plpgsql immutable as $$ begin raise log 'EVIL % as % for % by <%>', what, current_user, session_user, current_setting('application_name'); return 1; end $$`},
+	{"", `create function evil.tell(what text) returns boolean language plpgsql volatile as $$ begin raise log 'EVIL % as % for % by <%>', what, current_user, session_user, pg_catalog.current_setting('application_name'); return true; end $$`},
+	{"", `create function evil.one(what text, n int) returns int language plpgsql immutable as $$ begin raise log 'EVIL % as % for % by <%>', what, current_user, session_user, pg_catalog.current_setting('application_name'); return 1; end $$`},
 	// Names of the system, ahead of it in the search path.
 	{"view-pg_class", "create view evil.pg_class as select * from pg_catalog.pg_class where evil.tell('view-pg_class')"},
 	{"view-pg_namespace", "create view evil.pg_namespace as select * from pg_catalog.pg_namespace where evil.tell('view-pg_namespace')"},
