@@ -233,7 +233,7 @@ func TestDecide(t *testing.T) {
 func (m model) heldForOthers(t *rapid.T, stay []reach.Base, kept, have map[place]bool) {
 	base := func(id string) reach.Base {
 		i := slices.IndexFunc(stay, func(b reach.Base) bool { return b.ID == id })
-		require.NotEqual(t, -1, i, "%s was let go", id)
+		require.NotEqual(t, -1, i, "%s was deleted", id)
 		return stay[i]
 	}
 	for _, p := range m.h.Pins {
