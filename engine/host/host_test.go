@@ -163,3 +163,20 @@ func TestWhatIsNotInstalledIsSaid(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(s.DataDir, "postmaster.pid"), []byte("gibberish\n"), 0o600))
 	assert.False(t, h.Running(s))
 }
+
+// TestStarting tells a server that has only just been started from its neighbour, whose directory begins alike.
+func TestStarting(t *testing.T) {
+	h := new(Host)
+	data := filepath.Join(t.TempDir(), "data")
+	server := Server{DataDir: data}
+	for argument, want := range map[string]bool{`-D "` + data + `"`: true, `-D "` + data + `2"`: false} {
+		cmd := exec.Command("/bin/sh", "-c", "read _ # postgres "+argument)
+		in, err := cmd.StdinPipe()
+		require.NoError(t, err)
+		require.NoError(t, cmd.Start())
+		assert.Equal(t, want, h.Starting(server), argument)
+		require.NoError(t, in.Close())
+		_ = cmd.Wait()
+	}
+	assert.False(t, h.Starting(server), "it has ended")
+}

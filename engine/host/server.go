@@ -180,7 +180,12 @@ func (h *Host) Starting(s Server) bool {
 	}
 	return slices.ContainsFunc(list, func(path string) bool {
 		line, err := os.ReadFile(path)
-		return err == nil && bytes.Contains(line, []byte(s.DataDir)) && bytes.Contains(line, []byte("postgres"))
+		if err != nil || !bytes.Contains(line, []byte("postgres")) {
+			return false
+		}
+		// The server itself is given the directory as it is, the shell that becomes it in quotes: no other
+		// directory whose name only begins like it is meant.
+		return bytes.Contains(line, []byte("-D\x00"+s.DataDir+"\x00")) || bytes.Contains(line, []byte(`-D "`+s.DataDir+`"`))
 	})
 }
 
