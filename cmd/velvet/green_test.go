@@ -337,14 +337,17 @@ func TestRestoredInPlace(t *testing.T) {
 		return k.State == "failed" && strings.Contains(k.Problem, "restored in place")
 	}
 	s.Eventually("that it was restored in place is told", refused)
+	s.Eventually("what was captured before is stored", func() bool { return s.cluster().Capture.Spooled == 0 })
 	before := s.storedSegments()
 	s.commit(2)
 	s.grow(8) // as far as it had come, and further
 	s.service.Stop()
+	refusals := func() int { return strings.Count(s.said(s.Path("service.log")), "restored in place") }
+	told := refusals()
 	s.service.Start()
-	s.Eventually("it is refused after a start, too", refused)
+	s.Eventually("it is refused after a start, too", func() bool { return refusals() > told && refused() })
+	s.Eventually("the list says so", func() bool { return strings.Contains(s.service.Must("cluster", "list"), "Capture has failed") })
 	assert.Equal(t, before, s.storedSegments())
-	assert.Contains(t, s.service.Must("cluster", "list"), "Capture has failed")
 	k, conn := s.restore("tx " + kept)
 	assert.Equal(t, "1", testbed.One[string](s.Bed, conn, numbersOf))
 	require.NoError(t, conn.Close(context.Background()))
