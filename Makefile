@@ -86,10 +86,11 @@ attacks: prepare-tests bin/velvet
 		VELVET_ATTACKS_TABLE=$$dir/now go test -count=1 -timeout 45m -run '$(attack_tests)' ./cmd/velvet ./engine/vault; \
 		awk -F'\t' 'NR == FNR { before[$$1] = $$2; next } { printf "%-110s %-12s %s\n", $$1, ($$1 in before) ? before[$$1] : "-", $$2 }' $$dir/before $$dir/now
 
-# Of some packages only: make mutants OF=core/keep. Fetches the tool through the Go proxy.
+# Of some packages only: make mutants OF=core/keep; on every fourth line only: SHARE=4. Fetches the tool through
+# the Go proxy.
 mutated := $(wildcard core/*) engine/vault engine/changes engine/restore engine/backup engine/capture
 mutants: prepare-tests bin/velvet
-	GOFLAGS=-short go run ./testbed/mutants $(or $(OF),$(mutated))
+	GOFLAGS=-short go run ./testbed/mutants -share $(or $(SHARE),1) $(or $(OF),$(mutated))
 
 # The same seed does the same again: make endure SEED=12 ROUNDS=300
 endure: prepare-tests bin/velvet

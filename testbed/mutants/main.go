@@ -1,8 +1,9 @@
 // Command mutants puts small faults into packages, one at a time, has their tests run, and tells which faults
 // nothing noticed: make mutants.
 //
-// Invariant: a fault counts as noticed only if tests failed or never ended. What no test covers counts as
-// unnoticed. What means the same as the code itself is left out if equal.txt says so, with the reason.
+// Invariant: a fault counts as noticed only if it compiles, and tests failed or never ended. Every fault is tried,
+// or with -share every one on a line of so many. What means the same as the code itself is left out if equal.txt
+// says so, with the reason.
 package main
 
 import (
@@ -10,6 +11,7 @@ import (
 	"bytes"
 	_ "embed"
 	"encoding/json"
+	"errors"
 	"flag"
 	"fmt"
 	"os"
@@ -19,8 +21,10 @@ import (
 	"strings"
 )
 
-// tool makes the faults and runs the tests.
-const tool = "github.com/go-gremlins/gremlins/cmd/gremlins@v0.6.0"
+const (
+	module = "velvetrewind"
+	tool   = "github.com/go-gremlins/gremlins/cmd/gremlins@v0.6.0" // makes the faults and has the tests run
+)
 
 // bars are the least shares of faults that must be noticed, in percent, by the beginning of a package's path.
 var bars = map[string]int{"core/": 85, "engine/": 75}
@@ -53,37 +57,44 @@ type score struct {
 func (s score) percent() int { return 100 * s.noticed / max(s.total, 1) }
 
 func main() {
+	if filepath.Base(os.Args[0]) == "go" {
+		os.Exit(asGo(os.Args[1:]))
+	}
 	timeout := flag.Int("timeout", 10, "how many times as long as usual tests may take")
+	share := flag.Int("share", 1, "of how many lines one is tried")
 	flag.Parse()
-	equal, err := readEqual(equalText)
-	if err != nil {
-		fail(err)
-	}
-	below := false
-	var all []score
-	for _, pkg := range flag.Args() {
-		s, err := mutate(strings.Trim(pkg, "./"), *timeout, equal)
-		if err != nil {
-			fail(err)
-		}
-		below = below || s.percent() < s.bar()
-		all = append(all, s)
-		fmt.Println(s)
-	}
-	fmt.Println()
-	for _, s := range all {
-		for _, f := range s.survived {
-			fmt.Printf("%s:%d:%d\t%s\t%s\t%s\n", f.file, f.Line, f.Column, strings.ToLower(f.Status), f.Kind, f.source)
-		}
-	}
-	if below {
-		fail(fmt.Errorf("a package's tests notice fewer faults than they must"))
+	if err := run(flag.Args(), *timeout, max(*share, 1)); err != nil {
+		fmt.Fprintln(os.Stderr, "mutants:", err)
+		os.Exit(1)
 	}
 }
 
-func fail(err error) {
-	fmt.Fprintln(os.Stderr, "mutants:", err)
-	os.Exit(1)
+func run(packages []string, timeout, share int) error {
+	equal, err := readEqual(equalText)
+	if err != nil {
+		return err
+	}
+	bench, err := newBench(timeout, share)
+	if err != nil {
+		return err
+	}
+	defer bench.close()
+	below := false
+	for _, pkg := range packages {
+		s, err := bench.mutate(strings.Trim(pkg, "./"), equal)
+		if err != nil {
+			return err
+		}
+		below = below || s.percent() < s.bar()
+		fmt.Println(s)
+		for _, f := range s.survived {
+			fmt.Printf("\t%s:%d:%d\t%s\t%s\n", f.file, f.Line, f.Column, f.Kind, f.source)
+		}
+	}
+	if below {
+		return errors.New("a package's tests notice fewer faults than they must")
+	}
+	return nil
 }
 
 func (s score) bar() int {
@@ -115,14 +126,43 @@ func readEqual(text string) (map[string]bool, error) {
 	return equal, nil
 }
 
-func mutate(pkg string, timeout int, equal map[string]bool) (score, error) {
-	s := score{pkg: pkg}
-	out, err := os.CreateTemp("", "velvet-mutants-*")
+// bench is where the tool is kept, with the go command that it is given.
+type bench struct {
+	dir     string
+	timeout int
+	env     []string
+}
+
+func newBench(timeout, share int) (bench, error) {
+	goCommand, err := exec.LookPath("go")
 	if err != nil {
+		return bench{}, err
+	}
+	dir, err := standIn()
+	if err != nil {
+		return bench{}, err
+	}
+	b := bench{dir: dir, timeout: timeout, env: append(os.Environ(), "PATH="+dir+":"+os.Getenv("PATH"), goVariable+"="+goCommand, shareVariable+"="+fmt.Sprint(share))}
+	install := exec.Command(goCommand, "install", tool)
+	install.Env = append(os.Environ(), "GOBIN="+dir)    // go run would put its own go command first
+	if said, err := install.CombinedOutput(); err != nil {
+		b.close()
+		return bench{}, fmt.Errorf("%w\n%s", err, said)
+	}
+	return b, nil
+}
+
+func (b bench) close() { _ = os.RemoveAll(b.dir) }
+
+func (b bench) mutate(pkg string, equal map[string]bool) (score, error) {
+	s := score{pkg: pkg}
+	report := filepath.Join(b.dir, "report")
+	if err := os.WriteFile(report, nil, 0o600); err != nil {
 		return s, err
 	}
-	defer func() { _ = os.Remove(out.Name()) }()
-	cmd := exec.Command("go", "run", tool, "unleash", "--silent", "--timeout-coefficient", fmt.Sprint(timeout), "--invert-logical", "--invert-loopctrl", "--output", out.Name(), "./"+pkg)
+	cmd := exec.Command(filepath.Join(b.dir, "gremlins"), "unleash", "--silent", "--timeout-coefficient", fmt.Sprint(b.timeout),
+		"--invert-logical", "--invert-loopctrl", "--output", report, "./"+pkg)
+	cmd.Env = b.env
 	said, err := cmd.CombinedOutput()
 	if err != nil {
 		return s, fmt.Errorf("%s: %w\n%s", pkg, err, said)
@@ -133,7 +173,11 @@ func mutate(pkg string, timeout int, equal map[string]bool) (score, error) {
 			Mutations []fault `json:"mutations"`
 		} `json:"files"`
 	}
-	if err := json.NewDecoder(out).Decode(&result); err != nil {
+	content, err := os.ReadFile(report)
+	if err != nil {
+		return s, err
+	}
+	if err := json.Unmarshal(content, &result); err != nil {
 		return s, fmt.Errorf("%s: %w\n%s", pkg, err, said)
 	}
 	for _, f := range result.Files {
@@ -156,13 +200,13 @@ func (s *score) count(m fault, equal map[string]bool) {
 	switch m.Status {
 	case "KILLED", "TIMED OUT":
 		s.noticed++
-	case "LIVED", "NOT COVERED":
+	case "LIVED":
 		if equal[m.key()] {
 			s.equal++
 			return
 		}
 		s.survived = append(s.survived, m)
-	default: // it does not compile
+	default: // it does not compile, or its line is not tried
 		return
 	}
 	s.total++
