@@ -144,7 +144,7 @@ func newBench(timeout, share int) (bench, error) {
 	}
 	b := bench{dir: dir, timeout: timeout, env: append(os.Environ(), "PATH="+dir+":"+os.Getenv("PATH"), goVariable+"="+goCommand, shareVariable+"="+fmt.Sprint(share))}
 	install := exec.Command(goCommand, "install", tool)
-	install.Env = append(os.Environ(), "GOBIN="+dir)    // go run would put its own go command first
+	install.Env = append(os.Environ(), "GOBIN="+dir) // go run would put its own go command first
 	if said, err := install.CombinedOutput(); err != nil {
 		b.close()
 		return bench{}, fmt.Errorf("%w\n%s", err, said)
