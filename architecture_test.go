@@ -130,11 +130,17 @@ var (
 	unqualified = regexp.MustCompile(`(?:^|[^\w.'"])(pg_[a-z_]+)`)
 	called      = regexp.MustCompile(`(?:^|[^\w.'"])([a-z_][a-z0-9_]*)\(`)
 	// What looks like a call and is none, for the grammar has it.
-	grammar = strings.Fields("all and any array as by case cast coalesce exists extract filter from greatest in lateral least not nullif on or over row select using values when where with")
+	grammar = strings.Fields("all and any array as by case cast coalesce exists extract filter from greatest lateral least not on operator or over row select values when where with")
+
+	literal   = regexp.MustCompile(`'[^']*'`)
+	qualified = regexp.MustCompile(`operator\(pg_catalog\.[^)]+\)|\(\*\)|::|(?:^|[^\w)]\s*)-\d`) // and what is no operator
+	operators = regexp.MustCompile(`(?i)[-+*/<>=~!@#%^&|]+|\b(?:in\s*\(|nullif|i?like|similar to|between|distinct from|natural|using)`)
+	types     = regexp.MustCompile(`::(\w+)(\.?)`)
+	own       = strings.Fields("bigint int smallint") // types that the grammar has
 )
 
-// TestNamesAreQualified holds what is asked of protected servers and of copies: every name of the
-// system is written with its schema, beside the search path that their sessions pin.
+// TestNamesAreQualified holds what is asked of protected servers and of copies: every name, type and
+// operator of the system is written with its schema, beside the search path that their sessions pin.
 func TestNamesAreQualified(t *testing.T) {
 	found := 0
 	for _, room := range []string{"access", "backup", "capture", "copies", "names", "prove", "readiness", "replication"} {
@@ -156,6 +162,11 @@ func TestNamesAreQualified(t *testing.T) {
 				}
 				for _, name := range called.FindAllStringSubmatch(text, -1) {
 					assert.Contains(t, grammar, name[1], "%s: a function without its schema, in %s", file, text)
+				}
+				bare := qualified.ReplaceAllString(literal.ReplaceAllString(strings.Trim(text, "`\""), "''"), " ")
+				assert.Empty(t, operators.FindAllString(bare, -1), "%s: an operator without its schema, in %s", file, text)
+				for _, name := range types.FindAllStringSubmatch(text, -1) {
+					assert.Contains(t, append(own, "pg_catalog"), name[1], "%s: a type without its schema, in %s", file, text)
 				}
 			}
 		}

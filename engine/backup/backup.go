@@ -304,7 +304,7 @@ func (t *Taker) awaitCheckpoint(ctx context.Context, opt Options, report task.Re
 		var longest float64 // seconds
 		conn, err := t.Access.SQL(ctx, "")
 		if err == nil {
-			err = conn.QueryRow(ctx, `select pg_catalog.current_setting('checkpoint_completion_target')::float8 * setting::float8 from pg_catalog.pg_settings where name = 'checkpoint_timeout'`).Scan(&longest)
+			err = conn.QueryRow(ctx, `select pg_catalog.current_setting('checkpoint_completion_target')::pg_catalog.float8 operator(pg_catalog.*) setting::pg_catalog.float8 from pg_catalog.pg_settings where name operator(pg_catalog.=) 'checkpoint_timeout'`).Scan(&longest)
 			_ = conn.Close(ctx)
 		}
 		if err == nil {

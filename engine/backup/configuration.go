@@ -60,10 +60,10 @@ func (w *writer) configFile(name, content string) error {
 // outsideFiles lists the configuration files, includes among them, that the base backup does not hold.
 func outsideFiles(ctx context.Context, conn *pgx.Conn) ([]string, error) {
 	rows, err := conn.Query(ctx, `with named as (
-			select setting as file from pg_catalog.pg_settings where name in ('config_file', 'hba_file', 'ident_file')
+			select setting as file from pg_catalog.pg_settings where name operator(pg_catalog.=) any ('{config_file, hba_file, ident_file}')
 			union select sourcefile from pg_catalog.pg_settings where sourcefile is not null)
 		select distinct file from named where file is not null
-		and not pg_catalog.starts_with(file, (select setting from pg_catalog.pg_settings where name = 'data_directory') || '/') order by file`)
+		and not pg_catalog.starts_with(file, (select setting from pg_catalog.pg_settings where name operator(pg_catalog.=) 'data_directory') operator(pg_catalog.||) '/') order by file`)
 	if err != nil {
 		return nil, err
 	}
@@ -72,13 +72,13 @@ func outsideFiles(ctx context.Context, conn *pgx.Conn) ([]string, error) {
 
 // filesHidden tells whether the role is not even shown the names of the files.
 func filesHidden(ctx context.Context, conn *pgx.Conn) (hidden bool, err error) {
-	err = conn.QueryRow(ctx, `select not exists (select from pg_catalog.pg_settings where name = 'config_file')`).Scan(&hidden)
+	err = conn.QueryRow(ctx, `select not exists (select from pg_catalog.pg_settings where name operator(pg_catalog.=) 'config_file')`).Scan(&hidden)
 	return hidden, err
 }
 
 func (t *Taker) saveSettings(ctx context.Context, conn *pgx.Conn, w *writer) error {
-	rows, err := conn.Query(ctx, `select name || ' = ' || pg_catalog.quote_literal(setting) from pg_catalog.pg_settings
-		where source in ('configuration file', 'command line') and name not in ('primary_conninfo', 'ssl_passphrase_command') order by name`)
+	rows, err := conn.Query(ctx, `select name operator(pg_catalog.||) ' = ' operator(pg_catalog.||) pg_catalog.quote_literal(setting) from pg_catalog.pg_settings
+		where source operator(pg_catalog.=) any ('{configuration file, command line}') and name operator(pg_catalog.<>) all ('{primary_conninfo, ssl_passphrase_command}') order by name`)
 	if err != nil {
 		return err
 	}

@@ -25,9 +25,9 @@ func (t *Taker) askFacts(ctx context.Context, report task.Report) (doubts error,
 	is := t.Cluster
 	var segment int64
 	var level string
-	err = conn.QueryRow(ctx, `select pg_catalog.current_setting('server_version_num')::int, pg_catalog.current_setting('data_checksums')::bool,
-		(select rolname from pg_catalog.pg_roles where oid = 10), coalesce((select setting from pg_catalog.pg_settings where name = 'data_directory'), ''),
-		(select setting::bigint from pg_catalog.pg_settings where name = 'wal_segment_size'), pg_catalog.current_setting('wal_level')`).
+	err = conn.QueryRow(ctx, `select pg_catalog.current_setting('server_version_num')::int, pg_catalog.current_setting('data_checksums')::pg_catalog.bool,
+		(select rolname from pg_catalog.pg_roles where oid operator(pg_catalog.=) 10), coalesce((select setting from pg_catalog.pg_settings where name operator(pg_catalog.=) 'data_directory'), ''),
+		(select setting::bigint from pg_catalog.pg_settings where name operator(pg_catalog.=) 'wal_segment_size'), pg_catalog.current_setting('wal_level')`).
 		Scan(&is.ServerVersion, &is.DataChecksums, &is.Superuser, &is.DataDirectory, &segment, &level)
 	if err != nil {
 		return nil, err

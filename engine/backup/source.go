@@ -166,7 +166,7 @@ func (s sqlSource) close() error { return nil }
 
 func (s sqlSource) list(ctx context.Context, dir string) ([]layout.File, error) {
 	rows, err := s.conn.Query(ctx, `select f, size, modification, isdir
-		from pg_catalog.pg_ls_dir($1, true, false) f, pg_catalog.pg_stat_file($1 || '/' || f, true) where size is not null`, dir)
+		from pg_catalog.pg_ls_dir($1, true, false) f, pg_catalog.pg_stat_file($1 operator(pg_catalog.||) '/' operator(pg_catalog.||) f, true) where size is not null`, dir)
 	if err != nil {
 		return nil, err
 	}

@@ -113,11 +113,11 @@ func (c *capturer) ask(ctx context.Context, conn **pgx.Conn) error {
 
 // truthQuery asks for the clock first and for the place after it. Commits wait for us if the
 // server says that our session is a synchronous standby's, or does not say.
-const truthQuery = `select clock, coalesce(lsn::text, '0/0'), case when standby then '' else pg_catalog.pg_walfile_name(lsn) end,
-		case when pg_catalog.current_setting('synchronous_standby_names') = '' then false else not exists (
-			select from pg_catalog.pg_stat_replication r where r.application_name = $2 and r.sync_state = 'async') end,
-		coalesce(pg_catalog.pg_wal_lsn_diff(lsn, (select s.restart_lsn from pg_catalog.pg_replication_slots s where s.slot_name = $1)), 0)::bigint,
-		coalesce((select s.safe_wal_size from pg_catalog.pg_replication_slots s where s.slot_name = $1), -1)
+const truthQuery = `select clock, coalesce(lsn::pg_catalog.text, '0/0'), case when standby then '' else pg_catalog.pg_walfile_name(lsn) end,
+		case when pg_catalog.current_setting('synchronous_standby_names') operator(pg_catalog.=) '' then false else not exists (
+			select from pg_catalog.pg_stat_replication r where r.application_name operator(pg_catalog.=) $2 and r.sync_state operator(pg_catalog.=) 'async') end,
+		coalesce(pg_catalog.pg_wal_lsn_diff(lsn, (select s.restart_lsn from pg_catalog.pg_replication_slots s where s.slot_name operator(pg_catalog.=) $1)), 0)::bigint,
+		coalesce((select s.safe_wal_size from pg_catalog.pg_replication_slots s where s.slot_name operator(pg_catalog.=) $1), -1)
 	from (select pg_catalog.clock_timestamp() as clock, pg_catalog.pg_is_in_recovery() as standby,
 		case when pg_catalog.pg_is_in_recovery() then pg_catalog.pg_last_wal_receive_lsn() else pg_catalog.pg_current_wal_insert_lsn() end as lsn offset 0) s`
 
@@ -145,7 +145,7 @@ func (c *capturer) askServer(ctx context.Context, conn *pgx.Conn) (t truth, err 
 // walHere is where the server writes its WAL, if that is on this machine; else "".
 func (c *capturer) walHere(ctx context.Context, conn *pgx.Conn) string {
 	var dir string
-	if err := conn.QueryRow(ctx, `select setting from pg_catalog.pg_settings where name = 'data_directory'`).Scan(&dir); err != nil || dir == "" {
+	if err := conn.QueryRow(ctx, `select setting from pg_catalog.pg_settings where name operator(pg_catalog.=) 'data_directory'`).Scan(&dir); err != nil || dir == "" {
 		return ""
 	}
 	content, err := os.ReadFile(filepath.Join(dir, "global", "pg_control"))

@@ -112,7 +112,7 @@ func (f *follower) look(ctx context.Context) (paused bool, err error) {
 	}
 	var at, state string
 	var last *time.Time
-	err = f.conn.QueryRow(ctx, `select coalesce(pg_catalog.pg_last_wal_replay_lsn()::text, '0/0'), pg_catalog.pg_last_xact_replay_timestamp(), pg_catalog.pg_get_wal_replay_pause_state()
+	err = f.conn.QueryRow(ctx, `select coalesce(pg_catalog.pg_last_wal_replay_lsn()::pg_catalog.text, '0/0'), pg_catalog.pg_last_xact_replay_timestamp(), pg_catalog.pg_get_wal_replay_pause_state()
 		where pg_catalog.pg_is_in_recovery()`).Scan(&at, &last, &state)
 	if err != nil {
 		return false, ctx.Err()

@@ -80,7 +80,7 @@ func (p *Prover) boundary(ctx context.Context, conn *pgx.Conn, k catalog.Copy, b
 	at := k.PausedLSN
 	if k.State == catalog.CopyPaused { // look again rather than trust the record
 		var text string
-		if err := conn.QueryRow(ctx, `select pg_catalog.pg_last_wal_replay_lsn()::text`).Scan(&text); err != nil {
+		if err := conn.QueryRow(ctx, `select pg_catalog.pg_last_wal_replay_lsn()::pg_catalog.text`).Scan(&text); err != nil {
 			return nil, err
 		}
 		if err := at.UnmarshalText([]byte(text)); err != nil {
@@ -108,7 +108,7 @@ func (p *Prover) boundary(ctx context.Context, conn *pgx.Conn, k catalog.Copy, b
 // heard of has not happened there, which is as far from committed as can be.
 func status(ctx context.Context, conn *pgx.Conn, xid pg.XID) (string, error) {
 	var next string
-	if err := conn.QueryRow(ctx, `select pg_catalog.pg_snapshot_xmax(pg_catalog.pg_current_snapshot())::text`).Scan(&next); err != nil {
+	if err := conn.QueryRow(ctx, `select pg_catalog.pg_snapshot_xmax(pg_catalog.pg_current_snapshot())::pg_catalog.text`).Scan(&next); err != nil {
 		return "", err
 	}
 	var xmax uint64
@@ -120,7 +120,7 @@ func status(ctx context.Context, conn *pgx.Conn, xid pg.XID) (string, error) {
 	}
 	full := xid.Near(pg.FullXID(xmax))
 	var s *string
-	if err := conn.QueryRow(ctx, `select pg_catalog.pg_xact_status($1::text::xid8)`, fmt.Sprint(uint64(full))).Scan(&s); err != nil {
+	if err := conn.QueryRow(ctx, `select pg_catalog.pg_xact_status($1::pg_catalog.text::pg_catalog.xid8)`, fmt.Sprint(uint64(full))).Scan(&s); err != nil {
 		return "", err
 	}
 	if s == nil {

@@ -118,7 +118,7 @@ func (s *Session) selectSlot(ctx context.Context, name string) ([]string, error)
 	}
 	defer func() { _ = conn.Close(context.WithoutCancel(ctx)) }()
 	row := make([]string, 3)
-	err = conn.QueryRow(ctx, `select slot_type, coalesce(restart_lsn::text, '') from pg_catalog.pg_replication_slots where slot_name = $1`, name).Scan(&row[0], &row[1])
+	err = conn.QueryRow(ctx, `select slot_type, coalesce(restart_lsn::pg_catalog.text, '') from pg_catalog.pg_replication_slots where slot_name operator(pg_catalog.=) $1`, name).Scan(&row[0], &row[1])
 	if errors.Is(err, pgx.ErrNoRows) || err == nil && row[1] == "" {
 		return row, nil
 	}
