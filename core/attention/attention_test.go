@@ -37,6 +37,27 @@ func TestNeeds(t *testing.T) {
 		{"no base backup can come without capture", func(k *Cluster) { k.LateSince, k.CaptureWanted = now.Add(-3*time.Hour), false }, []Kind{Capture}, ""},
 		{"late beside a hole", func(k *Cluster) { k.LateSince, k.Holes = now.Add(-3*time.Hour), []Gap{{Text: "from 0/1 to 0/2"}} }, []Kind{Hole, Late}, "WAL is missing"},
 		{"none at all is not late besides", func(k *Cluster) { k.LateSince, k.Bases = now.Add(-3*time.Hour), 0 }, []Kind{NoBase}, "There is no base backup"},
+		{"interrupted for just as long as it may", func(k *Cluster) { k.CaptureRuns, k.CaptureSince = false, now.Add(-5*time.Minute) }, nil, ""},
+		{"not begun", func(k *Cluster) { k.CaptureRuns, k.CaptureState = false, "starting" }, []Kind{Capture}, "starting for 9 days: it has not begun"},
+		{"behind for just as long as it may", func(k *Cluster) { k.CompleteAge = 5 * time.Minute }, nil, ""},
+		{"behind", func(k *Cluster) { k.CompleteAge, k.CaptureState = 6*time.Minute, "catching up" }, []Kind{Capture}, "6 min behind (catching up): what was committed since then is not all safe here."},
+		{"behind, and why", func(k *Cluster) { k.CompleteAge, k.CaptureProblem = 6*time.Minute, "no route" }, []Kind{Capture}, "safe here: no route."},
+		{"half of the spool", func(k *Cluster) { k.Spooled, k.SpoolLimit = 500, 1000 }, nil, ""},
+		{"more than half of the spool", func(k *Cluster) { k.Spooled, k.SpoolLimit = 501, 1000 }, []Kind{Capture}, "501 B of WAL wait for the store; capture pauses at 1000 B."},
+		{"a spool without a limit", func(k *Cluster) { k.Spooled = 1 << 40 }, nil, ""},
+		{"retained, with room for as much", func(k *Cluster) { k.Retained, k.Room = 2<<30, 2<<30 }, nil, ""},
+		{"retained, with room for less", func(k *Cluster) { k.Retained, k.Room = 2<<30, 2<<30-1 }, []Kind{Capture}, "retains 2.0 GiB"},
+		{"retained, with no room at all", func(k *Cluster) { k.Retained = 2 << 30 }, []Kind{Capture}, "has room for 0 B more"},
+		{"retained, and nobody knows the room", func(k *Cluster) { k.Retained, k.Room = 2<<30, -1 }, nil, ""},
+		{"hardly anything retained", func(k *Cluster) { k.Retained = 1 << 30 }, nil, ""},
+		{"held two hours late", func(k *Cluster) { at := days(31).Add(2 * time.Hour); k.HeldFrom = &at }, nil, ""},
+		{"held later", func(k *Cluster) { at := days(31).Add(2*time.Hour + 1); k.HeldFrom = &at }, []Kind{Promise}, "Any moment since 2026-10-23 12:00 UTC is promised"},
+		{"late by an hour", func(k *Cluster) { k.LateSince = now.Add(-time.Hour) }, nil, ""},
+		{"clocks a second apart", func(k *Cluster) { k.ClockAhead = -time.Second }, nil, ""},
+		{"clocks further apart", func(k *Cluster) { k.ClockAhead = -1260 * time.Millisecond }, []Kind{Clock}, "are 1.3s apart"},
+		{"a damaged segment", func(k *Cluster) { k.DamagedAt = "0/3000000" }, []Kind{Hole}, "cannot be read from 0/3000000 on"},
+		{"another's store", func(k *Cluster) { k.StoreTaken, k.StoreUnlocked = "another catalogue", "no right" }, []Kind{Store, Store}, "by this service: another catalogue"},
+		{"damaged bases", func(k *Cluster) { k.LostBases = 1 }, []Kind{Damage}, "1 base backup cannot be read"},
 		{"the worst first", func(k *Cluster) { k.Incidents, k.PageFaults, k.CaptureWanted = 2, 1, false }, []Kind{Capture, Incident, Damage}, "Capture was stopped"},
 	} {
 		k := fine()
@@ -54,4 +75,16 @@ func TestNeeds(t *testing.T) {
 	}
 	assert.Greater(t, Rank([]Need{{Kind: Damage}, {Kind: Capture}}), Rank([]Need{{Kind: Hole}}))
 	assert.Zero(t, Rank(nil))
+	assert.Equal(t, 1, Rank([]Need{{Kind: Damage}}), "the least of them is more than none")
+	for at := range order[1:] {
+		assert.Greater(t, Rank([]Need{{Kind: order[at+1]}, {Kind: order[at]}}), Rank([]Need{{Kind: order[at+1]}}))
+	}
+}
+
+func TestAgo(t *testing.T) {
+	for d, said := range map[time.Duration]string{
+		119 * time.Second: "119 s", 2 * time.Minute: "2 min", 119 * time.Minute: "119 min", 2 * time.Hour: "2 h", 47 * time.Hour: "47 h", 48 * time.Hour: "2 days",
+	} {
+		assert.Equal(t, said, Ago(d))
+	}
 }
