@@ -333,7 +333,7 @@ func (l *ledger) verdicts(d *Decision) {
 
 // reaches computes what can be reached now, and what with no more than is needed.
 func (l *ledger) reaches(d *Decision) {
-	d.Before, _ = reach.Compute(slices.Clone(l.h.Bases), l.runs, l.h.Forks)
+	d.Before, _ = reach.Compute(l.h.Bases, l.runs, l.h.Forks)
 	needed := make(map[string]bool)
 	for _, b := range d.Bases {
 		needed[b.ID] = b.Needed

@@ -7,7 +7,8 @@
 package reach
 
 import (
-	"sort"
+	"cmp"
+	"slices"
 	"time"
 
 	"velvetrewind/core/pg"
@@ -61,15 +62,12 @@ func Compute(bases []Base, wal []WAL, forks []Fork) (spans []Span, holes []Hole)
 			holes = append(holes, Hole{runs[i].Timeline, runs[i-1].End, runs[i].Start})
 		}
 	}
-	sort.Slice(bases, func(i, j int) bool { return bases[i].Stop < bases[j].Stop })
+	bases = slices.SortedStableFunc(slices.Values(bases), func(a, b Base) int { return cmp.Compare(a.Stop, b.Stop) })
 	forkOf := make(map[pg.Timeline]Fork, len(forks))
 	for _, f := range forks {
 		forkOf[f.Timeline] = f
 	}
-	holes = append(holes, atForks(runs, forks)...)
-	sort.Slice(holes, func(i, j int) bool {
-		return holes[i].Timeline < holes[j].Timeline || holes[i].Timeline == holes[j].Timeline && holes[i].From < holes[j].From
-	})
+	holes = joinHoles(append(holes, atForks(runs, forkOf)...))
 	for _, run := range runs { // a parent's timeline number is always the smaller one
 		if s, ok := spanOf(run, bases, spans, forkOf); ok {
 			spans = append(spans, s)
@@ -79,29 +77,57 @@ func Compute(bases []Base, wal []WAL, forks []Fork) (spans []Span, holes []Hole)
 }
 
 // atForks finds what is missing where a captured timeline left another: at the end of the
-// parent, and at the beginning of the child.
-func atForks(runs []WAL, forks []Fork) (holes []Hole) {
-	for _, f := range forks {
-		var parent, child *WAL
-		for i := range runs {
-			switch r := &runs[i]; {
-			case r.Timeline == f.Parent && r.Start <= f.At:
-				parent = r // the last one that begins before the fork
-			case r.Timeline == f.Timeline && child == nil:
-				child = r
-			}
+// parent, and at the beginning of the child. A timeline of which nothing was captured is missing from
+// where it began to where the next was left for, if anything before it was captured.
+func atForks(runs []WAL, forkOf map[pg.Timeline]Fork) (holes []Hole) {
+	for i, child := range runs {
+		f, ok := forkOf[child.Timeline]
+		if !ok || i > 0 && runs[i-1].Timeline == child.Timeline {
+			continue // only the first run of a timeline has to do with its fork
 		}
-		if child == nil || parent == nil {
-			continue // nothing was captured there, so that nothing is missing either
-		}
-		if parent.End < f.At {
-			holes = append(holes, Hole{f.Parent, parent.End, f.At})
-		}
+		var missing []Hole
 		if child.Start > f.At {
-			holes = append(holes, Hole{f.Timeline, f.At, child.Start})
+			missing = append(missing, Hole{f.Timeline, f.At, child.Start})
+		}
+		for ; ok; f, ok = forkOf[f.Parent] {
+			if parent := lastBefore(runs, f.Parent, f.At); parent != nil {
+				if parent.End < f.At {
+					missing = append(missing, Hole{f.Parent, parent.End, f.At})
+				}
+				holes = append(holes, missing...)
+				break
+			}
+			if up, ok := forkOf[f.Parent]; ok && up.At < f.At {
+				missing = append(missing, Hole{f.Parent, up.At, f.At})
+			}
 		}
 	}
 	return holes
+}
+
+// lastBefore is the last run of a timeline that begins at or before a place; nil if there is none.
+func lastBefore(runs []WAL, t pg.Timeline, at pg.LSN) (last *WAL) {
+	for i := range runs {
+		if r := &runs[i]; r.Timeline == t && r.Start <= at {
+			last = r
+		}
+	}
+	return last
+}
+
+// joinHoles sorts holes and makes one of those that overlap.
+func joinHoles(holes []Hole) (joined []Hole) {
+	slices.SortFunc(holes, func(a, b Hole) int {
+		return cmp.Or(cmp.Compare(a.Timeline, b.Timeline), cmp.Compare(a.From, b.From))
+	})
+	for _, h := range holes {
+		if n := len(joined); n > 0 && joined[n-1].Timeline == h.Timeline && h.From <= joined[n-1].To {
+			joined[n-1].To = max(joined[n-1].To, h.To)
+			continue
+		}
+		joined = append(joined, h)
+	}
+	return joined
 }
 
 // spanOf finds the earliest place from which run can be reached: where the
@@ -112,6 +138,12 @@ func spanOf(run WAL, bases []Base, earlier []Span, forkOf map[pg.Timeline]Fork) 
 		for _, p := range earlier {
 			if p.Timeline == f.Parent && p.From <= f.At && f.At <= p.To {
 				s.Base, s.From, s.FromTime = p.Base, f.At, p.ToTime
+				if s.ToTime.IsZero() {
+					s.ToTime = s.FromTime
+				}
+				if s.ToTime.Before(s.FromTime) { // the parent went on when it had been left
+					s.FromTime = s.ToTime
+				}
 				return s, true
 			}
 		}
@@ -130,12 +162,8 @@ func spanOf(run WAL, bases []Base, earlier []Span, forkOf map[pg.Timeline]Fork) 
 
 // Join merges stretches of the same timeline that touch or overlap, and sorts them.
 func Join(wal []WAL) []WAL {
-	sorted := append([]WAL(nil), wal...)
-	sort.Slice(sorted, func(i, j int) bool {
-		if sorted[i].Timeline != sorted[j].Timeline {
-			return sorted[i].Timeline < sorted[j].Timeline
-		}
-		return sorted[i].Start < sorted[j].Start
+	sorted := slices.SortedFunc(slices.Values(wal), func(a, b WAL) int {
+		return cmp.Or(cmp.Compare(a.Timeline, b.Timeline), cmp.Compare(a.Start, b.Start))
 	})
 	var runs []WAL
 	for _, w := range sorted {

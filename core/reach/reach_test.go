@@ -42,6 +42,10 @@ func TestReach(t *testing.T) {
 			[]Span{{1, "first", 120, 250, at(10), at(25)}}, []Hole{{1, 250, 280}}},
 		"a fork behind which capture began late": {[]Base{first}, append([]WAL{{2, 300, 500, at(50)}}, wal[1:]...), []Fork{{2, 1, 240}},
 			[]Span{{1, "first", 120, 250, at(10), at(25)}}, []Hole{{2, 240, 300}}},
+		"a timeline between captured ones that was not": {[]Base{first}, append([]WAL{{3, 300, 500, at(50)}}, wal[1:]...), []Fork{{2, 1, 240}, {3, 2, 300}},
+			[]Span{{1, "first", 120, 250, at(10), at(25)}}, []Hole{{2, 240, 300}}},
+		"a parent that went on": {[]Base{first}, append([]WAL{{2, 200, 500, at(15)}}, wal[1:]...), []Fork{{2, 1, 240}},
+			[]Span{{1, "first", 120, 250, at(10), at(25)}, {2, "first", 240, 500, at(15), at(15)}}, nil},
 		"a fork of a timeline that was never captured": {nil, []WAL{{3, 300, 500, at(50)}}, []Fork{{2, 1, 100}, {3, 2, 280}}, nil, nil},
 	} {
 		spans, holes := Compute(c.bases, c.wal, c.forks)

@@ -68,8 +68,8 @@ func runTests(flags []string, pattern string) int {
 	}()
 	args := append([]string{"test", "-count=1", "-vet=off"}, endSooner(flags)...)
 	args = append(args, pattern)
-	if usesRapid(pattern) {
-		args = append(args, "-args", "-rapid.shrinktime=1ms", "-rapid.nofailfile")
+	if usesRapid(pattern) { // which makes fewer checks of itself when tests are to be short
+		args = append(args, "-args", "-rapid.shrinktime=1ms", "-rapid.nofailfile", "-rapid.checks=100")
 	}
 	return runGo(args, []string{"TMPDIR=" + dir})
 }
