@@ -1,6 +1,7 @@
 package calendar
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 	"testing"
@@ -35,6 +36,12 @@ func TestUpcoming(t *testing.T) {
 			[]string{"2026-03-29T00:00:00Z", "2026-03-29T02:00:00+01:00", "2026-03-29T03:00:00+01:00"}},
 		{"half an hour of daylight saving", Schedule{At: "02:15", Zone: "Australia/Lord_Howe"}, "2026-10-03T00:00:00Z",
 			[]string{"2026-10-04T02:30:00+11:00 02:15 does not exist on this day: clocks jump to 02:30", "2026-10-05T02:15:00+11:00"}},
+		{"far from UTC: a time that the clocks skip", Schedule{At: "02:30", Zone: "America/Los_Angeles"}, "2026-03-08T00:00:00Z",
+			[]string{"2026-03-08T03:00:00-07:00 02:30 does not exist on this day: clocks jump to 03:00", "2026-03-09T02:30:00-07:00"}},
+		{"far from UTC: later on such a day", Schedule{At: "06:00", Zone: "America/Los_Angeles"}, "2026-03-07T20:00:00Z",
+			[]string{"2026-03-08T06:00:00-07:00", "2026-03-09T06:00:00-07:00"}},
+		{"far from UTC: a time that they show twice", Schedule{At: "01:30", Zone: "America/Los_Angeles"}, "2026-11-01T00:00:00Z",
+			[]string{"2026-11-01T01:30:00-07:00 01:30 comes twice on this day: this is the first", "2026-11-02T01:30:00-08:00"}},
 		{"a day that a zone left out", Schedule{At: "12:00", Zone: "Pacific/Apia"}, "2011-12-29T00:00:00-10:00",
 			[]string{"2011-12-29T12:00:00-10:00", "2011-12-31T00:00:00+14:00 12:00 does not exist on this day: clocks jump to 00:00", "2011-12-31T12:00:00+14:00"}},
 		{"leap days", Schedule{Cron: "15 3 29 2 *"}, "2026-11-23T00:00:00Z",
@@ -83,12 +90,48 @@ func TestRefusals(t *testing.T) {
 		"weekdays go with":         {EveryHours: 3, Weekdays: []string{"mon"}},
 		"no length":                {At: "02:00", Quiet: []Window{{From: "08:00", To: "08:00"}}},
 		"in their own fields":      {Cron: "CRON_TZ=Asia/Tokyo 0 4 * * *"},
-		"jitter of":                {At: "02:00", Jitter: 5000},
+		"jitter of 5000":           {At: "02:00", Jitter: 5000},
+		"jitter of 1441":           {At: "02:00", Jitter: 1441},
+		"jitter of -1":             {At: "02:00", Jitter: -1},
 		"name the time zone, and ": {Cron: "@every 1h"},
 	} {
 		_, err := Read(s, time.UTC)
 		assert.ErrorContains(t, err, want)
 	}
+}
+
+func TestSchedulesInWords(t *testing.T) {
+	for want, s := range map[string]Schedule{
+		"every hour":                               {EveryHours: 1},
+		"every 6 hours Europe/Lisbon":              {EveryHours: 6, Zone: "Europe/Lisbon"},
+		"mon, fri at 02:30":                        {At: "02:30", Weekdays: []string{"mon", "fri"}},
+		"every day at 02:30, up to 1440 min later": {At: "02:30", Jitter: 1440},
+		"cron 0 4 * * *, not from 08:00 to 18:00, not from 22:00 to 01:00 (sat, sun)": {Cron: "0 4 * * *",
+			Quiet: []Window{{From: "08:00", To: "18:00"}, {From: "22:00", To: "01:00", Weekdays: []string{"sat", "sun"}}}},
+	} {
+		_, err := Read(s, time.UTC)
+		require.NoError(t, err)
+		assert.Equal(t, want, s.String())
+	}
+}
+
+// TestShift holds that clusters of one calendar begin apart, each always at the same time, and that what is due is only
+// moved by it.
+func TestShift(t *testing.T) {
+	seen := make(map[time.Duration]bool)
+	for n := range 400 {
+		shift := Shift(10, "nightly", fmt.Sprint(n))
+		assert.True(t, 0 <= shift && shift < 10*time.Minute && shift%time.Second == 0, shift)
+		assert.Equal(t, shift, Shift(10, "nightly", fmt.Sprint(n)))
+		seen[shift] = true
+	}
+	assert.Greater(t, len(seen), 200)
+	assert.Equal(t, 6*time.Minute+2*time.Second, Shift(10, "nightly", "ferries"), "a release that changes it moves everybody's backups")
+	c, err := Read(Schedule{Cron: "0 * * * *"}, time.UTC)
+	require.NoError(t, err)
+	r, err := c.Next(time.Date(2026, 11, 26, 10, 15, 0, 0, time.UTC), 30*time.Minute)
+	require.NoError(t, err)
+	assert.Equal(t, "10:30", r.At.Format("15:04"))
 }
 
 // TestNextRises draws schedules, zones and moments: due times rise, none is left out

@@ -3,6 +3,7 @@ package figures
 
 import (
 	"fmt"
+	"math"
 	"strings"
 	"time"
 )
@@ -14,7 +15,7 @@ func Size(n int64) string {
 		return fmt.Sprintf("%d B", n)
 	}
 	v, i := float64(n)/1024, 0
-	for v >= 1024 && i < len(units)-1 {
+	for math.Round(v*10) >= 10240 && i < len(units)-1 { // nobody writes 1024.0 KiB
 		v, i = v/1024, i+1
 	}
 	return fmt.Sprintf("%.1f %ciB", v, units[i])
