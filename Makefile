@@ -90,7 +90,7 @@ attacks: prepare-tests bin/velvet
 # the Go proxy.
 mutated := $(wildcard core/*) engine/vault engine/changes engine/restore engine/backup engine/capture
 mutants: prepare-tests bin/velvet
-	GOFLAGS=-short go run ./testbed/mutants -share $(or $(SHARE),1) $(or $(OF),$(mutated))
+	go run ./testbed/mutants -share $(or $(SHARE),1) $(or $(OF),$(mutated))
 
 # The same seed does the same again: make endure SEED=12 ROUNDS=300
 endure: prepare-tests bin/velvet

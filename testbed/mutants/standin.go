@@ -66,10 +66,10 @@ func runTests(flags []string, pattern string) int {
 		endProcesses(dir)
 		_ = os.RemoveAll(dir)
 	}()
-	args := append([]string{"test", "-count=1", "-vet=off"}, endSooner(flags)...)
+	args := append([]string{"test", "-count=1", "-short", "-vet=off"}, endSooner(flags)...)
 	args = append(args, pattern)
-	if usesRapid(pattern) { // which makes fewer checks of itself when tests are to be short
-		args = append(args, "-args", "-rapid.shrinktime=1ms", "-rapid.nofailfile", "-rapid.checks=100")
+	if usesRapid(pattern) { // which makes a fifth of the checks when tests are to be short
+		args = append(args, "-args", "-rapid.shrinktime=1ms", "-rapid.nofailfile", "-rapid.checks=500")
 	}
 	return runGo(args, []string{"TMPDIR=" + dir})
 }
