@@ -201,7 +201,7 @@ func TestAHoleIsToldAndGoneBeyond(t *testing.T) {
 	s.Eventually("capture goes on behind the hole", func() bool { k := s.cluster(); return k.Capture.State == "streaming" && len(k.Holes) == 1 })
 	later := s.commit(3)
 	s.captured()
-	assert.Regexp(t, "the server had removed the WAL before it was captured|the replication slot was dropped or lost", s.service.Must("reach", "ferries"))
+	assert.Regexp(t, "the replication slot was dropped or invalidated, and the server had removed the WAL before it was captured", s.service.Must("reach", "ferries"))
 	c, conn := s.restore("tx " + kept)
 	assert.Equal(t, 1, testbed.One[int](s.Bed, conn, "select count(*) from journal"), "what lies before the hole is still reached")
 	s.discard(c)

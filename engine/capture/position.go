@@ -101,7 +101,7 @@ func (c *capturer) newSlot(ctx context.Context, s *replication.Session, invalida
 func (c *capturer) acceptHole(ctx context.Context, at position, cause error) error {
 	c.refused = at.lsn
 	c.log.Error("the server no longer has WAL that was not captured: a hole", "from", at.lsn.String(), "error", cause)
-	c.noteHole(ctx, at, "the server had removed the WAL before it was captured")
+	c.noteHole(ctx, at, "the replication slot was dropped or invalidated, and the server had removed the WAL before it was captured")
 	if err := c.archivePartials(ctx, func(pg.Segment) bool { return true }); err != nil {
 		return err
 	}
@@ -142,7 +142,6 @@ func (c *capturer) continueAt(ctx context.Context, slot replication.Slot, sys re
 		if end.lsn > c.refused || slot.Restart <= end.lsn {
 			return end, nil // a slot that was made anew further on says nothing of what the server still has
 		}
-		c.noteHole(ctx, end, "the replication slot was dropped or lost, and the server has removed the WAL since")
 	}
 	t := slot.RestartTimeline
 	if t == 0 {
