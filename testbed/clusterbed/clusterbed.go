@@ -137,9 +137,10 @@ func (c *Cluster) Take(kind string) catalog.Backup {
 	return b
 }
 
-// LayOut lays a base backup out below a new directory, and gives the place of its data directory.
+// LayOut lays a base backup out in an empty directory, and gives the place of its data directory.
 func (c *Cluster) LayOut(id string) (data string) {
 	root := c.Path("laid-" + id)
+	require.NoError(c, os.RemoveAll(root))
 	require.NoError(c, c.Host.MakeDir(root, 0o700))
 	tree, err := c.Host.Tree(root)
 	require.NoError(c, err)
