@@ -24,6 +24,7 @@ import (
 	"velvetrewind/engine/index"
 	"velvetrewind/engine/names"
 	"velvetrewind/engine/replication"
+	"velvetrewind/engine/store"
 	"velvetrewind/engine/vault"
 )
 
@@ -58,6 +59,7 @@ type capturer struct {
 	archiving sync.Mutex
 	anew      atomic.Bool        // the follower must begin anew
 	incidents []catalog.Incident // not recorded yet; under archiving
+	swept     bool               // what was not written to its end is gone from the store; under archiving
 
 	spool    *spool
 	refused  pg.LSN        // up to where the server has said that it no longer has the WAL
@@ -454,7 +456,25 @@ func (c *capturer) nameLoop(ctx context.Context) {
 	}
 }
 
+// sweep removes from the store what was not written to its end, once: nobody else writes this cluster's
+// WAL while we hold the lease. It is not done at the start, for which the store need not be there.
+func (c *capturer) sweep(ctx context.Context) error {
+	if c.swept {
+		return nil
+	}
+	for _, prefix := range []string{store.WALPrefix(c.cluster.ID), store.JournalPrefix(c.cluster.ID)} {
+		if err := c.store.Sweep(ctx, prefix); err != nil {
+			return err
+		}
+	}
+	c.swept = true
+	return nil
+}
+
 func (c *capturer) archiveFinished(ctx context.Context) error {
+	if err := c.sweep(ctx); err != nil {
+		return err
+	}
 	if c.anew.Swap(false) {
 		c.follower.forget()
 	}

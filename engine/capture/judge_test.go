@@ -62,6 +62,9 @@ var rounds = []string{"off", "pglz", "lz4", "zstd"}
 // Servers of 14 have no such judge: there the counts of statements and the restores judge.
 func TestReaderAgainstTheServer(t *testing.T) {
 	testbed.EachVersion(t, func(t *testing.T, b *testbed.Bed) {
+		if testing.Short() {
+			t.Skip("it takes minutes")
+		}
 		if phrasebooks[b.Major].heap == nil {
 			t.Skipf("servers of %d cannot describe their WAL", b.Major)
 		}
@@ -363,6 +366,10 @@ func openWAL(t *testing.T, p *testbed.Postgres, from string) *wal.Reader {
 // TestRowCountsEqualTheStatements runs random statements, with savepoints, and holds
 // the rows that each committed transaction reported against the journal.
 func TestRowCountsEqualTheStatements(t *testing.T) {
+	if testing.Short() {
+		testRowCountsEqualTheStatements(t, testbed.New(t))
+		return
+	}
 	testbed.EachVersion(t, testRowCountsEqualTheStatements)
 }
 

@@ -179,6 +179,8 @@ func (l *life) spoolFills() {
 		k := l.State()
 		return k.State == catalog.CaptureWaiting && k.Problem != "" && k.Spooled >= int64(l.Record.SegmentSize)
 	})
+	l.stop() // and begins anew while the store is away
+	l.stop = l.Capture()
 	l.write(6)
 	l.Eventually("that it pauses is told", func() bool {
 		k := l.State()

@@ -20,7 +20,6 @@ import (
 	"velvetrewind/engine/index"
 	"velvetrewind/engine/names"
 	"velvetrewind/engine/record"
-	"velvetrewind/engine/store"
 	"velvetrewind/engine/vault"
 )
 
@@ -245,12 +244,6 @@ func (s *Supervisor) capturer(ctx context.Context, k catalog.Cluster, state cata
 	sp, err := openSpool(s.disk(), filepath.Join(s.Spool, k.ID), k.SegmentSize, s.SpoolLimit)
 	if err != nil {
 		return nil, err
-	}
-	// Nobody else writes this cluster's WAL while we hold the lease.
-	for _, prefix := range []string{store.WALPrefix(k.ID), store.JournalPrefix(k.ID)} {
-		if err := s.Store.Sweep(ctx, prefix); err != nil {
-			return nil, err
-		}
 	}
 	c := &capturer{
 		cluster: k, access: a, catalog: s.Catalog, store: s.Store, codec: s.Codec,
