@@ -44,9 +44,12 @@ type Table struct {
 	Locked   bool   `json:"locked,omitempty" doc:"it could not be read because a transaction that was open at the moment holds it"`
 }
 
-// Overall is failed if any check failed, else could not run if any could not, else passed.
+// Overall is failed if any check failed, else could not run if any could not or there was none, else passed.
 func Overall(checks []Check) Verdict {
 	overall := Passed
+	if len(checks) == 0 {
+		overall = CouldNotRun
+	}
 	for _, c := range checks {
 		if c.Verdict == Failed {
 			return Failed
@@ -126,6 +129,9 @@ func Pages(n PageCounts) Check {
 	case n.Unreadable != "":
 		c.Verdict = CouldNotRun
 		c.Summary = fmt.Sprintf("stopped after %d pages: %s", n.Pages, n.Unreadable)
+	case n.Pages == 0:
+		c.Verdict = CouldNotRun
+		c.Summary = fmt.Sprintf("no page was found in %d files", n.Files)
 	case !n.Checksums:
 		c.Verdict = CouldNotRun
 		c.Summary = fmt.Sprintf("the cluster has no data checksums; the headers of %d pages in %d files are right, which is all that can be told", n.Pages, n.Files)

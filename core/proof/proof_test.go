@@ -44,6 +44,8 @@ func TestPages(t *testing.T) {
 	cut := good
 	cut.Unreadable = "input/output error"
 	assert.Equal(t, CouldNotRun, Pages(cut).Verdict)
+	assert.Contains(t, Pages(cut).Summary, "stopped after 9 pages: input/output error")
+	assert.Equal(t, CouldNotRun, Pages(PageCounts{Files: 2, Checksums: true}).Verdict, "where nothing was seen nothing is proved")
 	good.Checksums = false
 	assert.Equal(t, CouldNotRun, Pages(good).Verdict, "without checksums nothing is proved")
 }
@@ -55,12 +57,21 @@ func TestTables(t *testing.T) {
 	assert.Equal(t, Passed, c.Verdict)
 	assert.Contains(t, c.Summary, "2 tables read to the end, 13 rows")
 	assert.Contains(t, Tables(tables, time.Now(), "refused").Summary, "not compared with the live cluster: refused")
+	assert.Contains(t, Tables(tables, time.Date(2026, 11, 26, 9, 5, 1, 0, time.UTC), "").Summary, "; live rows counted at 2026-11-26 09:05:01 UTC")
 	tables[1].Problem = "invalid page"
-	assert.Equal(t, Failed, Tables(tables, time.Now(), "").Verdict)
+	c = Tables(tables, time.Now(), "")
+	assert.Equal(t, Failed, c.Verdict)
+	assert.Contains(t, c.Summary, "1 of 2 tables could not be read to the end")
+	unsafe := Table{Name: "crew.rota", Problem: "it would call functions", Unsafe: true}
+	c = Tables([]Table{unsafe, tables[0], unsafe}, time.Now(), "")
+	assert.Equal(t, CouldNotRun, c.Verdict)
+	assert.Contains(t, c.Summary, "2 of 3 tables cannot be read safely")
+	assert.Equal(t, Failed, Tables(append(tables, unsafe), time.Now(), "").Verdict)
 }
 
 func TestOverallIsTheWorst(t *testing.T) {
 	assert.Equal(t, Passed, Overall([]Check{{Verdict: Passed}}))
+	assert.Equal(t, CouldNotRun, Overall(nil), "nothing was observed")
 	assert.Equal(t, CouldNotRun, Overall([]Check{{Verdict: CouldNotRun}, {Verdict: Passed}}))
 	assert.Equal(t, Failed, Overall([]Check{{Verdict: CouldNotRun}, {Verdict: Failed}, {Verdict: Passed}}))
 }
