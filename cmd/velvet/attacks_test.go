@@ -135,6 +135,9 @@ func TestTicketsEnd(t *testing.T) {
 	k, _ := s.restore("latest")
 	content, err := os.ReadFile(filepath.Join(k.Directory, "ticket.json"))
 	require.NoError(t, err)
+	info, err := os.Stat(filepath.Join(k.Directory, "ticket.json"))
+	require.NoError(t, err)
+	assert.EqualValues(t, 0o600, info.Mode().Perm(), "the servers' OS user alone reads it")
 	var ticket feed.Ticket
 	require.NoError(t, json.Unmarshal(content, &ticket))
 	call := func(path string) int {

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"context"
 	"math/rand/v2"
 	"os"
 	"strings"
@@ -11,8 +12,10 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"velvetrewind/core/pg"
+	"velvetrewind/engine/store"
 	"velvetrewind/service/wire"
 	"velvetrewind/testbed"
+	"velvetrewind/testbed/storebed"
 )
 
 // TestRebuild loses the catalogue and makes it anew from the store.
@@ -33,6 +36,10 @@ func TestRebuild(t *testing.T) {
 		return l.Where == "store"
 	})
 	before := s.cluster()
+	record, err := storebed.Open(s.Bed, s.service).Get(context.Background(), store.RecordKey(before.ID))
+	require.NoError(t, err)
+	assert.Contains(t, string(record), "ferries")
+	assert.NotContains(t, string(record), rolePassword, "it is there sealed only")
 	var bases []wire.Backup
 	s.service.JSON(&bases, "backup", "list", "ferries")
 	s.service.Stop()
