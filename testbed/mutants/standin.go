@@ -66,7 +66,7 @@ func runTests(flags []string, pattern string) int {
 		endProcesses(dir)
 		_ = os.RemoveAll(dir)
 	}()
-	args := append([]string{"test", "-count=1", "-short", "-vet=off"}, endSooner(flags)...)
+	args := append([]string{"test", "-count=1", "-short", "-vet=off", "-ldflags=-s -w"}, endSooner(flags)...)
 	args = append(args, pattern)
 	if usesRapid(pattern) { // which makes a fifth of the checks when tests are to be short
 		args = append(args, "-args", "-rapid.shrinktime=1ms", "-rapid.nofailfile", "-rapid.checks=500")
