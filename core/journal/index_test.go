@@ -2,6 +2,7 @@ package journal
 
 import (
 	"slices"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -72,14 +73,18 @@ func TestTables(t *testing.T) {
 	away := wal.RelationRef{Space: 16999, Database: 5, Filenode: 17001}
 	class, toast, index, grown, made := file(1259), file(16390), file(16391), file(17000), file(17100)
 	pier, repaired := file(16400), file(17200)
+	attribute, movedClass, namesake := file(1249), file(20001), file(20002)
 	lookup := map[wal.RelationRef]Name{
-		class: {OID: 1259, Database: "saltmarsh", Schema: "pg_catalog", Table: "pg_class"},
-		toast: {OID: 16384, Database: "saltmarsh", Schema: "public", Table: "booking", Part: Toast},
-		index: {OID: 16384, Database: "saltmarsh", Schema: "public", Table: "booking", Part: Index},
-		grown: {OID: 16384, Database: "saltmarsh", Schema: "public", Table: "booking"},
-		away:  {OID: 16384, Database: "saltmarsh", Schema: "public", Table: "booking"},
-		made:  {OID: 17100, Database: "saltmarsh", Schema: "public", Table: "quay"},
-		pier:  {OID: 16400, Database: "saltmarsh", Schema: "public", Table: "pier"}, repaired: {OID: 16400, Database: "saltmarsh", Schema: "public", Table: "pier"},
+		class:      {OID: 1259, Database: "saltmarsh", Schema: "pg_catalog", Table: "pg_class"},
+		attribute:  {OID: 1249, Database: "saltmarsh", Schema: "pg_catalog", Table: "pg_attribute"},
+		movedClass: {OID: 1259, Database: "saltmarsh", Schema: "pg_catalog", Table: "pg_class"},
+		namesake:   {OID: 18000, Database: "saltmarsh", Schema: "public", Table: "pg_class"},
+		toast:      {OID: 16384, Database: "saltmarsh", Schema: "public", Table: "booking", Part: Toast},
+		index:      {OID: 16384, Database: "saltmarsh", Schema: "public", Table: "booking", Part: Index},
+		grown:      {OID: 16384, Database: "saltmarsh", Schema: "public", Table: "booking"},
+		away:       {OID: 16384, Database: "saltmarsh", Schema: "public", Table: "booking"},
+		made:       {OID: 17100, Database: "saltmarsh", Schema: "public", Table: "quay"},
+		pier:       {OID: 16400, Database: "saltmarsh", Schema: "public", Table: "pier"}, repaired: {OID: 16400, Database: "saltmarsh", Schema: "public", Table: "pier"},
 	}
 	for ref, n := range known {
 		if ref == booking {
@@ -105,6 +110,20 @@ func TestTables(t *testing.T) {
 		"made and dropped at once":              {Transaction{Changes: []Change{rows(class, 1, 0, 1)}, Created: []wal.RelationRef{made}, Dropped: []wal.RelationRef{made}}, "pg_catalog.pg_class 1 0 1"},
 		"created":                               {Transaction{Changes: []Change{rows(class, 1, 0, 0), rows(made, 5, 0, 0)}, Created: []wal.RelationRef{made}}, "pg_catalog.pg_class 1 0 0, quay 5 0 0 create"},
 		"unknown":                               {Transaction{Changes: []Change{rows(file(4711), 0, 0, 7)}}, "file 1663/5/4711 0 0 7"},
+		"a row put in and all truncated":        {Transaction{Changes: []Change{rows(booking, 4, 0, 0)}, Created: []wal.RelationRef{grown}, Dropped: []wal.RelationRef{booking}}, "booking 4 0 0 truncate"},
+		"two dropped":                           {Transaction{Changes: []Change{rows(class, 0, 0, 3)}, Dropped: []wal.RelationRef{booking, pier}}, "pg_catalog.pg_class 0 0 3, booking drop, pier drop"},
+		"TOAST first, and then others":          {Transaction{Changes: []Change{rows(toast, 9, 0, 9), rows(pier, 1, 0, 0), rows(booking, 0, 1, 0)}}, "pier 1 0 0, booking 0 1 0"},
+		"one of another name in the catalogs":   {Transaction{Changes: []Change{rows(attribute, 0, 0, 9)}, Created: []wal.RelationRef{grown}, Dropped: []wal.RelationRef{booking}}, "pg_catalog.pg_attribute 0 0 9, booking truncate"},
+		"pg_class under another file":           {Transaction{Changes: []Change{rows(movedClass, 0, 0, 1)}, Dropped: []wal.RelationRef{booking}}, "pg_catalog.pg_class 0 0 1, booking drop"},
+		"a user's table of that name":           {Transaction{Changes: []Change{rows(namesake, 0, 0, 1)}, Created: []wal.RelationRef{grown}, Dropped: []wal.RelationRef{booking}}, "pg_class 0 0 1, booking truncate"},
+		"dropped, another created":              {Transaction{Changes: []Change{rows(class, 1, 0, 1)}, Created: []wal.RelationRef{made}, Dropped: []wal.RelationRef{booking}}, "pg_catalog.pg_class 1 0 1, booking drop, quay create"},
+		"made and dropped, then dropped":        {Transaction{Changes: []Change{rows(class, 1, 0, 2)}, Created: []wal.RelationRef{grown}, Dropped: []wal.RelationRef{grown, booking}}, "pg_catalog.pg_class 1 0 2, booking drop"},
+		"rewritten twice":                       {Transaction{Changes: []Change{rows(class, 2, 0, 2), rows(grown, 7, 0, 0), rows(away, 7, 0, 0)}, Created: []wal.RelationRef{grown, away}, Dropped: []wal.RelationRef{grown, booking}}, "pg_catalog.pg_class 2 0 2, booking rewrite"},
+		"only rows deleted from pg_class":       {Transaction{Changes: []Change{rows(class, 0, 0, 1)}, Created: []wal.RelationRef{grown}, Dropped: []wal.RelationRef{booking}}, "pg_catalog.pg_class 0 0 1, booking truncate"},
+		"truncated, another created":            {Transaction{Changes: []Change{rows(class, 1, 0, 0)}, Created: []wal.RelationRef{grown, made}, Dropped: []wal.RelationRef{booking}}, "pg_catalog.pg_class 1 0 0, booking truncate, quay create"},
+		"indexes dropped and made":              {Transaction{Created: []wal.RelationRef{index}, Dropped: []wal.RelationRef{toast}}, ""},
+		"nobody knows what was dropped":         {Transaction{Changes: []Change{rows(class, 0, 0, 1)}, Dropped: []wal.RelationRef{file(4711), booking}}, "pg_catalog.pg_class 0 0 1, booking drop"},
+		"truncated by name, others before it":   {Transaction{Changes: []Change{rows(pier, 0, 0, 2), rows(file(4711), 0, 0, 7), rows(booking, 0, 0, 1)}, Truncated: []uint32{16384}}, "pier 0 0 2, file 1663/5/4711 0 0 7, booking 0 0 1 truncate"},
 		"truncated by name":                     {Transaction{Changes: []Change{rows(booking, 0, 0, 1)}, Truncated: []uint32{16384}}, "booking 0 0 1 truncate"},
 	} {
 		assert.Equal(t, c.want, say(c.tx.Tables(names(lookup))), what)
@@ -158,6 +177,8 @@ func TestIncidents(t *testing.T) {
 		"dropped":               {Rule{Drops: true}, change(Drop, 1), 0, "crew.passenger was dropped"},
 		"truncated":             {Rule{Drops: true}, change(Truncate, 1), 0, "crew.passenger was truncated"},
 		"dropped, not asked":    {Rule{Rows: 1}, change(Drop, 1), 0, ""},
+		"neither asked for":     {Rule{}, change(Delete, 900), 1000, ""},
+		"a share of none":       {Rule{Share: 0.5}, change(Delete, 900), -1, ""},
 		"rewritten, not at all": {DefaultRule, change(Rewrite, 1), 0, ""},
 	} {
 		got := c.rule.Judge(&Transaction{Committed: true}, []TableChange{c.t}, func(TableChange) int64 { return c.had })
@@ -169,6 +190,10 @@ func TestIncidents(t *testing.T) {
 		assert.Equal(t, c.want, got[0].Reason, what)
 	}
 	assert.Empty(t, DefaultRule.Judge(&Transaction{}, []TableChange{change(Drop, 1)}, nil), "rolled back")
+	both := DefaultRule.Judge(&Transaction{Committed: true, Partial: true}, []TableChange{{Counts: Counts{Delete: 1 << 30}}, change(Truncate, 1), change(Delete, 1<<30)}, func(TableChange) int64 { return 0 })
+	require.Len(t, both, 2, "also after one that nobody knows")
+	assert.Equal(t, "crew.passenger was truncated", both[0].Reason)
+	assert.True(t, strings.HasPrefix(both[1].Reason, "at least "), "what came before the known WAL is not counted")
 	assert.Len(t, DefaultRule.Judge(&Transaction{Committed: true, LostDatabases: []uint32{5}}, nil, nil), 1)
 }
 
