@@ -159,11 +159,10 @@ func TestIndexesComeBack(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		var l log
 		r := NewRecorder(pg.Segment{Timeline: 1, Number: 7}, z, State{})
-		places := []uint32{0, 5, 1663}
+		places, class := []uint32{0, 5, 1663}, uint32(1<<32-1)
 		relation := func() wal.RelationRef {
-			return ref(rapid.SampledFrom(places).Draw(t, "space"), rapid.SampledFrom(places).Draw(t, "database"), rapid.Uint32().Draw(t, "file"))
+			return ref(rapid.SampledFrom(places).Draw(t, "space"), rapid.SampledFrom(places).Draw(t, "database"), rapid.Uint32Range(5000, class-1).Draw(t, "file")) // none of them holds pg_class
 		}
-		class := rapid.Uint32Range(20000, 1<<32-1).Draw(t, "class")
 		records := []*wal.Record{l.mapped(5, pgClass, class), l.classRow(9, ref(1663, 5, class), "quay", 'p', 17001), l.create(9, relation())}
 		for n := range rapid.IntRange(1, 30).Draw(t, "records") {
 			rec := l.insert(pg.XID(10+n%3), relation())
