@@ -163,10 +163,11 @@ func drawRule(t *rapid.T) Rule {
 // TestDecide holds over random histories and rules that every promised moment stays
 // reachable, and that nothing is kept of which the loss would cost nothing.
 func TestDecide(t *testing.T) {
-	rapid.Check(t, func(t *rapid.T) {
+	many(t, func(t *rapid.T) {
 		m, r := draw(t), drawRule(t)
 		require.NoError(t, r.Check())
 		d := Decide(m.h, r, m.at, time.UTC)
+		tiles(t, m.h, d)
 		have, kept := cells(m.h.WAL), make(map[place]bool)
 		for _, w := range d.WAL {
 			require.NotEmpty(t, w.Reasons)
@@ -226,6 +227,35 @@ func TestDecide(t *testing.T) {
 			nothingTooMuch(t, m, d, r, sound, stay, kept, promised)
 		}
 	})
+}
+
+// many draws more often than rapid would: what goes wrong here needs several things to come together.
+func many(t *testing.T, property func(*rapid.T)) {
+	for range 10 {
+		rapid.Check(t, property)
+	}
+}
+
+// tiles holds that a decision speaks of every segment of each stretch once, in order, and changes its mind between them.
+func tiles(t *rapid.T, h History, d Decision) {
+	parts := d.WAL
+	for _, run := range reach.Join(h.WAL) {
+		from, first := run.Start, size.Number(run.Start)
+		for from < run.End {
+			require.NotEmpty(t, parts, "nothing is said of %s on timeline %d", from, run.Timeline)
+			w := parts[0]
+			require.Equal(t, run.Timeline, w.Timeline)
+			require.Equal(t, first, w.First)
+			require.Equal(t, from, w.From)
+			require.LessOrEqual(t, w.First, w.Last)
+			require.Equal(t, min(run.End, size.Start(w.Last+1)), w.To)
+			from, first, parts = w.To, w.Last+1, parts[1:]
+			if len(parts) > 0 && from < run.End {
+				require.False(t, !w.Needed && !parts[0].Needed, "what goes together is one part")
+			}
+		}
+	}
+	require.Empty(t, parts)
 }
 
 // heldForOthers looks that everything is kept which no rule asks for: pinned bases, what copies are made from and
@@ -406,21 +436,46 @@ func TestNothingRestorableNothingGoes(t *testing.T) {
 }
 
 // TestTheEndOfARunWithoutCommits keeps the WAL behind a base of which it is known only by the base that it is of the
-// promised time: nothing committed there.
+// promised time: nothing committed there. Only a base of that very stretch tells, wherever in it.
 func TestTheEndOfARunWithoutCommits(t *testing.T) {
-	h := History{Size: size, Live: 1, WAL: []reach.WAL{
-		{Timeline: 1, Start: day(0), End: day(3), LastCommit: clock(day(1))},
-		{Timeline: 1, Start: day(5), End: day(9), LastCommit: clock(day(9))},
-	}, Bases: []reach.Base{
-		{ID: "quiet", Timeline: 1, Start: day(1), Stop: day(2), StopTime: clock(day(2))},
-		{ID: "new", Timeline: 1, Start: day(6), Stop: day(7), StopTime: clock(day(7))},
-	}}
-	for since, want := range map[pg.LSN][2]bool{day(2): {true, true}, day(2) + cell: {false, false}} {
-		hours := int(clock(day(9)).Sub(clock(since)).Hours())
-		d := Decide(h, Rule{SpanHours: hours}, clock(day(9)), time.UTC)
-		kept := cells(keptOf(d))
-		assert.Equal(t, want[0], slices.Contains(needed(d), "quiet"), since)
-		assert.Equal(t, want[1], kept[place{1, (day(3) - cell) / cell}], since)
+	for what, c := range map[string]struct {
+		start, stop pg.LSN
+		timeline    pg.Timeline
+		tells       bool
+	}{
+		"within":              {day(1), day(2), 1, true},
+		"all of it":           {day(0), day(3), 1, true},
+		"of another timeline": {day(1), day(2), 2, false},
+		"of another stretch":  {day(5), day(6), 1, false},
+		"from before the end": {day(2), day(3) + cell, 1, false},
+	} {
+		h := History{Size: size, Live: 2, WAL: []reach.WAL{
+			{Timeline: 1, Start: day(0), End: day(3), LastCommit: clock(day(0))},
+			{Timeline: 1, Start: day(5), End: day(7), LastCommit: clock(day(0))},
+			{Timeline: 2, Start: day(1), End: day(9), LastCommit: clock(day(9))},
+		}, Forks: []reach.Fork{{Timeline: 2, Parent: 1, At: day(1)}}, Bases: []reach.Base{
+			{ID: "first", Timeline: 1, Start: day(0), Stop: day(0) + cell, StopTime: clock(day(0) + cell)},
+			{ID: "quiet", Timeline: c.timeline, Start: c.start, Stop: c.stop, StopTime: clock(day(4))},
+			{ID: "new", Timeline: 2, Start: day(8), Stop: day(8) + cell, StopTime: clock(day(8))},
+		}}
+		for since, kept := range map[pg.LSN]bool{day(4): c.tells, day(4) + cell: false} {
+			hours := int(clock(day(9)).Sub(clock(since)).Hours())
+			d := Decide(h, Rule{SpanHours: hours}, clock(day(9)), time.UTC)
+			assert.Equal(t, kept, cells(keptOf(d))[place{1, (day(3) - cell) / cell}], "%s, since %s", what, since)
+		}
+	}
+}
+
+// TestAnEmptyStretch takes no notice of WAL of which nothing is there.
+func TestAnEmptyStretch(t *testing.T) {
+	h := daily(9)
+	want := Decide(h, Rule{Count: 2}, clock(day(9)), time.UTC)
+	h.WAL = append(h.WAL, reach.WAL{Timeline: 1, Start: day(40), End: day(40), LastCommit: clock(day(9))}, reach.WAL{Timeline: 3, Start: day(2), End: day(2)})
+	assert.Equal(t, want, Decide(h, Rule{Count: 2}, clock(day(9)), time.UTC))
+	for _, b := range want.Bases {
+		for _, r := range b.Reasons {
+			assert.NotEqual(t, "span", r.Kind, "a number of base backups is no span")
+		}
 	}
 }
 
@@ -451,6 +506,7 @@ func TestRules(t *testing.T) {
 	assert.ErrorContains(t, Rule{Monthly: 12}.Check(), "no span")
 	assert.ErrorContains(t, Rule{SpanHours: -1}.Check(), "below zero")
 	assert.Equal(t, "any moment of the last 31 days", Default.String())
+	assert.Equal(t, "the newest 3 base backups and any moment since", Rule{Count: 3}.String())
 	assert.Equal(t, "any moment of the last 36 hours; the newest 1 base backup and any moment since; the first of 12 months",
 		Rule{SpanHours: 36, Count: 1, Monthly: 12}.String())
 }

@@ -28,7 +28,7 @@ func keptOf(d Decision) (wal []reach.WAL) {
 // promised moments that can be reached without it stay so, and what was needed before
 // the audit is needed still.
 func TestDecideWithLosses(t *testing.T) {
-	rapid.Check(t, func(t *rapid.T) {
+	many(t, func(t *rapid.T) {
 		m, r := draw(t), drawRule(t)
 		before := Decide(m.h, r, m.at, time.UTC)
 		var lost audit.Losses
