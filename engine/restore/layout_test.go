@@ -18,9 +18,8 @@ import (
 	"velvetrewind/engine/restore"
 	"velvetrewind/engine/task"
 	"velvetrewind/engine/vault"
-	"velvetrewind/service/wire"
 	"velvetrewind/testbed"
-	"velvetrewind/testbed/storebed"
+	"velvetrewind/testbed/clusterbed"
 )
 
 // ground is a cluster with two base backups, and its store.
@@ -32,34 +31,22 @@ type ground struct {
 }
 
 func newGround(t *testing.T) *ground {
-	b := testbed.New(t)
-	p := b.Postgres("original", true)
-	require.NoError(t, b.Host.MakeDir(b.Path("original", "ledger"), 0o700))
-	p.Exec("postgres",
-		"create tablespace ledger location '"+b.Path("original", "ledger")+"'",
+	c := clusterbed.New(testbed.New(t))
+	require.NoError(t, c.Host.MakeDir(c.Path("original", "ledger"), 0o700))
+	c.Server.Exec("postgres",
+		"create tablespace ledger location '"+c.Path("original", "ledger")+"'",
 		"create table booking as select n as id, repeat('tide ', n % 50) as note from generate_series(1, 60000) n",
 		"create table payment tablespace ledger as select n as id, n as cents from generate_series(1, 30000) n",
 		"create table dropped as select n as id from generate_series(1, 1000) n")
 	// A file that is zeroes, of which nothing is stored, but for a word.
 	sand := append(append(make([]byte, 700_000), "shell"...), make([]byte, 600_001)...)
-	require.NoError(t, os.WriteFile(filepath.Join(p.DataDir, "sand"), sand, 0o644))
-	s := b.Service()
-	r := s.VelvetWith(testbed.Password, "cluster", "add", "original", "--connect", p.DSN(testbed.Superuser, "postgres"), "--password-file", "-", "--no-base")
-	require.Zero(t, r.Code, r.Err)
-	g := &ground{Bed: b}
-	take := func() {
-		var taken wire.Backup
-		s.JSON(&taken, "backup", "take", "original", "--checkpoint", "fast", "--kind", "full")
-		g.backups = append(g.backups, taken.ID)
-	}
-	take()
-	p.Exec("postgres", "update booking set note = 'ebb' where id % 500 = 0", "truncate payment", "drop table dropped",
+	require.NoError(t, os.WriteFile(filepath.Join(c.Server.DataDir, "sand"), sand, 0o644))
+	c.Capture()
+	c.Eventually("capture streams", func() bool { return c.State().Receives() })
+	first := c.Take(layout.Full)
+	c.Server.Exec("postgres", "update booking set note = 'ebb' where id % 500 = 0", "truncate payment", "drop table dropped",
 		"create table later tablespace ledger as select n as id from generate_series(1, 1000) n")
-	take()
-	var k wire.Cluster
-	s.JSON(&k, "cluster", "show", "original")
-	g.cluster, g.vault = k.ID, storebed.Open(b, s)
-	return g
+	return &ground{Bed: c.Bed, vault: c.Store, cluster: c.Record.ID, backups: []string{first.ID, c.Take(layout.Full).ID}}
 }
 
 // trees makes directories to lay a backup out in.

@@ -45,7 +45,7 @@ type Cluster struct {
 	Supervisor *capture.Supervisor
 }
 
-// New makes a server with a catalogue, and a store in a directory that Objects gives.
+// New makes a server with a catalogue, and a store in the directory "store" of the bed, which is not encrypted.
 func New(b *testbed.Bed, settings ...string) *Cluster {
 	c := &Cluster{Bed: b, Server: b.Postgres("original", true, settings...), Log: slog.New(slog.DiscardHandler)}
 	c.Connect()
