@@ -32,6 +32,10 @@ func TestParse(t *testing.T) {
 		"mark low tide ":                                  "mark low tide",
 		`mark "low tide"`:                                 "mark low tide",
 		`mark ""quoted""`:                                 `mark ""quoted""`,
+		`mark "`:                                          `mark "`,
+		`mark "half`:                                      `mark "half`,
+		`mark half"`:                                      `mark half"`,
+		"tx 3":                                            "tx 3",
 		"base 01jxyz":                                     "base 01jxyz",
 		"before delete of booking":                        "before delete of booking",
 		"BEFORE Truncate OF Crew.Shift":                   "before truncate of crew.shift",
@@ -72,7 +76,12 @@ func TestParseErrorsPointAtTheirPlace(t *testing.T) {
 		"2026-10-25 01:30 Europe/Lisbon":       {11, "comes twice"},
 		"tx":                                   {2, "id is missing"},
 		"tx twelve":                            {3, "decimal number"},
-		"tx 2":                                 {3, "begin at 3"},
+		"tx 2":                                 {3, "moment \"tx 2\", character 4: 2 is not the id of a transaction; those begin at 3"},
+		"  mark":                               {6, "name of a restore point is missing"},
+		"mark  ":                               {6, "name of a restore point is missing"},
+		"2026-11-23T25:00Z":                    {11, "not a time of day"},
+		"2026-11-23 +01:00":                    {11, `"+01:00" is not a time of day`},
+		"2026-11-23 14:03+99:00":               {16, `"+99:00" is no zone`},
 		"tx 4294967298":                        {3, "begin at 3"},
 		"tx 9223372036854775808":               {3, "decimal number"},
 		"2026-10-04 02:15 Australia/Lord_Howe": {11, "put forward"},
@@ -117,6 +126,10 @@ func TestCallersMayLeaveThingsUnsaid(t *testing.T) {
 		"12m ago":                             "2026-07-24T00:18:00+01:00",
 		"1h30m AGO":                           "2026-07-23T23:00:00+01:00",
 		"2d12h ago":                           "2026-07-21T12:30:00+01:00",
+		"0s ago":                              "2026-07-24T00:30:00+01:00",
+		"0d ago":                              "2026-07-24T00:30:00+01:00",
+		"9s ago":                              "2026-07-24T00:29:51+01:00",
+		"36500d ago":                          "1926-08-18T00:30:00+01:00",
 		"before delete of booking near 00:05": "before delete of booking near 2026-07-24T00:05:00+01:00",
 		"before drop of t near 12m ago":       "before drop of t near 2026-07-24T00:18:00+01:00",
 	} {
@@ -124,6 +137,12 @@ func TestCallersMayLeaveThingsUnsaid(t *testing.T) {
 		require.NoError(t, err, text)
 		assert.Equal(t, want, m.String(), text)
 	}
+	for _, text := range []string{"36501d ago", "5xd ago", "1d-1h ago", "1d+1h ago", "1d-2d ago"} {
+		_, err = Parse(text, c)
+		assert.ErrorContains(t, err, "not a span of time", text)
+	}
+	_, err = Parse("today 14:03 near", c)
+	assert.ErrorContains(t, err, `nothing more was expected here, but "near" follows`)
 	_, err = Parse("2026-10-25 01:30", c)
 	assert.ErrorContains(t, err, "comes twice")
 	at, err := ParseTime("14:05", c)
@@ -150,6 +169,13 @@ func FuzzParse(f *testing.F) {
 			t.Fatalf("%q prints as %q, which cannot be read: %v", text, m.String(), err)
 		}
 	})
+}
+
+func TestKeeps(t *testing.T) {
+	for record, kept := range map[pg.LSN][2]bool{99: {true, true}, 100: {true, false}, 101: {false, false}} {
+		assert.Equal(t, kept[0], (&Boundary{Stop: 100, Inclusive: true}).Keeps(record), record)
+		assert.Equal(t, kept[1], (&Boundary{Stop: 100}).Keeps(record), record)
+	}
 }
 
 // TestBorder holds borders against a log of records of 8 bytes at multiples of 8 from 80 to 128.

@@ -96,9 +96,9 @@ func (p *parser) moment() (Moment, error) {
 	case "before":
 		return p.before()
 	case "mark":
-		return p.named(AtMark, at+len(word), "the name of a restore point is missing behind \"mark\"")
+		return p.named(AtMark, "the name of a restore point is missing behind \"mark\"")
 	case "base":
-		return p.named(AtBase, at+len(word), "the id of a base backup is missing behind \"base\"")
+		return p.named(AtBase, "the id of a base backup is missing behind \"base\"")
 	case "tx":
 		return p.transaction()
 	case "lsn":
@@ -155,13 +155,13 @@ func (p *parser) deed(word string) (Moment, error) {
 	return m, err
 }
 
-func (p *parser) named(k Kind, at int, missing string) (Moment, error) {
+func (p *parser) named(k Kind, missing string) (Moment, error) {
 	name, nameAt := p.rest()
 	if len(name) > 1 && name[0] == '"' && name[len(name)-1] == '"' {
 		name = name[1 : len(name)-1]
 	}
 	if strings.TrimSpace(name) == "" || strings.TrimSpace(name) != name {
-		return Moment{}, p.fail(max(at, min(nameAt, len(p.text))), "%s", missing)
+		return Moment{}, p.fail(min(nameAt, len(p.text)), "%s", missing)
 	}
 	if k == AtBase && strings.ContainsAny(name, " \t\n\r") {
 		return Moment{}, p.fail(nameAt, "%q is not the id of a base backup; list them with velvet backup list", name)
