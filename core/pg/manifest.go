@@ -1,6 +1,7 @@
 package pg
 
 import (
+	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -76,8 +77,8 @@ func readManifestFile(d *json.Decoder) (ManifestFile, error) {
 	}
 	f := ManifestFile{Size: w.Size}
 	if w.Path == nil { // a name that is not UTF-8 comes as hexadecimal bytes
-		raw := make([]byte, len(w.EncodedPath)/2)
-		if _, err := fmt.Sscanf(w.EncodedPath, "%x", &raw); err != nil {
+		raw, err := hex.DecodeString(w.EncodedPath)
+		if err != nil {
 			return f, fmt.Errorf("encoded path %q: %w", w.EncodedPath, err)
 		}
 		f.Path = string(raw)

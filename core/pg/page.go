@@ -1,6 +1,7 @@
 package pg
 
 import (
+	"bytes"
 	"encoding/binary"
 	"fmt"
 )
@@ -102,17 +103,6 @@ func PageLSN(page []byte) LSN {
 	return LSN(uint64(binary.LittleEndian.Uint32(page))<<32 | uint64(binary.LittleEndian.Uint32(page[4:])))
 }
 
-func isZero(b []byte) bool {
-	for len(b) >= 8 {
-		if binary.LittleEndian.Uint64(b) != 0 {
-			return false
-		}
-		b = b[8:]
-	}
-	for _, c := range b {
-		if c != 0 {
-			return false
-		}
-	}
-	return true
-}
+func isZero(page []byte) bool { return bytes.Equal(page, zeroes[:len(page)]) }
+
+var zeroes [BlockSize]byte

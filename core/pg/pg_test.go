@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"hash/crc32"
+	"math/rand/v2"
 	"slices"
 	"strings"
 	"testing"
@@ -103,8 +104,15 @@ func TestHistory(t *testing.T) {
 	back, ok := ParseHistoryName(name)
 	assert.True(t, ok)
 	assert.Equal(t, Timeline(0x2a), back)
-	_, ok = ParseHistoryName("000000010000000000000001")
-	assert.False(t, ok)
+	for _, other := range []string{"000000010000000000000001", "0000002.history", "000000002.history", "0000002A.histor", "0000002A", "0000000G.history", "00000001.history", "00000000.history"} {
+		_, ok = ParseHistoryName(other)
+		assert.False(t, ok, other)
+	}
+	_, err = ParseHistory([]byte("1\t0/1\n\n# a comment\n2\n"))
+	assert.ErrorContains(t, err, "line 4")
+	forks, err = ParseHistory([]byte("1 0/3000000"))
+	require.NoError(t, err, "a reason is not needed")
+	assert.Equal(t, []Fork{{1, 0x3000000}}, forks)
 }
 
 func TestRelationFiles(t *testing.T) {
@@ -119,7 +127,8 @@ func TestRelationFiles(t *testing.T) {
 		assert.True(t, ok, name)
 		assert.Equal(t, want, got, name)
 	}
-	for _, other := range []string{"PG_VERSION", "global/pg_control", "base/5/pg_filenode.map", "base/5/t3_16385", "base/5/16385_x", "base/5/16385.x", "pg_xact/0000", "base/x/16385", "pg_tblspc/16400/x/5/1", "base/5/016385", "base/5/+1"} {
+	for _, other := range []string{"PG_VERSION", "global/pg_control", "base/5/pg_filenode.map", "base/5/t3_16385", "base/5/16385_x", "base/5/16385.x", "pg_xact/0000", "base/x/16385", "pg_tblspc/16400/x/5/1", "base/5/016385", "base/5/+1", "base/5/0", "base/5/99999999999",
+		"1259", "pg_wal/1259", "global/5/1259", "base/1259", "base/5/6/1259", "other/5/1259", "pg_tblspc/16400/PG_15_1/1259", "pg_tblspc/16400/PG_15_1/5/6/1259", "elsewhere/16400/PG_15_1/5/1259"} {
 		_, ok := ParseRelationFile(other)
 		assert.False(t, ok, other)
 	}
@@ -179,13 +188,31 @@ func TestPagesAreChecked(t *testing.T) {
 // The sums must not depend on what the processor can do.
 func TestWideLanesEqualTheReference(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		rows := rapid.SliceOfN(rapid.Byte(), 0, 5*checksumRow).Draw(t, "rows")
+		rows := make([]byte, rapid.IntRange(0, 5*checksumRow).Draw(t, "length"))
+		if rapid.Bool().Draw(t, "whole rows") {
+			rows = rows[:len(rows)/checksumRow*checksumRow]
+		}
+		random := rand.New(rand.NewPCG(7, rapid.Uint64().Draw(t, "seed")))
+		for i := range rows {
+			rows[i] = byte(random.Uint32())
+		}
 		sums := lanes(checksumBase)
 		want := sums
 		want.mixRows(rows)
 		sums.mix(rows)
 		require.Equal(t, want, sums)
 	})
+}
+
+// TestKnownChecksums holds sums to what they were when servers found the same.
+func TestKnownChecksums(t *testing.T) {
+	for n, want := range []uint16{0x2e93, 0x8c4e, 0x00c8, 0x8eaf} {
+		p := make([]byte, BlockSize)
+		for i := range p {
+			p[i] = byte(i*i/7) + byte(n)*byte(i>>3)
+		}
+		assert.Equal(t, want, PageChecksum(p, uint32(n)*70001))
+	}
 }
 
 func TestJoinedChecksums(t *testing.T) {
@@ -292,7 +319,8 @@ func TestBackupLabel(t *testing.T) {
 	l, err := ParseBackupLabel([]byte(text))
 	require.NoError(t, err)
 	assert.Equal(t, BackupLabel{0x2000028, 0x2000060, 3}, l)
-	for bad, says := range map[string]string{"": "names no start", strings.Replace(text, "0/2000028", "nowhere", 1): "START WAL LOCATION", strings.Replace(text, "TIMELINE: 3", "TIMELINE: x", 1): "START TIMELINE", text + "INCREMENTAL FROM LSN: 0/1\n": "not whole"} {
+	for bad, says := range map[string]string{"": "names no start", strings.Replace(text, "0/2000028", "nowhere", 1): "START WAL LOCATION", strings.Replace(text, "TIMELINE: 3", "TIMELINE: x", 1): "START TIMELINE", text + "INCREMENTAL FROM LSN: 0/1\n": "not whole",
+		strings.Replace(text, "0/2000028", "0/0", 1): "names no start", strings.Replace(text, "0/2000060", "0/0", 1): "no checkpoint", strings.Replace(text, "TIMELINE: 3", "TIMELINE: 0", 1): "no timeline"} {
 		_, err := ParseBackupLabel([]byte(bad))
 		assert.ErrorContains(t, err, says)
 	}

@@ -62,6 +62,7 @@ func TestTables(t *testing.T) {
 	c = Tables(tables, time.Now(), "")
 	assert.Equal(t, Failed, c.Verdict)
 	assert.Contains(t, c.Summary, "1 of 2 tables could not be read to the end")
+	assert.Contains(t, Tables([]Table{tables[0], {Problem: "locked", Locked: true}, {Problem: "locked", Locked: true}}, time.Now(), "").Summary, "2 of 3 tables are held")
 	unsafe := Table{Name: "crew.rota", Problem: "it would call functions", Unsafe: true}
 	c = Tables([]Table{unsafe, tables[0], unsafe}, time.Now(), "")
 	assert.Equal(t, CouldNotRun, c.Verdict)

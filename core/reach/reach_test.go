@@ -38,6 +38,8 @@ func TestReach(t *testing.T) {
 			[]Span{{1, "first", 120, 250, at(10), at(25)}}, nil},
 		"stretches that overlap": {[]Base{first}, []WAL{{1, 100, 200, at(25)}, {1, 150, 250, at(20)}}, nil,
 			[]Span{{1, "first", 120, 250, at(10), at(25)}}, nil},
+		"a child of which nothing is there but what it shares": {[]Base{first}, append([]WAL{{2, 200, 240, time.Time{}}}, wal[1:]...), []Fork{{2, 1, 240}},
+			[]Span{{1, "first", 120, 250, at(10), at(25)}, {2, "first", 240, 240, at(25), at(25)}}, nil},
 		"a fork beyond what was captured": {[]Base{first}, append([]WAL{{2, 200, 500, at(50)}}, wal[1:]...), []Fork{{2, 1, 280}},
 			[]Span{{1, "first", 120, 250, at(10), at(25)}}, []Hole{{1, 250, 280}}},
 		"a fork behind which capture began late": {[]Base{first}, append([]WAL{{2, 300, 500, at(50)}}, wal[1:]...), []Fork{{2, 1, 240}},

@@ -112,10 +112,9 @@ var Seen = []string{
 }
 
 const (
-	leastSenders   = 2 // one for capture, one for base backups
-	clockTolerance = 2 * time.Second
-	leastFree      = 5 << 30
-	leastRetained  = 1024 // MiB
+	leastSenders  = 2 // one for capture, one for base backups
+	leastFree     = 5 << 30
+	leastRetained = 1024 // MiB
 )
 
 // Judge makes the checks.

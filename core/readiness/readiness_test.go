@@ -55,6 +55,22 @@ func TestJudge(t *testing.T) {
 		{"max_wal_senders", "max_wal_senders = 12", "1 of 10 free", Needed, "restart", func(f *Facts) { f.SendersUsed = 9 }},
 		{"max_wal_senders", "", "1 of 10 free", OK, "", func(f *Facts) { f.SendersUsed, f.SlotExists = 9, true }},
 		{"max_replication_slots", "max_replication_slots = 12", "0 of 10 free", Needed, "restart", func(f *Facts) { f.SlotsUsed = 10 }},
+		{"max_wal_senders", "", "2 of 10 free", OK, "", func(f *Facts) { f.SendersUsed = 8 }},
+		{"max_replication_slots", "", "1 of 10 free", OK, "", func(f *Facts) { f.SlotsUsed = 9 }},
+		{"max_slot_wal_keep_size", "", "1024 MiB", OK, "", func(f *Facts) { f.Settings["max_slot_wal_keep_size"] = "1024" }},
+		{"max_slot_wal_keep_size", "'50GB'", "1023 MiB", Advised, "reload", func(f *Facts) { f.Settings["max_slot_wal_keep_size"] = "1023" }},
+		{"archive_mode", "", "off", OK, "", func(f *Facts) { f.ArchiveFailing = true }},
+		{"archive_mode", "", "on", OK, "", func(f *Facts) { f.Settings["archive_mode"] = "on" }},
+		{"tablespaces", "", "none", OK, "", func(*Facts) {}},
+		{"tablespaces", "", "/a, /b, /c, /d, /e", OK, "", func(f *Facts) { f.Tablespaces = []string{"/a", "/b", "/c", "/d", "/e", "/f"} }},
+		{"clocks", "", "1.0 s apart", OK, "", func(f *Facts) { f.ClockAhead = -time.Second }},
+		{"clocks", "same source", "1.0 s apart", Advised, "", func(f *Facts) { f.ClockAhead = time.Second + 1 }},
+		{"server_disk", "Add space", "0 B free", Advised, "", func(f *Facts) { f.ServerFree = 0 }},
+		{"server_disk", "Add space", "0 B free", Advised, "", func(f *Facts) { delete(f.Settings, "data_directory"); f.ServerFree = 0 }},
+		{"server_disk", "", "5.0 GiB free", OK, "", func(f *Facts) { f.ServerFree = 5 << 30 }},
+		{"store_disk", "Add space", "0 B free", Advised, "", func(f *Facts) { f.StoreFree, f.Bytes = 0, 0 }},
+		{"store_disk", "Add space", "4.0 GiB free", Advised, "", func(f *Facts) { f.StoreFree, f.Bytes = 4<<30, 4<<30 }},
+		{"store_disk", "", "5.0 GiB free", OK, "", func(f *Facts) { f.StoreFree, f.Bytes = 5<<30, 5<<30 }},
 		{"max_slot_wal_keep_size", "'50GB'", "no limit", Choice, "reload", func(f *Facts) { f.Settings["max_slot_wal_keep_size"] = "-1" }},
 		{"max_slot_wal_keep_size", "'50GB'", "short outage", Advised, "reload", func(f *Facts) { f.Settings["max_slot_wal_keep_size"] = "64" }},
 		{"read_files", "pg_read_server_files", "may not", Advised, "", func(f *Facts) { f.ReadsFiles = false }},
@@ -89,6 +105,12 @@ func TestJudge(t *testing.T) {
 			assert.False(t, Report{Checks: Judge(f)}.Ready(), c.id)
 		}
 	}
+}
+
+func TestCounts(t *testing.T) {
+	r := Report{Checks: []Check{{State: Advised}, {State: OK}, {State: Advised}}}
+	assert.Equal(t, []int{2, 1, 0}, []int{r.Count(Advised), r.Count(OK), r.Count(Needed)})
+	assert.True(t, r.Ready())
 }
 
 func TestRoleScriptQuotes(t *testing.T) {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 
+	"velvetrewind/core/attention"
 	"velvetrewind/core/figures"
 	"velvetrewind/core/pg"
 )
@@ -21,7 +22,7 @@ func (j *judge) tablespaces() {
 func (j *judge) clocks() {
 	c := Check{ID: "clocks", Title: "Clocks of server and service", State: OK, Found: fmt.Sprintf("%.1f s apart", j.f.ClockAhead.Abs().Seconds()),
 		Why: "Moments and base backups have the server's times, the calendar the service's. While they are more than a second apart, the keep rule deletes nothing."}
-	if j.f.ClockAhead.Abs() > clockTolerance {
+	if j.f.ClockAhead.Abs() > attention.ClockTolerance { // as the keep rule has it
 		c.State = Advised
 		c.Edit = []string{"Have both hosts set their clocks from the same source."}
 	}
