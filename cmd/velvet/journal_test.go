@@ -288,6 +288,7 @@ func (s *stage) incidents(t *testing.T, d deeds) {
 }
 
 func (s *stage) export(t *testing.T) {
+	s.captured() // nothing more comes between one form and the next
 	dir := t.TempDir()
 	path := func(name string) string { return filepath.Join(dir, name) }
 	for _, name := range []string{"all.csv", "all.json", "all.parquet"} {
