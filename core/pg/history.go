@@ -28,9 +28,10 @@ func ParseHistoryName(name string) (Timeline, bool) {
 	return Timeline(v), err == nil && v > 1
 }
 
-// ParseHistory reads a timeline history file (timeline.c): one line for each
+// ParseHistory reads the history file of a timeline (timeline.c): one line for each
 // ancestor, oldest first, "timeline <tab> LSN <tab> reason"; '#' starts a comment.
-func ParseHistory(content []byte) ([]Fork, error) {
+// Ancestors have smaller numbers, so that whoever follows them comes to an end.
+func ParseHistory(of Timeline, content []byte) ([]Fork, error) {
 	var forks []Fork
 	lines := bufio.NewScanner(bytes.NewReader(content))
 	for n := 1; lines.Scan(); n++ {
@@ -52,6 +53,9 @@ func ParseHistory(content []byte) ([]Fork, error) {
 		}
 		if len(forks) > 0 && Timeline(t) <= forks[len(forks)-1].Timeline {
 			return nil, fmt.Errorf("timeline history, line %d: timeline %d does not follow %d", n, t, forks[len(forks)-1].Timeline)
+		}
+		if Timeline(t) >= of {
+			return nil, fmt.Errorf("timeline history, line %d: timeline %d is no ancestor of %d", n, t, of)
 		}
 		forks = append(forks, Fork{Timeline: Timeline(t), At: at})
 	}

@@ -92,11 +92,11 @@ func TestTimestamps(t *testing.T) {
 }
 
 func TestHistory(t *testing.T) {
-	forks, err := ParseHistory([]byte("1\t0/3000000\tno recovery target specified\n\n# a comment\n2\t0/5000158\tbefore 2026\n"))
+	forks, err := ParseHistory(3, []byte("1\t0/3000000\tno recovery target specified\n\n# a comment\n2\t0/5000158\tbefore 2026\n"))
 	require.NoError(t, err)
 	assert.Equal(t, []Fork{{1, 0x3000000}, {2, 0x5000158}}, forks)
-	for _, bad := range []string{"1\n", "x\t0/1\n", "1\tnowhere\n", "2\t0/1\n1\t0/2\n", "2\t0/1\n2\t0/2\n"} {
-		_, err := ParseHistory([]byte(bad))
+	for _, bad := range []string{"1\n", "x\t0/1\n", "1\tnowhere\n", "2\t0/1\n1\t0/2\n", "2\t0/1\n2\t0/2\n", "3\t0/1\n", "1\t0/1\n4\t0/2\n"} {
+		_, err := ParseHistory(3, []byte(bad))
 		assert.ErrorContains(t, err, "line ", bad)
 	}
 	name := HistoryName(0x2a)
@@ -108,9 +108,9 @@ func TestHistory(t *testing.T) {
 		_, ok = ParseHistoryName(other)
 		assert.False(t, ok, other)
 	}
-	_, err = ParseHistory([]byte("1\t0/1\n\n# a comment\n2\n"))
+	_, err = ParseHistory(3, []byte("1\t0/1\n\n# a comment\n2\n"))
 	assert.ErrorContains(t, err, "line 4")
-	forks, err = ParseHistory([]byte("1 0/3000000"))
+	forks, err = ParseHistory(2, []byte("1 0/3000000"))
 	require.NoError(t, err, "a reason is not needed")
 	assert.Equal(t, []Fork{{1, 0x3000000}}, forks)
 }

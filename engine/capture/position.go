@@ -205,7 +205,7 @@ func (c *capturer) overtaken(ctx context.Context, s *replication.Session, at pos
 	if err != nil {
 		return next, err
 	}
-	forks, err := pg.ParseHistory(history)
+	forks, err := pg.ParseHistory(now, history)
 	if err != nil {
 		return next, err
 	}
@@ -244,7 +244,7 @@ func (c *capturer) fetchHistory(ctx context.Context, s *replication.Session, t p
 	if err != nil {
 		return err
 	}
-	forks, err := pg.ParseHistory(content)
+	forks, err := pg.ParseHistory(t, content)
 	if err != nil {
 		return err
 	}

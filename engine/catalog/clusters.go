@@ -521,7 +521,7 @@ func (c *Catalog) Timelines(ctx context.Context, cluster string) ([]Timeline, er
 func Histories(timelines []Timeline) (map[pg.Timeline][]pg.Fork, error) {
 	all := make(map[pg.Timeline][]pg.Fork, len(timelines))
 	for _, t := range timelines {
-		forks, err := pg.ParseHistory([]byte(t.History))
+		forks, err := pg.ParseHistory(t.Timeline, []byte(t.History))
 		if err != nil {
 			return nil, err
 		}

@@ -222,7 +222,7 @@ func (r *Rebuilder) timelines(ctx context.Context, k catalog.Cluster, list []pg.
 		if err != nil {
 			return err
 		}
-		forks, err := pg.ParseHistory(content)
+		forks, err := pg.ParseHistory(t, content)
 		if err != nil || len(forks) == 0 {
 			return errors.Join(err, fmt.Errorf("the history of timeline %d names no parent", t))
 		}

@@ -139,7 +139,7 @@ func (s *Session) selectSlot(ctx context.Context, name string) ([]string, error)
 		if err != nil {
 			return nil, err
 		}
-		forks, err := pg.ParseHistory(content)
+		forks, err := pg.ParseHistory(timeline, content)
 		if err != nil {
 			return nil, err
 		}
