@@ -120,6 +120,9 @@ func TestSlotInOtherHands(t *testing.T) {
 	require.NoError(t, err)
 	at, err := pg.ParseLSN(testbed.One[string](s.Bed, s.db, "select restart_lsn::text from pg_replication_slots"))
 	require.NoError(t, err)
+	s.Eventually("the server has noticed that capture left the slot", func() bool {
+		return testbed.One[bool](s.Bed, s.db, "select not active from pg_replication_slots")
+	})
 	stream, err := other.Start(context.Background(), slot, 1, pg.DefaultSegmentSize.Start(pg.DefaultSegmentSize.Number(at)))
 	require.NoError(t, err)
 	s.service.Must("capture", "start", "ferries")
