@@ -127,9 +127,11 @@ func (t *tell) all() string { return strings.Join(t.said, "\n") }
 func TestLifeOfBaseBackups(t *testing.T) {
 	y := newYard(t)
 	ctx := context.Background()
+	require.NoError(t, y.Catalog.WantCapture(ctx, y.Record.ID, false))
 	_, err := y.Taker().Take(ctx, backup.Options{ID: catalog.NewID(), Kind: backup.Auto, Checkpoint: backup.Fast}, task.Silent)
 	var refused *problem.Problem
 	require.ErrorAs(t, err, &refused, "without capture it would be worth nothing")
+	require.NoError(t, y.Catalog.WantCapture(ctx, y.Record.ID, true))
 	y.Capture()
 	y.Eventually("capture streams", func() bool { return y.State().Receives() })
 
