@@ -32,7 +32,7 @@ var promises = [][4]string{
 	{"core/wal", "what cannot be read is never a guess", "TestDamageIsNeverReadAsRecords", "core/wal"},
 	{"engine/access", "a password in a connection string is refused", "TestConnectionStringsWithSecretsAreRefused", "engine/access"},
 	{"engine/archive", "a segment that moves meanwhile is found in either", "TestQueriesAgainstAModel", "engine/changes"},
-	{"engine/audit", "it changes nothing in a store unless it is told to", "TestAudit", "cmd/velvet"},
+	{"engine/audit", "it changes nothing in a store unless asked to", "TestAudit", "cmd/velvet"},
 	{"engine/backup", "what has no manifest is not a backup", "TestLifeOfBaseBackups", "engine/backup"},
 	{"engine/capture", "nothing is called safe that is not", "TestWhatIsSafeStaysSafe", "cmd/velvet"},
 	{"engine/catalog", "a backup is recorded only after its manifest is in the store", "TestEndToEnd", "cmd/velvet"},

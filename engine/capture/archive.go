@@ -17,6 +17,21 @@ import (
 	"velvetrewind/engine/store"
 )
 
+// sweep removes from the store what was not written to its end, once: nobody else writes this cluster's
+// WAL while we hold the lease. It is not done at the start, for which the store need not be there.
+func (c *capturer) sweep(ctx context.Context) error {
+	if c.swept {
+		return nil
+	}
+	for _, prefix := range []string{store.WALPrefix(c.cluster.ID), store.JournalPrefix(c.cluster.ID)} {
+		if err := c.store.Sweep(ctx, prefix); err != nil {
+			return err
+		}
+	}
+	c.swept = true
+	return nil
+}
+
 // archive puts a spooled file into the store, whether or not it can be read, and records it; then
 // it is read into the journal, and only then removed. What was put and not read when the service
 // was killed is read when it is found again.

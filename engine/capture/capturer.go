@@ -24,7 +24,6 @@ import (
 	"velvetrewind/engine/index"
 	"velvetrewind/engine/names"
 	"velvetrewind/engine/replication"
-	"velvetrewind/engine/store"
 	"velvetrewind/engine/vault"
 )
 
@@ -454,21 +453,6 @@ func (c *capturer) nameLoop(ctx context.Context) {
 		case <-time.After(max(namesEvery, 20*time.Since(started))):
 		}
 	}
-}
-
-// sweep removes from the store what was not written to its end, once: nobody else writes this cluster's
-// WAL while we hold the lease. It is not done at the start, for which the store need not be there.
-func (c *capturer) sweep(ctx context.Context) error {
-	if c.swept {
-		return nil
-	}
-	for _, prefix := range []string{store.WALPrefix(c.cluster.ID), store.JournalPrefix(c.cluster.ID)} {
-		if err := c.store.Sweep(ctx, prefix); err != nil {
-			return err
-		}
-	}
-	c.swept = true
-	return nil
 }
 
 func (c *capturer) archiveFinished(ctx context.Context) error {
