@@ -83,12 +83,12 @@ attack_tests := TestHostile|TestCallsOfStrangers|TestPagesOfAnotherScheme|TestLo
 attacks: prepare-tests bin/velvet
 	@dir=$$(mktemp -d); trap "rm -rf $$dir" EXIT; touch $$dir/before; \
 		if [ -n "$(BEFORE)" ]; then VELVET_PROGRAM=$(BEFORE) VELVET_ATTACKS_TABLE=$$dir/before go test -count=1 -timeout 45m -run '$(attack_tests)' ./cmd/velvet > $$dir/log 2>&1 || true; fi; \
-		VELVET_ATTACKS_TABLE=$$dir/now go test -count=1 -timeout 45m -run '$(attack_tests)' ./cmd/velvet ./engine/vault; \
+		VELVET_ATTACKS_TABLE=$$dir/now go test -count=1 -timeout 45m -run '$(attack_tests)' ./cmd/velvet ./engine/store/vault; \
 		awk -F'\t' 'NR == FNR { before[$$1] = $$2; next } { printf "%-110s %-12s %s\n", $$1, ($$1 in before) ? before[$$1] : "-", $$2 }' $$dir/before $$dir/now
 
 # Of some packages only: make mutants OF=core/keep; on every fourth line only: SHARE=4. Fetches the tool through
 # the Go proxy.
-mutated := $(wildcard core/*) engine/vault engine/changes engine/restore engine/backup engine/capture
+mutated := $(wildcard core/*) engine/store/vault engine/changes engine/restore engine/backup engine/capture
 mutants: prepare-tests bin/velvet
 	go run ./testbed/mutants -share $(or $(SHARE),1) $(or $(OF),$(mutated))
 

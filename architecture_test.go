@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -31,10 +32,50 @@ var allowed = map[string][]string{
 	"cmd":     {"cli", "service", "demo", "engine", "core"},
 }
 
+// rooms says which rooms of the engine a room may use, and which of core's a core package may. Nothing climbs back up.
+var rooms = map[string][]string{
+	"engine/host":     {},
+	"engine/catalog":  {"engine/host"},
+	"engine/server":   {"engine/catalog", "engine/host"},
+	"engine/spool":    {"engine/catalog", "engine/host"},
+	"engine/store":    {"engine/catalog", "engine/host"},
+	"engine/archive":  {"engine/catalog", "engine/spool", "engine/store"},
+	"engine/changes":  {"engine/archive", "engine/catalog", "engine/server", "engine/store"},
+	"engine/capture":  {"engine/catalog", "engine/changes", "engine/host", "engine/server", "engine/spool", "engine/store"},
+	"engine/backup":   {"engine/archive", "engine/catalog", "engine/changes", "engine/server", "engine/spool", "engine/store"},
+	"engine/restore":  {"engine/archive", "engine/catalog", "engine/changes", "engine/host", "engine/server", "engine/store"},
+	"engine/prove":    {"engine/catalog", "engine/host", "engine/restore", "engine/server"},
+	"engine/upkeep":   {"engine/archive", "engine/backup", "engine/catalog", "engine/changes", "engine/store"},
+	"engine/schedule": {"engine/catalog", "engine/upkeep"},
+
+	"core/calendar":  {},
+	"core/figures":   {},
+	"core/pg":        {},
+	"core/problem":   {},
+	"core/task":      {},
+	"core/attention": {"core/figures"},
+	"core/layout":    {"core/pg"},
+	"core/reach":     {"core/pg"},
+	"core/wal":       {"core/pg"},
+	"core/blocks":    {"core/pg", "core/wal"},
+	"core/journal":   {"core/blocks", "core/pg", "core/wal"},
+	"core/inventory": {"core/pg", "core/reach"},
+	"core/moment":    {"core/journal", "core/pg", "core/wal"},
+	"core/plan":      {"core/moment", "core/pg", "core/reach"},
+	"core/proof":     {"core/journal", "core/moment", "core/pg"},
+	"core/keep":      {"core/figures", "core/inventory", "core/pg", "core/reach"},
+	"core/readiness": {"core/attention", "core/figures", "core/pg"},
+}
+
 // impure are packages by which code reaches the outside: core imports none of them.
 var impure = []string{"net", "os", "syscall", "database/sql", "log", "log/slog", "embed", "plugin", "runtime/debug", "golang.org/x/sys", "github.com/jackc", "github.com/jmoiron", "github.com/spf13"}
 
-func eachImport(t *testing.T, visit func(file, room, path string)) {
+// eachImport visits what the program's files import; eachTestImport, below, what those of tests do.
+func eachImport(t *testing.T, visit func(file, room, path string)) { walkImports(t, false, visit) }
+
+func eachTestImport(t *testing.T, visit func(file, room, path string)) { walkImports(t, true, visit) }
+
+func walkImports(t *testing.T, tests bool, visit func(file, room, path string)) {
 	seen := 0
 	err := filepath.WalkDir(".", func(file string, d fs.DirEntry, err error) error {
 		if err != nil {
@@ -43,7 +84,7 @@ func eachImport(t *testing.T, visit func(file, room, path string)) {
 		if d.IsDir() && (d.Name() == "node_modules" || strings.HasPrefix(d.Name(), ".") && file != ".") {
 			return filepath.SkipDir
 		}
-		if filepath.Ext(file) != ".go" || strings.HasSuffix(file, "_test.go") {
+		if filepath.Ext(file) != ".go" || strings.HasSuffix(file, "_test.go") != tests {
 			return nil
 		}
 		parsed, err := parser.ParseFile(token.NewFileSet(), file, nil, parser.ImportsOnly)
@@ -69,19 +110,67 @@ func within(path, room string) bool { return path == room || strings.HasPrefix(p
 
 func TestDependenciesPointOneWay(t *testing.T) {
 	eachImport(t, func(file, room, path string) {
+		if own, ok := strings.CutPrefix(path, module); ok {
+			to, known := allowed[room]
+			require.True(t, known, "%s: the room %q is not in the plan", file, room)
+			assert.True(t, slices.ContainsFunc(to, func(r string) bool { return within(own, r) }), "%s imports %s against the direction", file, path)
+		}
+	})
+	// Tests may also stand on the beds of testbed; those of whole programs, in cmd and bench, on everything.
+	eachTestImport(t, func(file, room, path string) {
 		own, ok := strings.CutPrefix(path, module)
-		if !ok {
+		if !ok || room == "cmd" || room == "bench" || room == file {
 			return
 		}
-		rooms, known := allowed[room]
-		require.True(t, known, "%s: the room %q is not in the plan", file, room)
-		for _, r := range rooms {
-			if within(own, r) {
-				return
-			}
-		}
-		assert.Fail(t, "an import against the direction", "%s imports %s", file, path)
+		to := append([]string{room, "testbed"}, allowed[room]...)
+		assert.True(t, slices.ContainsFunc(to, func(r string) bool { return within(own, r) }), "%s imports %s against the direction", file, path)
 	})
+}
+
+// innerRoom is the room of the engine, or of core, that a path lies in.
+func innerRoom(path string) string {
+	parts := strings.Split(filepath.ToSlash(path), "/")
+	return strings.Join(parts[:min(2, len(parts))], "/")
+}
+
+// TestRoomsUseOnlyWhatTheyMay also holds that rooms permits nothing that nobody uses.
+func TestRoomsUseOnlyWhatTheyMay(t *testing.T) {
+	unused := make(map[string]bool)
+	for from, to := range rooms {
+		for _, room := range to {
+			unused[from+" uses "+room] = true
+		}
+	}
+	check := func(file, room, path string) {
+		own, ok := strings.CutPrefix(path, module)
+		if !ok || room != "engine" && room != "core" || !within(own, room) {
+			return
+		}
+		from, to := innerRoom(file), innerRoom(own)
+		delete(unused, from+" uses "+to)
+		assert.True(t, from == to || slices.Contains(rooms[from], to), "%s imports %s: rooms does not permit it", file, path)
+	}
+	eachImport(t, check)
+	assert.Empty(t, unused, "rooms permits what nobody uses")
+	eachTestImport(t, check)
+}
+
+// TestNoImportNeedsAnotherName holds that a package's name tells it apart from those beside it.
+func TestNoImportNeedsAnotherName(t *testing.T) {
+	renamed := regexp.MustCompile(`(?m)^\t[a-z]\w* "` + module + `.*"$`)
+	assert.True(t, renamed.MatchString("\tcore \""+module+"core/keep\""), "one is found where it is")
+	require.NoError(t, filepath.WalkDir(".", func(file string, d fs.DirEntry, err error) error {
+		require.NoError(t, err)
+		if d.IsDir() && d.Name() == "node_modules" {
+			return filepath.SkipDir
+		}
+		if filepath.Ext(file) == ".go" {
+			content, err := os.ReadFile(file)
+			require.NoError(t, err)
+			assert.Empty(t, renamed.FindAllString(string(content), -1), "%s", file)
+		}
+		return nil
+	}))
 }
 
 func TestCoreIsPure(t *testing.T) {
@@ -143,7 +232,7 @@ var (
 // operator of the system is written with its schema, beside the search path that their sessions pin.
 func TestNamesAreQualified(t *testing.T) {
 	found := 0
-	for _, room := range []string{"access", "backup", "capture", "copies", "names", "prove", "readiness", "replication"} {
+	for _, room := range []string{"server/access", "backup", "capture", "restore/copies", "server/names", "prove", "server/survey", "server/replication"} {
 		files, err := filepath.Glob(filepath.Join("engine", room, "*.go"))
 		require.NoError(t, err)
 		for _, file := range files {

@@ -19,7 +19,7 @@ import (
 	"velvetrewind/core/pg"
 	"velvetrewind/core/wal"
 	"velvetrewind/engine/catalog"
-	"velvetrewind/engine/index"
+	"velvetrewind/engine/changes"
 	"velvetrewind/engine/store"
 	"velvetrewind/service/wire"
 	"velvetrewind/testbed"
@@ -202,7 +202,7 @@ func makeMonth(b measure, bed *testbed.Bed, s *testbed.Service, k wire.Cluster, 
 	ctx := context.Background()
 	objects := storebed.Open(bed, s)
 	z := pg.DefaultSegmentSize
-	x := &index.Indexes{Store: objects, Codec: layout.Zstd, Cluster: catalog.Cluster{ID: k.ID, SegmentSize: z}}
+	x := &changes.Indexes{Store: objects, Codec: layout.Zstd, Cluster: catalog.Cluster{ID: k.ID, SegmentSize: z}}
 	m := maker{at: z.Start(first), xid: 1_000_000, time: time.Now().Add(-time.Second), z: z}
 	state := journal.State{Next: m.at, NextXID: 1_000_000, Epoch: true, Whole: true}
 	for n := range uint64(b.month) {

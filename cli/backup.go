@@ -10,7 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"velvetrewind/core/figures"
-	engine "velvetrewind/engine/backup"
+	"velvetrewind/engine/backup"
 	"velvetrewind/service/wire"
 )
 
@@ -131,7 +131,7 @@ func (a *app) backupList() *cobra.Command {
 // mostTables is how many tables are printed.
 const mostTables = 20
 
-func drawContent(w io.Writer, c engine.Content) {
+func drawContent(w io.Writer, c backup.Content) {
 	alone := "not known: what another base backup needs cannot be read"
 	if c.Alone != nil {
 		alone = figures.Size(*c.Alone) + " in the store that no other backup needs"
@@ -184,7 +184,7 @@ func (a *app) backupShow() *cobra.Command {
 			}
 			var shown struct {
 				wire.Backup
-				Content engine.Content `json:"content"`
+				Content backup.Content `json:"content"`
 				Log     []wire.Line    `json:"log"`
 			}
 			if err := c.get(cmd.Context(), "/backups/"+seg(args[0]), &shown.Backup); err != nil {

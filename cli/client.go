@@ -16,7 +16,7 @@ import (
 	"strings"
 	"time"
 
-	"velvetrewind/engine/problem"
+	"velvetrewind/core/problem"
 	"velvetrewind/service/wire"
 )
 

@@ -10,7 +10,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
-	"velvetrewind/engine/problem"
+	"velvetrewind/core/problem"
 	"velvetrewind/service/wire"
 )
 

@@ -13,7 +13,7 @@ import (
 	"velvetrewind/core/calendar"
 	"velvetrewind/core/keep"
 	"velvetrewind/core/reach"
-	engine "velvetrewind/engine/keep"
+	"velvetrewind/engine/upkeep/retention"
 	"velvetrewind/service/wire"
 )
 
@@ -41,7 +41,7 @@ func TestWhatNeedsAPersonComesFirst(t *testing.T) {
 // TestAPreviewSaysWhatGoes draws what a keep rule would let go, and that nothing would.
 func TestAPreviewSaysWhatGoes(t *testing.T) {
 	frees := int64(3 << 20)
-	p := engine.Preview{Words: "any moment of the last 5 days", FreesBackups: &frees, FreesWAL: 100 << 20, Decision: keep.Decision{
+	p := retention.Preview{Words: "any moment of the last 5 days", FreesBackups: &frees, FreesWAL: 100 << 20, Decision: keep.Decision{
 		AsOf: noon, Promised: noon.AddDate(0, 0, -5),
 		Bases: []keep.Base{
 			{ID: "new", StopTime: noon, Needed: true, Reasons: []keep.Reason{{Kind: "span", Text: "taken within the last 5 days"}, {Kind: "last", Text: "the newest"}}},

@@ -13,7 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	coreaudit "velvetrewind/core/audit"
+	"velvetrewind/core/inventory"
 	"velvetrewind/core/journal"
 	"velvetrewind/core/keep"
 	"velvetrewind/core/layout"
@@ -21,9 +21,9 @@ import (
 	"velvetrewind/core/plan"
 	"velvetrewind/core/reach"
 	"velvetrewind/core/readiness"
-	"velvetrewind/engine/audit"
 	"velvetrewind/engine/backup"
-	readying "velvetrewind/engine/readiness"
+	"velvetrewind/engine/server/survey"
+	"velvetrewind/engine/upkeep/audit"
 	"velvetrewind/service/wire"
 )
 
@@ -105,9 +105,9 @@ func TestTheStoreIsDrawn(t *testing.T) {
 	s.Encrypted, s.Audit, s.Trouble = false, nil, "no route to it"
 	saying(t, func(w io.Writer) { drawStore(w, s) }, `^encrypted +no$`, `^second +cannot be reached: no route to it$`, `^audited +never; run: velvet store audit$`)
 
-	r := audit.Result{Full: true, Objects: 1234, Bytes: 5 << 20, Second: "/far", Behind: 2, Findings: []coreaudit.Discrepancy{
-		{Kind: coreaudit.Damaged, Key: "wal/5", Costs: true, Detail: "a frame's hash is wrong"}, {Kind: coreaudit.Missing, Key: "pack-1", Elsewhere: true}, {Kind: coreaudit.Damaged, Key: "pack-2", Elsewhere: true, Mended: true, Detail: "torn"},
-	}, Losses: []audit.Loss{{Cluster: "ferries", Backups: []string{"01a", "01b"}, Reach: []coreaudit.LostReach{{Timeline: 1, From: 0x5000000, To: 0x6000000}}}}}
+	r := audit.Result{Full: true, Objects: 1234, Bytes: 5 << 20, Second: "/far", Behind: 2, Findings: []inventory.Discrepancy{
+		{Kind: inventory.Damaged, Key: "wal/5", Costs: true, Detail: "a frame's hash is wrong"}, {Kind: inventory.Missing, Key: "pack-1", Elsewhere: true}, {Kind: inventory.Damaged, Key: "pack-2", Elsewhere: true, Mended: true, Detail: "torn"},
+	}, Losses: []audit.Loss{{Cluster: "ferries", Backups: []string{"01a", "01b"}, Reach: []inventory.LostReach{{Timeline: 1, From: 0x5000000, To: 0x6000000}}}}}
 	saying(t, func(w io.Writer) { drawAudit(w, r) },
 		`^looked at +1,234 objects, 5\.0 MiB, every byte$`, `^second +/far does not have 2 objects yet$`, `^! +damaged +wal/5 +a frame's hash is wrong$`, `^ +missing +pack-1 +the second store has it whole$`,
 		`^ +damaged +pack-2 +mended from the other store; torn$`, `^ferries: these base backups cannot be restored: 01a, 01b$`, `^ferries can no longer be rewound to moments from 0/5000000 to 0/6000000 on timeline 1$`,
@@ -178,7 +178,7 @@ func TestMendingIsShownBeforeItIsDone(t *testing.T) {
 	assert.Equal(t, []string{"role"}, mendable(r, []string{"role"}), "but for what was named")
 	saying(t, func(w io.Writer) { drawFixes(w, r, []string{"slots"}) }, `^This would be run:$`, `^  -- Replication slots: 0$`, `^  ALTER SYSTEM SET max_replication_slots = '10';$`, `^  -- takes effect after a restart\. Some memory\.$`)
 	saying(t, func(w io.Writer) {
-		drawMended(w, wire.Mended{Applied: readying.Applied{SQL: []string{"GRANT x;"}, Reloaded: true, Restart: true}, Report: r})
+		drawMended(w, wire.Mended{Applied: survey.Applied{SQL: []string{"GRANT x;"}, Reloaded: true, Restart: true}, Report: r})
 	}, `^run: GRANT x;$`, `^The server read its configuration again\.$`, `^Some of it takes effect only when the server is restarted`)
 }
 

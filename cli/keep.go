@@ -13,7 +13,7 @@ import (
 
 	"velvetrewind/core/figures"
 	"velvetrewind/core/keep"
-	engine "velvetrewind/engine/keep"
+	"velvetrewind/engine/upkeep/retention"
 	"velvetrewind/service/wire"
 )
 
@@ -175,7 +175,7 @@ func (a *app) keepPreview() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var p engine.Preview
+			var p retention.Preview
 			in := map[string]any{"measure": true}
 			if r != nil {
 				in["rule"] = r
@@ -233,7 +233,7 @@ func readDay(s string) (*time.Time, error) {
 	return &t, nil
 }
 
-func drawPreview(w io.Writer, p engine.Preview) {
+func drawPreview(w io.Writer, p retention.Preview) {
 	facts(w, "rule", p.Words, "as of", when(p.AsOf), "promised since", when(p.Promised), "held", yes(p.Held))
 	_, _ = fmt.Fprintln(w)
 	t := grid(w, "base", "taken", "verdict", "why")
@@ -274,7 +274,7 @@ func drawPreview(w io.Writer, p engine.Preview) {
 
 type spanEnds struct{ from, to time.Time }
 
-func endsOf(p engine.Preview, after bool) (list []spanEnds) {
+func endsOf(p retention.Preview, after bool) (list []spanEnds) {
 	spans := p.Before
 	if after {
 		spans = p.After
@@ -313,7 +313,7 @@ func (a *app) keepApply() *cobra.Command {
 				return err
 			}
 			path := "/clusters/" + seg(args[0]) + "/keep/"
-			var p engine.Preview
+			var p retention.Preview
 			if err := c.post(cmd.Context(), path+"preview", map[string]any{"measure": true}, &p); err != nil {
 				return err
 			}

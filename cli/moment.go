@@ -10,7 +10,7 @@ import (
 
 	"velvetrewind/core/figures"
 	"velvetrewind/core/moment"
-	"velvetrewind/engine/problem"
+	"velvetrewind/core/problem"
 	"velvetrewind/service/wire"
 )
 

@@ -9,9 +9,9 @@ import (
 	"github.com/stretchr/testify/assert"
 
 	"velvetrewind/core/plan"
+	"velvetrewind/core/problem"
 	"velvetrewind/core/proof"
 	"velvetrewind/core/readiness"
-	"velvetrewind/engine/problem"
 	"velvetrewind/service/wire"
 )
 

@@ -14,7 +14,7 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"velvetrewind/core/readiness"
-	engine "velvetrewind/engine/readiness"
+	"velvetrewind/engine/server/survey"
 	"velvetrewind/service/wire"
 )
 
@@ -121,7 +121,7 @@ func mendable(r readiness.Report, only []string) []string {
 	}
 	var ids []string
 	for _, c := range r.Checks {
-		if (c.State == readiness.Needed || c.State == readiness.Advised) && engine.Mendable(c) {
+		if (c.State == readiness.Needed || c.State == readiness.Advised) && survey.Mendable(c) {
 			ids = append(ids, c.ID)
 		}
 	}

@@ -9,7 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"velvetrewind/engine/problem"
+	"velvetrewind/core/problem"
 	"velvetrewind/service/wire"
 )
 

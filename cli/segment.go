@@ -9,7 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"velvetrewind/engine/feed"
+	"velvetrewind/engine/restore/feed"
 	"velvetrewind/service/wire"
 )
 

@@ -11,7 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"velvetrewind/core/figures"
-	"velvetrewind/engine/audit"
+	"velvetrewind/engine/upkeep/audit"
 	"velvetrewind/service/wire"
 )
 

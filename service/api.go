@@ -11,9 +11,9 @@ import (
 	"github.com/danielgtaylor/huma/v2/adapters/humachi"
 	"github.com/go-chi/chi/v5"
 
+	"velvetrewind/core/problem"
 	"velvetrewind/engine/catalog"
-	"velvetrewind/engine/problem"
-	"velvetrewind/engine/seal"
+	"velvetrewind/engine/catalog/seal"
 )
 
 // api is everything below /api/v1 that OpenAPI describes.

@@ -7,8 +7,8 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"velvetrewind/core/audit"
 	"velvetrewind/core/figures"
+	"velvetrewind/core/inventory"
 	"velvetrewind/core/reach"
 	"velvetrewind/engine/archive"
 	"velvetrewind/engine/backup"
@@ -140,9 +140,9 @@ func (s *Service) dropLoss(ctx context.Context, k catalog.Cluster, b catalog.Bac
 	}
 	before, _ := a.Reach()
 	bases, wal, forks := a.Known()
-	bases, wal = audit.Losses{Backups: []string{b.ID}}.Without(bases, wal, k.SegmentSize)
+	bases, wal = inventory.Losses{Backups: []string{b.ID}}.Without(bases, wal, k.SegmentSize)
 	after, _ := reach.Compute(bases, wal, forks)
-	lost := audit.Difference(before, after)
+	lost := inventory.Difference(before, after)
 	alone, err := backup.Alone(ctx, s.store, s.catalog, k.ID, b.ID)
 	text := fmt.Sprintf("dropping base %s, taken %s, frees ", b.ID, b.StoppedAt.UTC().Format("2006-01-02 15:04:05 UTC"))
 	switch {

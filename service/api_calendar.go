@@ -15,8 +15,8 @@ import (
 	"velvetrewind/core/figures"
 	"velvetrewind/core/keep"
 	"velvetrewind/core/layout"
+	"velvetrewind/core/problem"
 	"velvetrewind/engine/catalog"
-	"velvetrewind/engine/problem"
 	"velvetrewind/engine/schedule"
 	"velvetrewind/service/wire"
 )

@@ -11,9 +11,9 @@ import (
 
 	"velvetrewind/core/journal"
 	"velvetrewind/core/pg"
+	"velvetrewind/core/problem"
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/changes"
-	"velvetrewind/engine/problem"
 	"velvetrewind/service/wire"
 )
 

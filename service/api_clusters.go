@@ -9,12 +9,12 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"velvetrewind/core/layout"
-	"velvetrewind/engine/access"
-	"velvetrewind/engine/archive"
+	"velvetrewind/core/problem"
 	"velvetrewind/engine/catalog"
-	"velvetrewind/engine/problem"
-	"velvetrewind/engine/record"
-	"velvetrewind/engine/replication"
+	"velvetrewind/engine/server/access"
+	"velvetrewind/engine/server/replication"
+	"velvetrewind/engine/spool"
+	"velvetrewind/engine/store/deposit"
 	"velvetrewind/service/wire"
 )
 
@@ -198,7 +198,7 @@ func (s *Service) removeCluster(ctx context.Context, in *removeCluster) (*empty,
 	if err := s.dropSlot(ctx, k); err != nil {
 		return nil, problem.Wrap(err, problem.Conflict, "the cluster was not removed", "Its capture has been stopped. Wait a few seconds for it to end, see that the server can be reached, and remove the cluster again.")
 	}
-	if err := archive.Forget(s.cfg.spool(), k); err != nil {
+	if err := spool.Forget(s.cfg.spool(), k.ID); err != nil {
 		return nil, err
 	}
 	// A notice of an earlier removal that was taken back says nothing of this one.
@@ -290,7 +290,7 @@ func (s *Service) changeLogin(ctx context.Context, in *changeLogin) (*body[wire.
 	if err := s.catalog.SetLogin(ctx, k); err != nil {
 		return nil, err
 	}
-	if err := record.Put(ctx, s.store, k); err != nil {
+	if err := deposit.PutCluster(ctx, s.store, k); err != nil {
 		s.log.Warn("the cluster's record in the store has the login of before", "cluster", k.Name, "error", err)
 	}
 	s.captures.Restart(k.ID)

@@ -12,9 +12,9 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"velvetrewind/core/pg"
+	"velvetrewind/core/problem"
 	"velvetrewind/engine/catalog"
-	"velvetrewind/engine/feed"
-	"velvetrewind/engine/problem"
+	"velvetrewind/engine/restore/feed"
 	"velvetrewind/engine/store"
 	"velvetrewind/service/wire"
 )

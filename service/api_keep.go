@@ -11,10 +11,10 @@ import (
 
 	"velvetrewind/core/figures"
 	"velvetrewind/core/keep"
+	"velvetrewind/core/problem"
 	"velvetrewind/engine/catalog"
-	engine "velvetrewind/engine/keep"
-	"velvetrewind/engine/problem"
 	"velvetrewind/engine/schedule"
+	"velvetrewind/engine/upkeep/retention"
 	"velvetrewind/service/wire"
 )
 
@@ -30,8 +30,8 @@ func (s *Service) keepAPI(api huma.API) {
 }
 
 // keeper is the part of the engine that keeps what rules need.
-func (s *Service) keepEngine() *engine.Keeper {
-	return &engine.Keeper{Catalog: s.catalog, Store: s.store, Notices: s.notices(), Spool: s.cfg.spool(), Second: s.cfg.SecondStore != ""}
+func (s *Service) keepEngine() *retention.Keeper {
+	return &retention.Keeper{Catalog: s.catalog, Store: s.store, Notices: s.notices(), Spool: s.cfg.spool(), Second: s.cfg.SecondStore != ""}
 }
 
 // effectiveRule is the rule that applies to a cluster now.
@@ -104,7 +104,7 @@ func checkRule(r keep.Rule) error {
 	if err := r.Check(); err != nil {
 		return problem.Wrap(err, problem.Invalid, "the keep rule was not set", "Promise a span: velvet keep set CLUSTER --span 31d")
 	}
-	_, err := engine.Zone(r.Zone)
+	_, err := retention.Zone(r.Zone)
 	return err
 }
 
@@ -139,7 +139,7 @@ type previewKeep struct {
 	}
 }
 
-func (s *Service) previewKeep(ctx context.Context, in *previewKeep) (*body[engine.Preview], error) {
+func (s *Service) previewKeep(ctx context.Context, in *previewKeep) (*body[retention.Preview], error) {
 	k, err := s.catalog.Cluster(ctx, in.Cluster)
 	if err != nil {
 		return nil, err

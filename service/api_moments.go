@@ -10,10 +10,10 @@ import (
 
 	"velvetrewind/core/moment"
 	"velvetrewind/core/plan"
+	"velvetrewind/core/problem"
 	"velvetrewind/engine/archive"
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/changes"
-	"velvetrewind/engine/problem"
 	"velvetrewind/engine/restore"
 	"velvetrewind/service/wire"
 )

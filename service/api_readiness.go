@@ -8,10 +8,10 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"velvetrewind/core/pg"
+	"velvetrewind/core/problem"
 	"velvetrewind/core/readiness"
-	"velvetrewind/engine/access"
-	"velvetrewind/engine/problem"
-	engine "velvetrewind/engine/readiness"
+	"velvetrewind/engine/server/access"
+	"velvetrewind/engine/server/survey"
 	"velvetrewind/service/wire"
 )
 
@@ -23,8 +23,8 @@ func (s *Service) readinessAPI(api huma.API) {
 }
 
 // checker looks at clusters from here.
-func (s *Service) checker() *engine.Checker {
-	c := &engine.Checker{Host: s.host, Now: s.cfg.Now, StoreFree: -1, StoreSealed: s.store.Ring() != nil}
+func (s *Service) checker() *survey.Checker {
+	c := &survey.Checker{Host: s.host, Now: s.cfg.Now, StoreFree: -1, StoreSealed: s.store.Ring() != nil}
 	if !strings.Contains(s.cfg.Store, "://") {
 		if free, err := s.host.FreeSpace(s.cfg.Store); err == nil {
 			c.StoreFree = free
@@ -102,7 +102,7 @@ func (s *Service) applyReadiness(ctx context.Context, in *applyReadiness) (*body
 	if err != nil {
 		return nil, err
 	}
-	checks, err := engine.Statements(before, in.Body.Checks)
+	checks, err := survey.Statements(before, in.Body.Checks)
 	if err != nil {
 		return nil, err
 	}
@@ -120,7 +120,7 @@ func (s *Service) applyReadiness(ctx context.Context, in *applyReadiness) (*body
 		}
 	}
 	var v wire.Mended
-	if v.Applied, err = engine.Apply(ctx, admin, checks); err != nil {
+	if v.Applied, err = survey.Apply(ctx, admin, checks); err != nil {
 		return nil, err
 	}
 	s.log.Info("readiness was mended", "cluster", name, "as", in.Body.As, "statements", len(v.Applied.SQL))

@@ -13,11 +13,11 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"velvetrewind/engine/audit"
+	"velvetrewind/core/problem"
 	"velvetrewind/engine/backup"
-	"velvetrewind/engine/problem"
 	"velvetrewind/engine/store"
-	"velvetrewind/engine/vault"
+	"velvetrewind/engine/store/vault"
+	"velvetrewind/engine/upkeep/audit"
 	"velvetrewind/service/wire"
 )
 

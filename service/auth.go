@@ -16,10 +16,10 @@ import (
 
 	"github.com/go-chi/chi/v5"
 
+	"velvetrewind/core/problem"
 	"velvetrewind/engine/catalog"
-	"velvetrewind/engine/feed"
-	"velvetrewind/engine/problem"
-	"velvetrewind/engine/seal"
+	"velvetrewind/engine/catalog/seal"
+	"velvetrewind/engine/restore/feed"
 	"velvetrewind/service/wire"
 )
 

@@ -5,10 +5,10 @@ import (
 	"errors"
 	"time"
 
+	"velvetrewind/core/problem"
 	"velvetrewind/engine/catalog"
-	"velvetrewind/engine/problem"
-	"velvetrewind/engine/seal"
-	"velvetrewind/engine/vault"
+	"velvetrewind/engine/catalog/seal"
+	"velvetrewind/engine/store/vault"
 )
 
 // takeEpoch makes this catalogue the one that used the store last. A copy of a catalogue, or an earlier

@@ -11,9 +11,9 @@ import (
 	"velvetrewind/core/pg"
 	"velvetrewind/core/reach"
 	"velvetrewind/engine/archive"
-	"velvetrewind/engine/capture"
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/schedule"
+	"velvetrewind/engine/spool"
 	"velvetrewind/service/wire"
 )
 
@@ -22,14 +22,14 @@ import (
 type fleet struct {
 	s        *Service
 	now      time.Time
-	tails    map[string][]capture.Tail // by cluster, what waits in its spool
+	tails    map[string][]spool.Tail // by cluster, what waits in its spool
 	all      catalog.Standings
 	calendar *schedule.All
 }
 
 // fleetOf reads how a cluster stands; all clusters when it is "".
 func (s *Service) fleetOf(ctx context.Context, cluster string) (*fleet, error) {
-	f := &fleet{s: s, now: s.cfg.Now(), tails: make(map[string][]capture.Tail)}
+	f := &fleet{s: s, now: s.cfg.Now(), tails: make(map[string][]spool.Tail)}
 	var err error
 	if f.calendar, err = schedule.Load(ctx, s.catalog); err != nil {
 		return nil, err
@@ -39,7 +39,7 @@ func (s *Service) fleetOf(ctx context.Context, cluster string) (*fleet, error) {
 		if cluster != "" && k.ID != cluster {
 			continue
 		}
-		if f.tails[k.ID], err = capture.Tails(s.cfg.spool(), k.ID, k.SegmentSize); err != nil {
+		if f.tails[k.ID], err = spool.Tails(s.cfg.spool(), k.ID, k.SegmentSize); err != nil {
 			return nil, err
 		}
 	}

@@ -12,8 +12,8 @@ import (
 	"golang.org/x/sys/unix"
 
 	"velvetrewind/core/figures"
-	"velvetrewind/engine/problem"
-	"velvetrewind/engine/seal"
+	"velvetrewind/core/problem"
+	"velvetrewind/engine/catalog/seal"
 )
 
 // lockFile is held by the service whose home it is; it names its process.

@@ -11,8 +11,8 @@ import (
 
 	"velvetrewind/core/layout"
 	"velvetrewind/core/moment"
+	"velvetrewind/core/problem"
 	"velvetrewind/core/wal"
-	"velvetrewind/engine/problem"
 	"velvetrewind/service/wire"
 )
 

@@ -21,12 +21,12 @@ import (
 	"velvetrewind/engine/capture"
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/catalog/private"
-	"velvetrewind/engine/copies"
+	"velvetrewind/engine/catalog/seal"
 	"velvetrewind/engine/host"
-	"velvetrewind/engine/names"
+	"velvetrewind/engine/restore/copies"
 	"velvetrewind/engine/schedule"
-	"velvetrewind/engine/seal"
-	"velvetrewind/engine/vault"
+	"velvetrewind/engine/server/names"
+	"velvetrewind/engine/store/vault"
 )
 
 // Service is a running service.

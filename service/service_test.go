@@ -13,8 +13,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"velvetrewind/core/moment"
+	"velvetrewind/core/problem"
 	"velvetrewind/engine/catalog"
-	"velvetrewind/engine/problem"
 	"velvetrewind/service/wire"
 )
 

@@ -8,16 +8,15 @@ import (
 	"time"
 
 	"velvetrewind/core/figures"
+	"velvetrewind/core/problem"
+	"velvetrewind/core/task"
 	"velvetrewind/engine/catalog"
-	"velvetrewind/engine/deposit"
-	"velvetrewind/engine/mirror"
-	"velvetrewind/engine/notice"
-	"velvetrewind/engine/place"
-	"velvetrewind/engine/problem"
-	"velvetrewind/engine/record"
 	"velvetrewind/engine/schedule"
-	"velvetrewind/engine/task"
-	"velvetrewind/engine/vault"
+	"velvetrewind/engine/store/deposit"
+	"velvetrewind/engine/store/notice"
+	"velvetrewind/engine/store/place"
+	"velvetrewind/engine/store/vault"
+	"velvetrewind/engine/upkeep/mirror"
 )
 
 // openStore opens the store, and the second one if it can be reached.
@@ -306,7 +305,7 @@ func (s *Service) mirrorIfDue(ctx context.Context, k catalog.Cluster) error {
 // keepRecord puts a cluster's record, which has changed, into the store, and has it
 // copied to the second one.
 func (s *Service) keepRecord(ctx context.Context, k catalog.Cluster) error {
-	if err := record.Put(ctx, s.store, k); err != nil {
+	if err := deposit.PutCluster(ctx, s.store, k); err != nil {
 		return err
 	}
 	s.mirrorAgain(k.ID)

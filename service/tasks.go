@@ -17,9 +17,9 @@ import (
 	"github.com/riverqueue/river/rivermigrate"
 	"github.com/riverqueue/river/rivertype"
 
+	"velvetrewind/core/problem"
+	"velvetrewind/core/task"
 	"velvetrewind/engine/catalog"
-	"velvetrewind/engine/problem"
-	"velvetrewind/engine/task"
 )
 
 // Kinds of tasks.

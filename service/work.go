@@ -7,13 +7,13 @@ import (
 
 	"velvetrewind/core/plan"
 	"velvetrewind/core/proof"
-	"velvetrewind/engine/access"
-	"velvetrewind/engine/audit"
+	"velvetrewind/core/task"
 	"velvetrewind/engine/backup"
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/prove"
-	"velvetrewind/engine/rebuild"
-	"velvetrewind/engine/task"
+	"velvetrewind/engine/server/access"
+	"velvetrewind/engine/upkeep/audit"
+	"velvetrewind/engine/upkeep/rebuild"
 )
 
 // The arguments of tasks, as they are kept in the catalogue.

@@ -8,7 +8,7 @@ import (
 	"sync"
 	"syscall"
 
-	"velvetrewind/engine/disk"
+	"velvetrewind/engine/host/disk"
 )
 
 // Faults is a disk on which each kind of call on each kind of file fails some times, as the calls

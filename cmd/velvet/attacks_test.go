@@ -24,10 +24,10 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"velvetrewind/core/layout"
-	"velvetrewind/engine/feed"
+	"velvetrewind/engine/restore/feed"
 	"velvetrewind/engine/store"
 	"velvetrewind/engine/store/dir"
-	"velvetrewind/engine/vault"
+	"velvetrewind/engine/store/vault"
 	"velvetrewind/testbed"
 )
 

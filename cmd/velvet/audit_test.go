@@ -12,8 +12,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	coreaudit "velvetrewind/core/audit"
-	"velvetrewind/engine/audit"
+	"velvetrewind/core/inventory"
+	"velvetrewind/engine/upkeep/audit"
 	"velvetrewind/service/wire"
 	"velvetrewind/testbed"
 )
@@ -72,7 +72,7 @@ func TestAudit(t *testing.T) {
 	require.Equal(t, 200, status)
 	s.decode(text, &found)
 	require.NotEmpty(t, found.Findings)
-	assert.Equal(t, coreaudit.Damaged, found.Findings[0].Kind)
+	assert.Equal(t, inventory.Damaged, found.Findings[0].Kind)
 	assert.Contains(t, found.Findings[0].Key, l.Segment)
 	require.Len(t, found.Losses, 1)
 	assert.Equal(t, []string{backups[1].ID, backups[0].ID}, found.Losses[0].Backups, "the newer one shares the pack")

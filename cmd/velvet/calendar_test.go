@@ -14,7 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	engine "velvetrewind/engine/keep"
+	"velvetrewind/engine/upkeep/retention"
 	"velvetrewind/service"
 	"velvetrewind/service/wire"
 	"velvetrewind/testbed"
@@ -103,7 +103,7 @@ func TestThirtyDays(t *testing.T) {
 	if r := s.service.Velvet("keep", "apply", "ferries", "--confirm", "ferries"); r.Code != 0 {
 		require.Fail(t, r.Out+r.Err)
 	}
-	var p engine.Preview
+	var p retention.Preview
 	s.preview(&p)
 	bases, wal := p.Releasable()
 	assert.Empty(t, bases)
@@ -163,7 +163,7 @@ func TestThirtyDays(t *testing.T) {
 		return last.State == "failed"
 	})
 	assert.Contains(t, s.service.Must("task", "show", last.ID), "nothing was captured within the 5 days that are promised")
-	var after engine.Preview
+	var after retention.Preview
 	s.preview(&after)
 	assert.Len(t, after.Bases, len(p.Bases), "nothing was let go")
 }
@@ -181,7 +181,7 @@ func (s *stage) lastRuns() map[string]time.Time {
 	return last
 }
 
-func (s *stage) preview(p *engine.Preview) {
+func (s *stage) preview(p *retention.Preview) {
 	s.Helper()
 	s.service.JSON(p, "keep", "preview", "ferries")
 }
@@ -243,7 +243,7 @@ func TestKeepRefusals(t *testing.T) {
 	s.refused(3, []string{"the auditors"}, "backup", "drop", first)
 	s.service.Must("keep", "unpin", first)
 	s.service.Must("keep", "set", "ferries", "--newest", "1")
-	var p engine.Preview
+	var p retention.Preview
 	s.preview(&p)
 	bases, wal := p.Releasable()
 	require.Equal(t, []string{first}, bases)
@@ -252,7 +252,7 @@ func TestKeepRefusals(t *testing.T) {
 	s.refused(3, []string{"would be deleted"}, "keep", "apply", "ferries", "--confirm", "harbour")
 	k, conn := s.restore("base " + first) // a copy from a base that would go
 	require.NoError(t, conn.Close(context.Background()))
-	var used engine.Preview
+	var used retention.Preview
 	s.preview(&used)
 	bases, _ = used.Releasable()
 	assert.Empty(t, bases, "a copy needs it")

@@ -18,9 +18,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"velvetrewind/core/pg"
-	"velvetrewind/engine/access"
 	"velvetrewind/engine/host"
-	"velvetrewind/engine/replication"
+	"velvetrewind/engine/server/access"
+	"velvetrewind/engine/server/replication"
 	"velvetrewind/testbed"
 )
 

@@ -23,11 +23,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	coreaudit "velvetrewind/core/audit"
+	"velvetrewind/core/inventory"
 	"velvetrewind/core/layout"
-	"velvetrewind/engine/audit"
 	"velvetrewind/engine/backup"
 	"velvetrewind/engine/store"
+	"velvetrewind/engine/upkeep/audit"
 	"velvetrewind/service/wire"
 	"velvetrewind/testbed"
 	"velvetrewind/testbed/storebed"
@@ -318,7 +318,7 @@ func TestAFlippedBitIsFound(t *testing.T) {
 		s.decode(r.Out, &found)
 		require.NotEmpty(t, found.Findings, p)
 		f := found.Findings[0]
-		assert.Equal(t, coreaudit.Damaged, f.Kind, p)
+		assert.Equal(t, inventory.Damaged, f.Kind, p)
 		assert.True(t, strings.HasSuffix(p, f.Key), "%s was flipped, %s found", p, f.Key)
 		remade := strings.Contains(p, "/journal/") || strings.HasSuffix(p, "/record") || strings.HasSuffix(p, "/deposit") || strings.Contains(p, "/catalogue/")
 		assert.Equal(t, !remade, f.Costs, p)
@@ -346,7 +346,7 @@ func TestAFlippedBitIsFound(t *testing.T) {
 			s.decode(r.Out, &found)
 			unnoticed := 0
 			for _, p := range flipped {
-				noticed := slices.ContainsFunc(found.Findings, func(f coreaudit.Discrepancy) bool { return strings.HasSuffix(p, f.Key) && f.Kind == coreaudit.Damaged })
+				noticed := slices.ContainsFunc(found.Findings, func(f inventory.Discrepancy) bool { return strings.HasSuffix(p, f.Key) && f.Kind == inventory.Damaged })
 				if !assert.True(t, noticed, "pass %d: a bit of %s was flipped, and nothing noticed it", pass, p) {
 					unnoticed++
 				}

@@ -14,8 +14,8 @@ import (
 	"strings"
 	"time"
 
-	"velvetrewind/core/audit"
 	"velvetrewind/core/figures"
+	"velvetrewind/core/inventory"
 	"velvetrewind/core/pg"
 	"velvetrewind/core/reach"
 )
@@ -124,7 +124,7 @@ type History struct {
 	Live  pg.Timeline // that is being captured
 	Pins  []Pin
 	Uses  []Use
-	Lost  audit.Losses // of Bases and WAL, what an audit could not read
+	Lost  inventory.Losses // of Bases and WAL, what an audit could not read
 }
 
 // Reason is why something is kept or let go.

@@ -9,7 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"velvetrewind/core/audit"
+	"velvetrewind/core/inventory"
 	"velvetrewind/core/pg"
 	"velvetrewind/core/reach"
 )
@@ -31,7 +31,7 @@ func TestDecideWithLosses(t *testing.T) {
 	many(t, func(t *rapid.T) {
 		m, r := draw(t), drawRule(t)
 		before := Decide(m.h, r, m.at, time.UTC)
-		var lost audit.Losses
+		var lost inventory.Losses
 		for _, b := range m.h.Bases {
 			if rapid.IntRange(0, 3).Draw(t, "lost") == 0 {
 				lost.Backups = append(lost.Backups, b.ID)
@@ -40,7 +40,7 @@ func TestDecideWithLosses(t *testing.T) {
 		for range rapid.IntRange(0, 2).Draw(t, "segments") {
 			w := rapid.SampledFrom(m.h.WAL).Draw(t, "of")
 			n := rapid.Uint64Range(size.Number(w.Start), size.Number(w.End-1)).Draw(t, "number")
-			lost.Segments = append(lost.Segments, audit.LostSegment{Segment: pg.Segment{Timeline: w.Timeline, Number: n}, Before: clock(size.Start(n))})
+			lost.Segments = append(lost.Segments, inventory.LostSegment{Segment: pg.Segment{Timeline: w.Timeline, Number: n}, Before: clock(size.Start(n))})
 		}
 		m.h.Lost = lost
 		d := Decide(m.h, r, m.at, time.UTC)
@@ -87,7 +87,7 @@ func TestAnAuditMovesThePromise(t *testing.T) {
 	h := daily(10)
 	rule := Rule{SpanHours: 3 * 24}
 	assert.Equal(t, []string{"d6", "d7", "d8", "d9"}, needed(Decide(h, rule, clock(day(10)), time.UTC)))
-	h.Lost = audit.Losses{Backups: []string{"d6"}, Segments: []audit.LostSegment{{Segment: pg.Segment{Timeline: 1, Number: size.Number(day(8) + 4*cell)}, Before: clock(day(8) + 2*cell)}}}
+	h.Lost = inventory.Losses{Backups: []string{"d6"}, Segments: []inventory.LostSegment{{Segment: pg.Segment{Timeline: 1, Number: size.Number(day(8) + 4*cell)}, Before: clock(day(8) + 2*cell)}}}
 	d := Decide(h, rule, clock(day(10)), time.UTC)
 	assert.Equal(t, []string{"d5", "d6", "d7", "d8", "d9"}, needed(d))
 	for _, b := range d.Bases {

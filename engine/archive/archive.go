@@ -12,18 +12,17 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"path/filepath"
 	"slices"
 	"time"
 
-	"velvetrewind/core/audit"
+	"velvetrewind/core/inventory"
 	"velvetrewind/core/pg"
 	"velvetrewind/core/plan"
+	"velvetrewind/core/problem"
 	"velvetrewind/core/reach"
-	"velvetrewind/engine/capture"
 	"velvetrewind/engine/catalog"
-	"velvetrewind/engine/problem"
-	"velvetrewind/engine/vault"
+	"velvetrewind/engine/spool"
+	"velvetrewind/engine/store/vault"
 )
 
 // Archive is the captured WAL and the base backups of one cluster, as they are now.
@@ -35,26 +34,26 @@ type Archive struct {
 	// Ancestors are the forks that lead to Timeline, oldest first.
 	Ancestors []pg.Fork
 
-	Lost       audit.Losses // what cannot be read; nothing leads through it
-	unreadable []pg.Segment // of the store, in order: their records cannot be read
+	Lost       inventory.Losses // what cannot be read; nothing leads through it
+	unreadable []pg.Segment     // of the store, in order: their records cannot be read
 	Store      *vault.Vault
 
 	bases []reach.Base  // all that are recorded
 	runs  []catalog.Run // what is in the store
-	tails map[pg.Segment]capture.Tail
+	tails map[pg.Segment]spool.Tail
 	forks []reach.Fork
 
 	histories map[pg.Timeline][]pg.Fork
 }
 
-// Open reads what there is of a cluster. spool is the directory of all spools.
-func Open(ctx context.Context, c *catalog.Catalog, s *vault.Vault, spool string, k catalog.Cluster) (*Archive, error) {
+// Open reads what there is of a cluster. spools is the directory of all spools.
+func Open(ctx context.Context, c *catalog.Catalog, s *vault.Vault, spools string, k catalog.Cluster) (*Archive, error) {
 	state, err := c.Capture(ctx, k.ID)
 	if err != nil {
 		return nil, err
 	}
 	// The spool first: what moves to the store meanwhile is then seen twice, not missed.
-	tails, err := capture.Tails(spool, k.ID, k.SegmentSize)
+	tails, err := spool.Tails(spools, k.ID, k.SegmentSize)
 	if err != nil {
 		return nil, err
 	}
@@ -79,7 +78,7 @@ func Open(ctx context.Context, c *catalog.Catalog, s *vault.Vault, spool string,
 
 // Glance is an Archive good for its reach alone: of the base backups it knows only those
 // that reach begins with. tails were listed before the standings were read.
-func Glance(s *vault.Vault, k catalog.Cluster, all catalog.Standings, tails []capture.Tail) (*Archive, error) {
+func Glance(s *vault.Vault, k catalog.Cluster, all catalog.Standings, tails []spool.Tail) (*Archive, error) {
 	backups := append([]catalog.Backup(nil), all.Firsts[k.ID]...)
 	if newest, ok := all.Newest[k.ID]; ok { // its WAL may all be in the spool
 		backups = append(backups, newest)
@@ -87,8 +86,8 @@ func Glance(s *vault.Vault, k catalog.Cluster, all catalog.Standings, tails []ca
 	return assemble(k, s, all.Captures[k.ID], tails, all.Runs[k.ID], backups, all.Timelines[k.ID], all.Lost[k.ID])
 }
 
-func assemble(k catalog.Cluster, s *vault.Vault, state catalog.Capture, tails []capture.Tail, runs []catalog.Run, backups []catalog.Backup, timelines []catalog.Timeline, lost catalog.Losses) (*Archive, error) {
-	a := &Archive{Cluster: k, Capture: state, Store: s, Lost: lost.Losses, unreadable: lost.Unreadable, runs: runs, tails: make(map[pg.Segment]capture.Tail)}
+func assemble(k catalog.Cluster, s *vault.Vault, state catalog.Capture, tails []spool.Tail, runs []catalog.Run, backups []catalog.Backup, timelines []catalog.Timeline, lost catalog.Losses) (*Archive, error) {
+	a := &Archive{Cluster: k, Capture: state, Store: s, Lost: lost.Losses, unreadable: lost.Unreadable, runs: runs, tails: make(map[pg.Segment]spool.Tail)}
 	for _, t := range tails {
 		if damaged := state.ReadableTo; damaged != 0 && t.Segment.Timeline == state.Timeline && damaged < t.End {
 			if t.End = damaged; k.SegmentSize.Start(t.Segment.Number) >= damaged {
@@ -141,11 +140,11 @@ func (a *Archive) Known() ([]reach.Base, []reach.WAL, []reach.Fork) {
 
 // Recorded gives what Reach would be computed from if no audit had found anything lost.
 func (a *Archive) Recorded() ([]reach.Base, []reach.WAL, []reach.Fork) {
-	return a.bases, a.stretches(audit.Losses{}), a.forks
+	return a.bases, a.stretches(inventory.Losses{}), a.forks
 }
 
 // stretches is the WAL that is there, in store and spool.
-func (a *Archive) stretches(lost audit.Losses) []reach.WAL {
+func (a *Archive) stretches(lost inventory.Losses) []reach.WAL {
 	var stretches []reach.WAL
 	for _, r := range a.runs {
 		stretches = append(stretches, reach.WAL{Timeline: r.Timeline, Start: r.Start, End: r.End, LastCommit: r.LastCommit.Time})
@@ -260,8 +259,8 @@ func (a *Archive) onPath(r catalog.Run) (Stretch, bool) {
 }
 
 // Spooled lists those of the given segments that are not in the store yet.
-func (a *Archive) Spooled(segments []pg.Segment) []capture.Tail {
-	var list []capture.Tail
+func (a *Archive) Spooled(segments []pg.Segment) []spool.Tail {
+	var list []spool.Tail
 	for _, s := range segments {
 		if !a.Stored(s) {
 			if t, ok := a.tails[s]; ok {
@@ -292,11 +291,6 @@ func (a *Archive) OpenSegment(ctx context.Context, s pg.Segment) (io.ReadCloser,
 type limited struct {
 	io.Reader
 	io.Closer
-}
-
-// Forget removes the spool of a cluster. The caller has made sure that its capture has ended.
-func Forget(spool string, k catalog.Cluster) error {
-	return os.RemoveAll(filepath.Join(spool, k.ID))
 }
 
 // OutOfReach makes the error for a moment that cannot be restored, and names the

@@ -13,17 +13,17 @@ import (
 	"velvetrewind/core/figures"
 	"velvetrewind/core/layout"
 	"velvetrewind/core/pg"
-	"velvetrewind/engine/access"
+	"velvetrewind/core/problem"
+	"velvetrewind/core/task"
 	"velvetrewind/engine/archive"
-	"velvetrewind/engine/capture"
 	"velvetrewind/engine/catalog"
-	"velvetrewind/engine/names"
-	"velvetrewind/engine/notice"
-	"velvetrewind/engine/problem"
-	"velvetrewind/engine/replication"
+	"velvetrewind/engine/server/access"
+	"velvetrewind/engine/server/names"
+	"velvetrewind/engine/server/replication"
+	"velvetrewind/engine/spool"
 	"velvetrewind/engine/store"
-	"velvetrewind/engine/task"
-	"velvetrewind/engine/vault"
+	"velvetrewind/engine/store/notice"
+	"velvetrewind/engine/store/vault"
 )
 
 // Taker takes base backups of one cluster.
@@ -375,7 +375,7 @@ func (t *Taker) awaitWAL(ctx context.Context, timeline pg.Timeline, start, stop 
 	defer tick.Stop()
 	var since time.Time // when capture was first seen not to be running, or to be past us
 	for {
-		past, err := capture.Reached(t.Spool, t.Cluster, timeline, stop)
+		past, err := spool.Reached(t.Spool, t.Cluster, timeline, stop)
 		if err != nil {
 			return err
 		}

@@ -9,10 +9,10 @@ import (
 	"velvetrewind/core/journal"
 	"velvetrewind/core/layout"
 	"velvetrewind/core/pg"
+	"velvetrewind/core/problem"
 	"velvetrewind/engine/catalog"
-	"velvetrewind/engine/problem"
 	"velvetrewind/engine/store"
-	"velvetrewind/engine/vault"
+	"velvetrewind/engine/store/vault"
 )
 
 // Content is what a base backup holds, in bytes before compression, and what it takes

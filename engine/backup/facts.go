@@ -8,9 +8,9 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"velvetrewind/core/pg"
-	"velvetrewind/engine/problem"
-	"velvetrewind/engine/record"
-	"velvetrewind/engine/task"
+	"velvetrewind/core/problem"
+	"velvetrewind/core/task"
+	"velvetrewind/engine/store/deposit"
 )
 
 // askFacts asks the server for what may have changed since it was registered or backed up last,
@@ -64,7 +64,7 @@ func (t *Taker) askFacts(ctx context.Context, report task.Report) (doubts error,
 	if t.Cluster, err = t.Catalog.Cluster(ctx, is.Name); err != nil {
 		return nil, err
 	}
-	return doubts, record.Put(ctx, t.Store, t.Cluster)
+	return doubts, deposit.PutCluster(ctx, t.Store, t.Cluster)
 }
 
 // likeFormer doubts a comparison with a backup whose pages may have been rewritten without WAL.

@@ -11,9 +11,8 @@ import (
 	"os"
 
 	"velvetrewind/core/layout"
-	"velvetrewind/engine/filemap"
 	"velvetrewind/engine/store"
-	"velvetrewind/engine/vault"
+	"velvetrewind/engine/store/vault"
 )
 
 // former is the backup that a new one is compared with: its extents need not be stored
@@ -121,7 +120,7 @@ func (e *extents) at(ctx context.Context, n int) (layout.Extent, bool, error) {
 	}
 	if want := n / layout.SheetExtents; want != e.number {
 		var err error
-		if e.sheet, err = filemap.Sheet(ctx, e.former.packs, e.file, want, e.sheet[:0]); err != nil {
+		if e.sheet, err = vault.ReadSheet(ctx, e.former.packs, e.file, want, e.sheet[:0]); err != nil {
 			return layout.Extent{}, false, fmt.Errorf("base %s: %w", e.former.id, err)
 		}
 		e.number = want

@@ -15,10 +15,10 @@ import (
 	"velvetrewind/core/blocks"
 	"velvetrewind/core/layout"
 	"velvetrewind/core/pg"
+	"velvetrewind/core/task"
 	"velvetrewind/core/wal"
 	"velvetrewind/engine/archive"
 	"velvetrewind/engine/changes"
-	"velvetrewind/engine/task"
 )
 
 // doubt is why an incremental backup would not surely be right: a full one is taken instead.

@@ -17,11 +17,11 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"velvetrewind/core/layout"
+	"velvetrewind/core/problem"
+	"velvetrewind/core/task"
 	"velvetrewind/engine/backup"
 	"velvetrewind/engine/catalog"
-	"velvetrewind/engine/problem"
 	"velvetrewind/engine/store"
-	"velvetrewind/engine/task"
 	"velvetrewind/testbed"
 	"velvetrewind/testbed/clusterbed"
 )

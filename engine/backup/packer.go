@@ -6,9 +6,8 @@ import (
 	"strings"
 
 	"velvetrewind/core/layout"
-	"velvetrewind/engine/filemap"
 	"velvetrewind/engine/store"
-	"velvetrewind/engine/vault"
+	"velvetrewind/engine/store/vault"
 )
 
 // packer takes pieces in order, puts what is new into packs, gathers the maps of files,
@@ -120,7 +119,7 @@ func (k *packer) endSheet(p *piece) error {
 		return nil
 	}
 	defer func() { k.sheet, k.same = k.sheet[:0], true }()
-	if k.file.Extents() <= filemap.Longest {
+	if k.file.Extents() <= vault.InlineExtents {
 		k.file.Sheet = layout.AppendSheet(nil, k.sheet)
 		return nil
 	}

@@ -7,8 +7,7 @@ import (
 
 	"velvetrewind/core/layout"
 	"velvetrewind/core/pg"
-	"velvetrewind/engine/filemap"
-	"velvetrewind/engine/vault"
+	"velvetrewind/engine/store/vault"
 )
 
 const labelFile = "backup_label"
@@ -54,7 +53,7 @@ func (w *writer) storedFile(ctx context.Context, name string) ([]byte, error) {
 		return nil, fmt.Errorf("the base backup could not be restored: it lacks %s", name)
 	}
 	packs := w.t.Store.Packs(w.t.Cluster.ID)
-	extents, err := filemap.Sheet(ctx, packs, f, 0, nil)
+	extents, err := vault.ReadSheet(ctx, packs, f, 0, nil)
 	if err != nil {
 		return nil, err
 	}

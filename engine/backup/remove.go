@@ -7,11 +7,11 @@ import (
 
 	"velvetrewind/core/figures"
 	"velvetrewind/core/layout"
+	"velvetrewind/core/task"
 	"velvetrewind/engine/catalog"
-	"velvetrewind/engine/notice"
 	"velvetrewind/engine/store"
-	"velvetrewind/engine/task"
-	"velvetrewind/engine/vault"
+	"velvetrewind/engine/store/notice"
+	"velvetrewind/engine/store/vault"
 )
 
 // Undo removes what an interrupted backup left, or records it if its manifest is

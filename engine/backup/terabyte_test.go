@@ -13,12 +13,12 @@ import (
 
 	"velvetrewind/core/layout"
 	"velvetrewind/core/pg"
+	"velvetrewind/core/task"
 	"velvetrewind/engine/catalog"
-	"velvetrewind/engine/notice"
 	"velvetrewind/engine/store"
 	"velvetrewind/engine/store/dir"
-	"velvetrewind/engine/task"
-	"velvetrewind/engine/vault"
+	"velvetrewind/engine/store/notice"
+	"velvetrewind/engine/store/vault"
 	"velvetrewind/testbed"
 )
 

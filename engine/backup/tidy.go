@@ -11,12 +11,11 @@ import (
 
 	"velvetrewind/core/figures"
 	"velvetrewind/core/layout"
+	"velvetrewind/core/task"
 	"velvetrewind/engine/catalog"
-	"velvetrewind/engine/filemap"
-	"velvetrewind/engine/notice"
 	"velvetrewind/engine/store"
-	"velvetrewind/engine/task"
-	"velvetrewind/engine/vault"
+	"velvetrewind/engine/store/notice"
+	"velvetrewind/engine/store/vault"
 )
 
 // tidier removes the packs that no backup needs and condenses those of which little is
@@ -339,7 +338,7 @@ func (t *tidier) needed(ctx context.Context, packs []string) (frames, error) {
 			for _, ref := range f.Sheets {
 				found.add(ref.Pack, ref.Offset, ref.Length)
 			}
-			return filemap.Sheets(ctx, reader, f, func(_ int, extents []layout.Extent) error {
+			return vault.EachSheet(ctx, reader, f, func(_ int, extents []layout.Extent) error {
 				for _, e := range extents {
 					found.add(e.Pack, e.Offset, e.Length)
 				}

@@ -12,7 +12,7 @@ import (
 	"velvetrewind/core/blocks"
 	"velvetrewind/core/layout"
 	"velvetrewind/core/pg"
-	"velvetrewind/engine/replication"
+	"velvetrewind/engine/server/replication"
 )
 
 // fileSum is what is kept of each file until the server's manifest has been compared.

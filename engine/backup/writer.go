@@ -17,9 +17,9 @@ import (
 
 	"velvetrewind/core/layout"
 	"velvetrewind/core/pg"
-	"velvetrewind/engine/replication"
+	"velvetrewind/core/task"
+	"velvetrewind/engine/server/replication"
 	"velvetrewind/engine/store"
-	"velvetrewind/engine/task"
 )
 
 // piece is one extent on its way: filled by the reader, hashed and compressed by a

@@ -13,7 +13,8 @@ import (
 	"velvetrewind/core/pg"
 	"velvetrewind/core/wal"
 	"velvetrewind/engine/catalog"
-	"velvetrewind/engine/disk"
+	"velvetrewind/engine/host/disk"
+	"velvetrewind/engine/spool"
 	"velvetrewind/engine/store"
 )
 
@@ -36,7 +37,7 @@ func (c *capturer) sweep(ctx context.Context) error {
 // it is read into the journal, and only then removed. What was put and not read when the service
 // was killed is read when it is found again.
 func (c *capturer) archive(ctx context.Context, seg pg.Segment, path string) error {
-	f, err := disk.Open(c.spool.disk, path)
+	f, err := disk.Open(c.spool.Disk, path)
 	if err != nil {
 		return err
 	}
@@ -66,7 +67,7 @@ func (c *capturer) archive(ctx context.Context, seg pg.Segment, path string) err
 	if err := c.readStored(ctx, seg, path, &record, changed); err != nil {
 		return err
 	}
-	return c.spool.remove(seg, path)
+	return c.spool.Remove(seg, path)
 }
 
 // sharePartial puts what is safe of the segment that is being received into the store, if another
@@ -77,7 +78,7 @@ func (c *capturer) sharePartial(ctx context.Context, k catalog.Capture) error {
 		return nil
 	}
 	seg := pg.Segment{Timeline: k.Timeline, Number: z.Number(k.FlushedLSN)}
-	f, err := disk.Open(c.spool.disk, c.spool.path(seg)+partialSuffix)
+	f, err := disk.Open(c.spool.Disk, c.spool.PartialPath(seg))
 	if errors.Is(err, os.ErrNotExist) {
 		return nil // finished meanwhile
 	}
@@ -108,7 +109,7 @@ func (c *capturer) putSegment(ctx context.Context, seg pg.Segment, f disk.File) 
 	}
 	sum := crc32.New(pg.Castagnoli)
 	_, stored, err = c.put(ctx, store.SegmentKey(c.cluster.ID, seg.Timeline, seg.Name(c.cluster.SegmentSize)), io.TeeReader(f, sum))
-	received, known := c.spool.sum(seg)
+	received, known := c.spool.Sum(seg)
 	return stored, known && received != sum.Sum32(), err
 }
 
@@ -129,7 +130,7 @@ func (c *capturer) readStored(ctx context.Context, seg pg.Segment, path string, 
 			record.Unreadable = unreadable.Error()
 		}
 		c.log.Error("a segment cannot be read; it is stored as it came, and is a hole", "segment", record.Name, "error", record.Unreadable)
-		c.noteHole(ctx, position{seg.Timeline, record.Start}, "segment "+record.Name+" was stored as it came and cannot be read: "+record.Unreadable)
+		c.noteHole(ctx, spool.Position{Timeline: seg.Timeline, LSN: record.Start}, "segment "+record.Name+" was stored as it came and cannot be read: "+record.Unreadable)
 	case err != nil:
 		c.follower.forget()
 		c.log.Warn("the journal of a segment was not made; it is made when it is needed", "segment", record.Name, "error", err)
@@ -160,7 +161,7 @@ func (c *capturer) keepStored(ctx context.Context, seg pg.Segment, path string, 
 	if err != nil {
 		return false, err
 	}
-	if is == contained && !read && path == c.spool.path(seg) {
+	if is == contained && !read && path == c.spool.Path(seg) {
 		return false, nil // put, and not recorded or not read, when a service was killed
 	}
 	if !known {
@@ -169,15 +170,15 @@ func (c *capturer) keepStored(ctx context.Context, seg pg.Segment, path string, 
 		}
 	}
 	if is == contained {
-		return true, c.spool.remove(seg, path)
+		return true, c.spool.Remove(seg, path)
 	}
 	name := seg.Name(c.cluster.SegmentSize)
 	c.log.Error("the store has another segment of that name, which stays; the spooled one is set aside", "segment", name)
-	if err := c.spool.setAside(seg, path); err != nil {
+	if err := c.spool.SetAside(seg, path); err != nil {
 		return false, err
 	}
 	return true, fmt.Errorf("the server has sent another segment %s than the one that the store has, which stays; the one just sent is in the spool's folder %q: %w: "+
-		"if the server was restored in place without a new timeline, register it as another cluster; else find out which of the two is right", name, asideDir, errForGood)
+		"if the server was restored in place without a new timeline, register it as another cluster; else find out which of the two is right", name, spool.AsideDir, errForGood)
 }
 
 // recordStored records a segment by its journal in the store.

@@ -19,12 +19,13 @@ import (
 	"velvetrewind/core/layout"
 	"velvetrewind/core/pg"
 	"velvetrewind/core/wal"
-	"velvetrewind/engine/access"
 	"velvetrewind/engine/catalog"
-	"velvetrewind/engine/index"
-	"velvetrewind/engine/names"
-	"velvetrewind/engine/replication"
-	"velvetrewind/engine/vault"
+	"velvetrewind/engine/changes"
+	"velvetrewind/engine/server/access"
+	"velvetrewind/engine/server/names"
+	"velvetrewind/engine/server/replication"
+	"velvetrewind/engine/spool"
+	"velvetrewind/engine/store/vault"
 )
 
 const (
@@ -47,7 +48,7 @@ type capturer struct {
 	log     *slog.Logger
 	changed func(cluster string)
 
-	index     *index.Indexes
+	index     *changes.Indexes
 	histories map[pg.Timeline][]pg.Fork
 	book      *names.Book
 	follower  *follower
@@ -60,7 +61,7 @@ type capturer struct {
 	incidents []catalog.Incident // not recorded yet; under archiving
 	swept     bool               // what was not written to its end is gone from the store; under archiving
 
-	spool    *spool
+	spool    *spool.Spool
 	refused  pg.LSN        // up to where the server has said that it no longer has the WAL
 	received bool          // something has come since the last try
 	wakeup   chan struct{} // a segment is waiting for the store
@@ -98,7 +99,7 @@ func (c *capturer) run(ctx context.Context) {
 	for {
 		c.received = false
 		err := c.connect(ctx)
-		c.spool.close()
+		c.spool.Close()
 		if cause := context.Cause(ctx); outer.Err() == nil && errors.Is(cause, errForGood) {
 			c.set(func(k *catalog.Capture) { k.State, k.Problem = catalog.CaptureFailed, explain(cause) })
 			c.saveAtLast(outer)
@@ -149,27 +150,27 @@ func (c *capturer) session(ctx context.Context) (replication.Next, error) {
 	if err != nil || next.Timeline != 0 {
 		return next, err
 	}
-	if err := c.fetchHistory(ctx, s, at.timeline); err != nil {
+	if err := c.fetchHistory(ctx, s, at.Timeline); err != nil {
 		return replication.Next{}, err
 	}
-	st, err := s.Start(ctx, c.cluster.Slot, at.timeline, at.lsn)
+	st, err := s.Start(ctx, c.cluster.Slot, at.Timeline, at.LSN)
 	if err != nil {
 		return endOr(err)
 	}
 	defer func() { _ = st.Close() }()
-	c.spool.resume(at.timeline, at.lsn)
+	c.spool.Resume(at.Timeline, at.LSN)
 	c.anew.Store(true) // what was read behind this place, if anything, may not be what will come
 	if err := c.noteStep(ctx, at); err != nil {
 		return replication.Next{}, err
 	}
-	c.log.Info("capture streaming", "timeline", uint32(at.timeline), "from", at.lsn.String())
+	c.log.Info("capture streaming", "timeline", uint32(at.Timeline), "from", at.LSN.String())
 	c.set(func(k *catalog.Capture) {
-		k.State, k.Problem, k.Timeline = catalog.CaptureStreaming, "", at.timeline
-		k.ReceivedLSN, k.FlushedLSN, k.ServerLSN = at.lsn, at.lsn, 0
+		k.State, k.Problem, k.Timeline = catalog.CaptureStreaming, "", at.Timeline
+		k.ReceivedLSN, k.FlushedLSN, k.ServerLSN = at.LSN, at.LSN, 0
 	})
 	err = c.follow(ctx, st)
 	if isRemoved(err) {
-		c.spool.close()
+		c.spool.Close()
 		err = c.acceptHole(ctx, at, err)
 	}
 	return endOr(err)
@@ -177,8 +178,8 @@ func (c *capturer) session(ctx context.Context) (replication.Next, error) {
 
 // noteStep lowers what is said to be complete where capture goes on before the place that was safe:
 // in another home, or with a spool that is lost. What lies between is with the server, and not here.
-func (c *capturer) noteStep(ctx context.Context, at position) error {
-	lowered, complete, err := c.catalog.StepBack(ctx, c.cluster.ID, at.timeline, at.lsn)
+func (c *capturer) noteStep(ctx context.Context, at spool.Position) error {
+	lowered, complete, err := c.catalog.StepBack(ctx, c.cluster.ID, at.Timeline, at.LSN)
 	if err == nil && lowered {
 		c.set(func(k *catalog.Capture) { k.CompleteTo = complete })
 	}
@@ -229,7 +230,7 @@ func (c *capturer) snapshot() catalog.Capture {
 	if c.storeTrouble != "" {
 		k.Problem = joinText(k.Problem, c.storeTrouble)
 	}
-	k.Spooled = c.spool.waiting.Load()
+	k.Spooled = c.spool.Waiting()
 	if k.State == catalog.CaptureStreaming {
 		k.State = c.condition(k)
 	}
@@ -386,7 +387,7 @@ func (c *capturer) rest(ctx context.Context) bool {
 // archiveGently does so at the lowest priority, so that it takes no time from the database on a
 // machine that both share; but not while the spool is filling up.
 func (c *capturer) archiveGently(ctx context.Context) (err error) {
-	if c.spool.waiting.Load() > c.spool.limit/4 {
+	if c.spool.Filling() {
 		return c.archiveAll(ctx)
 	}
 	atLowPriority(func() { err = c.archiveAll(ctx) })
@@ -425,7 +426,7 @@ func (c *capturer) readPartial(ctx context.Context, k catalog.Capture) error {
 	if seg == c.follower.finished {
 		return nil // it was finished meanwhile
 	}
-	err := c.follower.read(ctx, seg, c.spool.path(seg)+partialSuffix, k.FlushedLSN)
+	err := c.follower.read(ctx, seg, c.spool.PartialPath(seg), k.FlushedLSN)
 	if errors.Is(err, os.ErrNotExist) {
 		return nil // finished meanwhile
 	}
@@ -462,12 +463,12 @@ func (c *capturer) archiveFinished(ctx context.Context) error {
 	if c.anew.Swap(false) {
 		c.follower.forget()
 	}
-	list, err := c.spool.finished()
+	list, err := c.spool.Finished()
 	if err != nil {
 		return err
 	}
 	for _, seg := range list {
-		if err := c.archive(ctx, seg, c.spool.path(seg)); err != nil && !errors.Is(err, os.ErrNotExist) {
+		if err := c.archive(ctx, seg, c.spool.Path(seg)); err != nil && !errors.Is(err, os.ErrNotExist) {
 			return err
 		}
 		end := c.cluster.SegmentSize.Start(seg.Number + 1)

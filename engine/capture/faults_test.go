@@ -18,11 +18,11 @@ import (
 
 	"velvetrewind/core/layout"
 	"velvetrewind/core/pg"
-	"velvetrewind/engine/access"
 	"velvetrewind/engine/catalog"
-	"velvetrewind/engine/names"
+	"velvetrewind/engine/server/access"
+	"velvetrewind/engine/server/names"
 	"velvetrewind/engine/store/dir"
-	"velvetrewind/engine/vault"
+	"velvetrewind/engine/store/vault"
 	"velvetrewind/testbed"
 )
 

@@ -13,11 +13,11 @@ import (
 	"velvetrewind/core/journal"
 	"velvetrewind/core/pg"
 	"velvetrewind/core/wal"
-	"velvetrewind/engine/access"
 	"velvetrewind/engine/catalog"
-	"velvetrewind/engine/disk"
-	"velvetrewind/engine/index"
-	"velvetrewind/engine/names"
+	"velvetrewind/engine/changes"
+	"velvetrewind/engine/host/disk"
+	"velvetrewind/engine/server/access"
+	"velvetrewind/engine/server/names"
 )
 
 // follower reads the captured WAL once, behind the flush position: every record is
@@ -27,7 +27,7 @@ type follower struct {
 	disk    disk.Disk
 	cluster catalog.Cluster
 	access  access.Access
-	index   *index.Indexes
+	index   *changes.Indexes
 	book    *names.Book
 	rule    *atomic.Pointer[journal.Rule]
 	note    func(*journal.Transaction, []journal.Incident) error
@@ -62,7 +62,7 @@ func (f *follower) read(ctx context.Context, seg pg.Segment, path string, to pg.
 		return nil
 	}
 	f.reader.Resume(io.NewSectionReader(file, int64(from-start), int64(to-from)))
-	if err := index.ReadRecords(f.recorder, f.reader, func(t *journal.Transaction) error { return f.judge(ctx, t) }); err != nil {
+	if err := changes.ReadRecords(f.recorder, f.reader, func(t *journal.Transaction) error { return f.judge(ctx, t) }); err != nil {
 		f.forget()
 		return err
 	}
@@ -98,17 +98,17 @@ func (f *follower) resume(ctx context.Context, seg pg.Segment) error {
 		if next, err := names.NextXID(ctx, f.access); err == nil {
 			f.state.NextXID, f.state.Epoch = next, true
 		}
-		f.reader = index.NewReader(f.cluster, bytes.NewReader(nil), start, 0)
+		f.reader = changes.NewReader(f.cluster, bytes.NewReader(nil), start, 0)
 		return nil
 	}
 	if wal.PageOf(f.state.Next) >= start {
-		f.reader = index.NewReader(f.cluster, bytes.NewReader(nil), f.state.Next, f.state.Prev)
+		f.reader = changes.NewReader(f.cluster, bytes.NewReader(nil), f.state.Next, f.state.Prev)
 		return nil
 	}
 	// The beginning of a record that goes on in this segment; none ends before it.
 	before := f.index.Stream(ctx, f.index.Predecessor(seg), wal.PageOf(f.state.Next))
 	defer func() { _ = before.Close() }()
-	f.reader = index.NewReader(f.cluster, before, f.state.Next, f.state.Prev)
+	f.reader = changes.NewReader(f.cluster, before, f.state.Next, f.state.Prev)
 	if _, err := f.reader.Next(); !errors.Is(err, io.EOF) {
 		return fmt.Errorf("the journal before segment %s does not go up to it: %w", seg.Name(f.cluster.SegmentSize), errors.Join(err, errJournal))
 	}

@@ -16,14 +16,14 @@ import (
 	"velvetrewind/core/journal"
 	"velvetrewind/core/layout"
 	"velvetrewind/core/pg"
-	"velvetrewind/engine/access"
 	"velvetrewind/engine/catalog"
-	"velvetrewind/engine/disk"
-	"velvetrewind/engine/index"
-	"velvetrewind/engine/names"
+	"velvetrewind/engine/changes"
+	"velvetrewind/engine/host/disk"
+	"velvetrewind/engine/server/access"
+	"velvetrewind/engine/server/names"
 	"velvetrewind/engine/store"
 	"velvetrewind/engine/store/dir"
-	"velvetrewind/engine/vault"
+	"velvetrewind/engine/store/vault"
 	"velvetrewind/testbed"
 )
 
@@ -97,7 +97,7 @@ func newFollower(t *testing.T, c *catalog.Catalog, p *testbed.Postgres) (*follow
 	require.NoError(t, c.AddCluster(ctx, k))
 	book, err := (&names.Books{Catalog: c}).Of(ctx, k.ID)
 	require.NoError(t, err)
-	x := &index.Indexes{Store: objects, Codec: layout.S2, Cluster: k, Names: book.Now(), Open: func(ctx context.Context, seg pg.Segment) (io.ReadCloser, error) {
+	x := &changes.Indexes{Store: objects, Codec: layout.S2, Cluster: k, Names: book.Now(), Open: func(ctx context.Context, seg pg.Segment) (io.ReadCloser, error) {
 		return objects.Segment(ctx, k.ID, seg, k.SegmentSize)
 	}}
 	rule := &atomic.Pointer[journal.Rule]{}

@@ -10,14 +10,15 @@ import (
 	"velvetrewind/core/pg"
 	"velvetrewind/core/wal"
 	"velvetrewind/engine/catalog"
-	"velvetrewind/engine/disk"
-	"velvetrewind/engine/replication"
+	"velvetrewind/engine/host/disk"
+	"velvetrewind/engine/server/replication"
+	"velvetrewind/engine/spool"
 	"velvetrewind/engine/store"
 )
 
 // locate finds where to go on, making the slot if there is none. next is set
 // instead where the server has left our timeline behind us.
-func (c *capturer) locate(ctx context.Context, s *replication.Session) (at position, next replication.Next, err error) {
+func (c *capturer) locate(ctx context.Context, s *replication.Session) (at spool.Position, next replication.Next, err error) {
 	sys, err := s.Identify(ctx)
 	if err != nil {
 		return at, next, err
@@ -44,9 +45,9 @@ func (c *capturer) locate(ctx context.Context, s *replication.Session) (at posit
 		return at, next, err
 	}
 	switch {
-	case at.timeline != sys.Timeline:
+	case at.Timeline != sys.Timeline:
 		next, err = c.overtaken(ctx, s, at, sys.Timeline)
-	case at.lsn > sys.Flushed:
+	case at.LSN > sys.Flushed:
 		err = c.judgeRewound(ctx, at, sys)
 	}
 	return at, next, err
@@ -55,7 +56,7 @@ func (c *capturer) locate(ctx context.Context, s *replication.Session) (at posit
 // judgeRewound tells what it means that a server's WAL ends before what was captured of it. A
 // standby comes as far again; a primary goes on with other WAL under the same places, of which
 // nothing must ever be put beside what was captured.
-func (c *capturer) judgeRewound(ctx context.Context, at position, sys replication.System) error {
+func (c *capturer) judgeRewound(ctx context.Context, at spool.Position, sys replication.System) error {
 	conn, err := c.access.SQL(ctx, "")
 	if err != nil {
 		return err
@@ -66,10 +67,10 @@ func (c *capturer) judgeRewound(ctx context.Context, at position, sys replicatio
 		return err
 	}
 	if standby {
-		return fmt.Errorf("the standby has WAL up to %s, and it was captured up to %s: capture goes on when it has come as far", sys.Flushed, at.lsn)
+		return fmt.Errorf("the standby has WAL up to %s, and it was captured up to %s: capture goes on when it has come as far", sys.Flushed, at.LSN)
 	}
 	why := fmt.Sprintf("the server's WAL ended at %s when it had been captured up to %s: it was restored in place to an earlier state, or has lost what it had written. "+
-		"What comes now is another history: register the server anew, under another name; moments of before are still reached under this one", sys.Flushed, at.lsn)
+		"What comes now is another history: register the server anew, under another name; moments of before are still reached under this one", sys.Flushed, at.LSN)
 	if err := c.catalog.SetDiverged(ctx, c.cluster.ID, why); err != nil {
 		return err
 	}
@@ -98,19 +99,19 @@ func (c *capturer) newSlot(ctx context.Context, s *replication.Session, invalida
 // acceptHole puts what there is of a cut segment into the store, because the server
 // no longer has its rest. The next try goes on where the slot begins; what lies
 // between is a hole, which the cluster's reach shows.
-func (c *capturer) acceptHole(ctx context.Context, at position, cause error) error {
-	c.refused = at.lsn
-	c.log.Error("the server no longer has WAL that was not captured: a hole", "from", at.lsn.String(), "error", cause)
+func (c *capturer) acceptHole(ctx context.Context, at spool.Position, cause error) error {
+	c.refused = at.LSN
+	c.log.Error("the server no longer has WAL that was not captured: a hole", "from", at.LSN.String(), "error", cause)
 	c.noteHole(ctx, at, "the replication slot was dropped or invalidated, and the server had removed the WAL before it was captured")
 	if err := c.archivePartials(ctx, func(pg.Segment) bool { return true }); err != nil {
 		return err
 	}
-	return fmt.Errorf("the server no longer has the WAL from %s on: there is a hole, and capture goes on after it; to reach later moments take a base backup: velvet backup take %s", at.lsn, c.cluster.Name)
+	return fmt.Errorf("the server no longer has the WAL from %s on: there is a hole, and capture goes on after it; to reach later moments take a base backup: velvet backup take %s", at.LSN, c.cluster.Name)
 }
 
 // noteHole records why WAL is missing, for those who ask later.
-func (c *capturer) noteHole(ctx context.Context, at position, cause string) {
-	err := c.catalog.AddHoleCause(ctx, catalog.HoleCause{ClusterID: c.cluster.ID, Timeline: at.timeline, From: at.lsn, Cause: cause})
+func (c *capturer) noteHole(ctx context.Context, at spool.Position, cause string) {
+	err := c.catalog.AddHoleCause(ctx, catalog.HoleCause{ClusterID: c.cluster.ID, Timeline: at.Timeline, From: at.LSN, Cause: cause})
 	if err != nil {
 		c.log.Warn("the cause of a hole was not recorded", "error", err)
 	}
@@ -118,28 +119,28 @@ func (c *capturer) noteHole(ctx context.Context, at position, cause string) {
 
 // continueAt prefers the partial segment, as far as the slot vouches for it; then
 // the end of what was finished; then, for a new capture, the slot's segment.
-func (c *capturer) continueAt(ctx context.Context, slot replication.Slot, sys replication.System) (position, error) {
+func (c *capturer) continueAt(ctx context.Context, slot replication.Slot, sys replication.System) (spool.Position, error) {
 	z := c.cluster.SegmentSize
 	last, ok, err := c.lastFinished(ctx)
 	if err != nil {
-		return position{}, err
+		return spool.Position{}, err
 	}
 	if ok {
 		if err := c.dropOutdated(last); err != nil {
-			return position{}, err
+			return spool.Position{}, err
 		}
 	}
-	if at, end, ok, err := c.spool.vouched(slot.Restart); err != nil || ok {
-		if err == nil && at.lsn < end {
+	if at, end, ok, err := c.spool.Vouched(slot.Restart); err != nil || ok {
+		if err == nil && at.LSN < end {
 			// At most to before its last byte: with that the segment is finished.
-			last := z.Start(z.Number(at.lsn)+1) - 1
-			at.lsn = min(max(at.lsn, c.verified(ctx, at.timeline, end)), last)
+			last := z.Start(z.Number(at.LSN)+1) - 1
+			at.LSN = min(max(at.LSN, c.verified(ctx, at.Timeline, end)), last)
 		}
 		return at, err
 	}
 	if ok {
-		end := position{last.Timeline, z.Start(last.Number + 1)}
-		if end.lsn > c.refused || slot.Restart <= end.lsn {
+		end := spool.Position{Timeline: last.Timeline, LSN: z.Start(last.Number + 1)}
+		if end.LSN > c.refused || slot.Restart <= end.LSN {
 			return end, nil // a slot that was made anew further on says nothing of what the server still has
 		}
 	}
@@ -147,7 +148,7 @@ func (c *capturer) continueAt(ctx context.Context, slot replication.Slot, sys re
 	if t == 0 {
 		t = sys.Timeline
 	}
-	return position{t, z.Start(z.Number(slot.Restart))}, nil
+	return spool.Position{Timeline: t, LSN: z.Start(z.Number(slot.Restart))}, nil
 }
 
 // verified is where the last whole record of the newest partial file ends, which goes up to end; 0 if
@@ -156,11 +157,11 @@ func (c *capturer) continueAt(ctx context.Context, slot replication.Slot, sys re
 func (c *capturer) verified(ctx context.Context, t pg.Timeline, end pg.LSN) (at pg.LSN) {
 	z := c.cluster.SegmentSize
 	seg := pg.Segment{Timeline: t, Number: z.Number(end - 1)}
-	probe := &follower{disk: c.spool.disk, cluster: c.cluster, access: c.access, index: c.newIndex()}
+	probe := &follower{disk: c.spool.Disk, cluster: c.cluster, access: c.access, index: c.newIndex()}
 	if err := probe.resume(ctx, seg); err != nil {
 		return 0 // the journal before it is not known yet
 	}
-	f, err := disk.Open(c.spool.disk, c.spool.path(seg)+partialSuffix)
+	f, err := disk.Open(c.spool.Disk, c.spool.PartialPath(seg))
 	if err != nil {
 		return 0
 	}
@@ -185,7 +186,7 @@ func (c *capturer) lastFinished(ctx context.Context) (last pg.Segment, ok bool, 
 	if last, ok, err = c.catalog.LastWhole(ctx, c.cluster); err != nil {
 		return last, false, err
 	}
-	spooled, err := c.spool.finished()
+	spooled, err := c.spool.Finished()
 	if err != nil {
 		return last, false, err
 	}
@@ -200,7 +201,7 @@ func (c *capturer) lastFinished(ctx context.Context) (last pg.Segment, ok bool, 
 
 // overtaken finds out whether the server, now on a later timeline, still has our
 // timeline up to where we are; if it left it earlier, we go on from the fork.
-func (c *capturer) overtaken(ctx context.Context, s *replication.Session, at position, now pg.Timeline) (next replication.Next, err error) {
+func (c *capturer) overtaken(ctx context.Context, s *replication.Session, at spool.Position, now pg.Timeline) (next replication.Next, err error) {
 	history, err := s.History(ctx, now)
 	if err != nil {
 		return next, err
@@ -210,20 +211,20 @@ func (c *capturer) overtaken(ctx context.Context, s *replication.Session, at pos
 		return next, err
 	}
 	for i, f := range forks {
-		if f.Timeline != at.timeline {
+		if f.Timeline != at.Timeline {
 			continue
 		}
-		if at.lsn <= f.At {
+		if at.LSN <= f.At {
 			return next, nil // the server sends the rest itself and names the next timeline
 		}
 		child := now
 		if i+1 < len(forks) {
 			child = forks[i+1].Timeline
 		}
-		c.log.Warn("the server left our timeline before where we are", "timeline", uint32(at.timeline), "ours", at.lsn.String(), "fork", f.At.String())
+		c.log.Warn("the server left our timeline before where we are", "timeline", uint32(at.Timeline), "ours", at.LSN.String(), "fork", f.At.String())
 		return replication.Next{Timeline: child, At: f.At}, nil
 	}
-	return next, fmt.Errorf("the server is on timeline %d, whose history does not lead through our timeline %d: %w; was another cluster's data put in its place?", now, at.timeline, errForGood)
+	return next, fmt.Errorf("the server is on timeline %d, whose history does not lead through our timeline %d: %w; was another cluster's data put in its place?", now, at.Timeline, errForGood)
 }
 
 // fetchHistory keeps the history file of a timeline above 1.
@@ -267,14 +268,14 @@ func (c *capturer) fetchHistory(ctx context.Context, s *replication.Session, t p
 // leaveTimeline puts the cut segment at the end of a timeline into the store as it
 // is, and opens the next timeline at the beginning of the segment in which it forked.
 func (c *capturer) leaveTimeline(ctx context.Context, next replication.Next) error {
-	c.spool.close()
+	c.spool.Close()
 	if err := c.archivePartials(ctx, func(seg pg.Segment) bool { return seg.Timeline < next.Timeline }); err != nil {
 		return err
 	}
 	c.log.Info("capture follows to another timeline", "timeline", uint32(next.Timeline), "forked_at", next.At.String())
 	// The empty partial file is how the next session knows where to go on.
-	c.spool.resume(next.Timeline, c.cluster.SegmentSize.Start(c.cluster.SegmentSize.Number(next.At)))
-	return c.spool.open()
+	c.spool.Resume(next.Timeline, c.cluster.SegmentSize.Start(c.cluster.SegmentSize.Number(next.At)))
+	return c.spool.Begin()
 }
 
 // archivePartials brings cut segments into the store as they are.
@@ -284,7 +285,7 @@ func (c *capturer) archivePartials(ctx context.Context, which func(pg.Segment) b
 	if err := c.archiveFinished(ctx); err != nil { // in the order of the log
 		return err
 	}
-	partials, err := c.spool.partials()
+	partials, err := c.spool.Partials()
 	if err != nil {
 		return err
 	}
@@ -292,12 +293,12 @@ func (c *capturer) archivePartials(ctx context.Context, which func(pg.Segment) b
 		if !which(seg) {
 			continue
 		}
-		path := c.spool.path(seg) + partialSuffix
+		path := c.spool.PartialPath(seg)
 		if err := c.dropUnsafe(ctx, seg, path); err != nil {
 			return err
 		}
-		if size, err := c.spool.partialSize(seg); err == nil && size == 0 {
-			if err := c.spool.disk.Remove(path); err != nil {
+		if size, err := c.spool.PartialSize(seg); err == nil && size == 0 {
+			if err := c.spool.Disk.Remove(path); err != nil {
 				return err
 			}
 			continue
@@ -311,7 +312,7 @@ func (c *capturer) archivePartials(ctx context.Context, which func(pg.Segment) b
 
 // dropUnsafe cuts bytes off the end of a cut segment that never reached the disk.
 func (c *capturer) dropUnsafe(ctx context.Context, seg pg.Segment, path string) error {
-	size, err := c.spool.partialSize(seg)
+	size, err := c.spool.PartialSize(seg)
 	if err != nil {
 		return err
 	}
@@ -321,5 +322,5 @@ func (c *capturer) dropUnsafe(ctx context.Context, seg pg.Segment, path string) 
 		return nil // what else is wrong with reading it does not keep it from the store
 	}
 	c.log.Warn("a cut segment ends in bytes that were never safe; they are dropped", "at", d.LSN.String())
-	return c.spool.disk.Truncate(path, c.cluster.SegmentSize.Offset(max(d.LSN, start)))
+	return c.spool.Disk.Truncate(path, c.cluster.SegmentSize.Offset(max(d.LSN, start)))
 }

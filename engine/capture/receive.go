@@ -8,7 +8,7 @@ import (
 
 	"velvetrewind/core/pg"
 	"velvetrewind/engine/catalog"
-	"velvetrewind/engine/replication"
+	"velvetrewind/engine/server/replication"
 )
 
 // gather is how long WAL may arrive before it is made safe and reported, while no commit waits
@@ -35,7 +35,7 @@ func (c *capturer) follow(ctx context.Context, st *replication.Stream) error {
 	r := &receiver{capturer: c, stream: st, heard: time.Now()}
 	for ctx.Err() == nil {
 		var err error
-		if c.spool.full() {
+		if c.spool.Full() {
 			err = r.pause(ctx)
 		} else {
 			err = r.receive(ctx)
@@ -50,7 +50,7 @@ func (c *capturer) follow(ctx context.Context, st *replication.Stream) error {
 // receive waits for a message, takes it and those that have arrived behind it, and makes them
 // safe when that is due.
 func (r *receiver) receive(ctx context.Context) error {
-	unsafe := r.spool.flushed != r.spool.written
+	unsafe := r.spool.Flushed() != r.spool.Written()
 	until := after(r.reported, reportEvery)
 	if due := r.flushed.Add(gather); unsafe && due.Before(until) {
 		until = due
@@ -64,14 +64,14 @@ func (r *receiver) receive(ctx context.Context) error {
 		if err := r.take(m); err != nil {
 			return err
 		}
-		if r.spool.full() || !r.stream.Arrived() || time.Since(r.flushed) > gather {
+		if r.spool.Full() || !r.stream.Arrived() || time.Since(r.flushed) > gather {
 			break
 		}
 		m, err = r.stream.Receive(until)
 	}
 	if err != nil && !errors.Is(err, replication.ErrQuiet) {
 		// The end of a timeline is not passed before all of it is safe.
-		if err := r.spool.flush(); err != nil {
+		if err := r.spool.Flush(); err != nil {
 			return err
 		}
 		r.noteSafe()
@@ -96,7 +96,7 @@ func (r *receiver) take(m replication.Message) error {
 		return nil
 	}
 	r.more = m.ServerEnd > m.Start+pg.LSN(len(m.Data))
-	finished, err := r.spool.write(m.Start, m.Data)
+	finished, err := r.spool.Write(m.Start, m.Data)
 	if finished {
 		r.wake()
 	}
@@ -116,7 +116,7 @@ func (r *receiver) makeSafe(ctx context.Context) error {
 		r.woken, r.unread = now, false
 	}
 	ask := !now.Before(after(r.reported, reportEvery))
-	if r.spool.flushed == r.spool.written && !r.asked && !ask {
+	if r.spool.Flushed() == r.spool.Written() && !r.asked && !ask {
 		return nil
 	}
 	if wait := gather - now.Sub(r.flushed); wait > 0 && !r.asked && !ask && !r.urgent.Load() {
@@ -125,19 +125,19 @@ func (r *receiver) makeSafe(ctx context.Context) error {
 		}
 		return sleep(ctx, wait)
 	}
-	if err := r.spool.flush(); err != nil {
+	if err := r.spool.Flush(); err != nil {
 		return err
 	}
 	r.noteSafe()
 	r.flushed, r.reported, r.asked, r.unread = time.Now(), now, false, true
-	return r.stream.Report(r.spool.flushed, ask)
+	return r.stream.Report(r.spool.Flushed(), ask)
 }
 
 // noteSafe shows how far capture has got.
 func (r *receiver) noteSafe() {
 	r.set(func(k *catalog.Capture) {
-		k.ReceivedLSN, k.FlushedLSN = r.spool.written, r.spool.flushed
-		k.ServerLSN = max(k.ServerLSN, r.server, r.spool.flushed)
+		k.ReceivedLSN, k.FlushedLSN = r.spool.Written(), r.spool.Flushed()
+		k.ServerLSN = max(k.ServerLSN, r.server, r.spool.Flushed())
 		r.settleTruth(k)
 	})
 }
@@ -145,15 +145,15 @@ func (r *receiver) noteSafe() {
 // pause leaves the server's WAL with the server while the spool is full, and goes on telling it
 // that we are here.
 func (r *receiver) pause(ctx context.Context) error {
-	if err := r.spool.flush(); err != nil {
+	if err := r.spool.Flush(); err != nil {
 		return err
 	}
 	r.noteSafe()
 	r.setPaused(true)
 	defer r.setPaused(false)
-	r.log.Warn("the spool is full; capture pauses until the store takes WAL again", "waiting_bytes", r.spool.waiting.Load())
-	for r.spool.full() {
-		if err := r.stream.Report(r.spool.flushed, false); err != nil {
+	r.log.Warn("the spool is full; capture pauses until the store takes WAL again", "waiting_bytes", r.spool.Waiting())
+	for r.spool.Full() {
+		if err := r.stream.Report(r.spool.Flushed(), false); err != nil {
 			return err
 		}
 		select {

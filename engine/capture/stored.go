@@ -6,17 +6,11 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
-	"path/filepath"
-	"time"
 
 	"velvetrewind/core/layout"
 	"velvetrewind/core/pg"
 	"velvetrewind/engine/store"
 )
-
-// asideDir is where spooled WAL goes, below the spool, that the store contradicts or has more of.
-const asideDir = "aside"
 
 // verdict is what becomes of a spooled segment.
 type verdict int
@@ -79,24 +73,10 @@ func unlessEnd(err error) error {
 	return err
 }
 
-// setAside takes a file out of the spool without losing it: somebody may want to look at it.
-func (s *spool) setAside(seg pg.Segment, path string) error {
-	dir := filepath.Join(s.dir, asideDir)
-	if err := s.disk.Mkdir(dir, 0o700); err != nil && !errors.Is(err, os.ErrExist) {
-		return err
-	}
-	to := filepath.Join(dir, fmt.Sprintf("%s.%d", filepath.Base(path), time.Now().UnixNano()))
-	if err := s.disk.Rename(path, to); err != nil {
-		return err
-	}
-	s.gone(seg, path)
-	return errors.Join(s.disk.SyncDir(dir), s.disk.SyncDir(s.dir))
-}
-
 // dropOutdated sets partial segments aside that the store has gone beyond: another service has
 // captured meanwhile, or this home is of an earlier day.
 func (c *capturer) dropOutdated(last pg.Segment) error {
-	partials, err := c.spool.partials()
+	partials, err := c.spool.Partials()
 	if err != nil {
 		return err
 	}
@@ -105,7 +85,7 @@ func (c *capturer) dropOutdated(last pg.Segment) error {
 			continue
 		}
 		c.log.Warn("the spool's cut segment is set aside: the store has more", "segment", seg.Name(c.cluster.SegmentSize), "stored_to", last.Name(c.cluster.SegmentSize))
-		if err := c.spool.setAside(seg, c.spool.path(seg)+partialSuffix); err != nil {
+		if err := c.spool.SetAside(seg, c.spool.PartialPath(seg)); err != nil {
 			return err
 		}
 	}

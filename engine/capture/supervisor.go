@@ -14,13 +14,14 @@ import (
 	"velvetrewind/core/journal"
 	"velvetrewind/core/layout"
 	"velvetrewind/core/pg"
-	"velvetrewind/engine/access"
 	"velvetrewind/engine/catalog"
-	"velvetrewind/engine/disk"
-	"velvetrewind/engine/index"
-	"velvetrewind/engine/names"
-	"velvetrewind/engine/record"
-	"velvetrewind/engine/vault"
+	"velvetrewind/engine/changes"
+	"velvetrewind/engine/host/disk"
+	"velvetrewind/engine/server/access"
+	"velvetrewind/engine/server/names"
+	"velvetrewind/engine/spool"
+	"velvetrewind/engine/store/deposit"
+	"velvetrewind/engine/store/vault"
 )
 
 // Supervisor runs the captures that are wanted and whose lease it can get.
@@ -241,7 +242,7 @@ func (s *Supervisor) capturer(ctx context.Context, k catalog.Cluster, state cata
 	if err != nil {
 		return nil, err
 	}
-	sp, err := openSpool(s.disk(), filepath.Join(s.Spool, k.ID), k.SegmentSize, s.SpoolLimit)
+	sp, err := spool.Open(s.disk(), filepath.Join(s.Spool, k.ID), k.SegmentSize, s.SpoolLimit)
 	if err != nil {
 		return nil, err
 	}
@@ -253,7 +254,7 @@ func (s *Supervisor) capturer(ctx context.Context, k catalog.Cluster, state cata
 	if err := s.prepareJournal(ctx, c); err != nil {
 		return nil, err
 	}
-	if err := record.Put(ctx, s.Store, k); err != nil {
+	if err := deposit.PutCluster(ctx, s.Store, k); err != nil {
 		c.log.Warn("the cluster's record was not put into the store; without it the catalogue cannot be made anew", "error", err)
 	}
 	c.state = catalog.Capture{ClusterID: k.ID, State: catalog.CaptureStarting, StoredLSN: state.StoredLSN}
@@ -274,14 +275,14 @@ func (s *Supervisor) prepareJournal(ctx context.Context, c *capturer) error {
 	}
 	c.index = c.newIndex()
 	c.follower = &follower{
-		disk: c.spool.disk, cluster: c.cluster, access: c.access, index: c.index, book: c.book, note: c.noteIncident,
+		disk: c.spool.Disk, cluster: c.cluster, access: c.access, index: c.index, book: c.book, note: c.noteIncident,
 	}
 	return nil
 }
 
 // newIndex opens the cluster's journal.
-func (c *capturer) newIndex() *index.Indexes {
-	return &index.Indexes{
+func (c *capturer) newIndex() *changes.Indexes {
+	return &changes.Indexes{
 		Store: c.store, Codec: c.codec, Cluster: c.cluster, Histories: c.histories, Names: c.book.Now(),
 		Open: func(ctx context.Context, seg pg.Segment) (io.ReadCloser, error) {
 			return c.store.Segment(ctx, c.cluster.ID, seg, c.cluster.SegmentSize)

@@ -14,8 +14,8 @@ import (
 
 	"velvetrewind/core/pg"
 	"velvetrewind/core/wal"
-	"velvetrewind/engine/access"
 	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/server/access"
 )
 
 // truth is what the server says of itself: what time it was, and just after that, up to where its

@@ -10,7 +10,7 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"velvetrewind/core/pg"
-	"velvetrewind/engine/problem"
+	"velvetrewind/core/problem"
 )
 
 // Backup is a complete base backup.

@@ -21,7 +21,7 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"velvetrewind/core/pg"
-	"velvetrewind/engine/problem"
+	"velvetrewind/core/problem"
 )
 
 //go:embed migrations/*.sql

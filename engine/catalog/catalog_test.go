@@ -13,7 +13,7 @@ import (
 
 	"velvetrewind/core/journal"
 	"velvetrewind/core/pg"
-	"velvetrewind/engine/problem"
+	"velvetrewind/core/problem"
 	"velvetrewind/testbed"
 )
 

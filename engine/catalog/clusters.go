@@ -11,7 +11,7 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"velvetrewind/core/pg"
-	"velvetrewind/engine/problem"
+	"velvetrewind/core/problem"
 )
 
 // Cluster is a protected cluster.

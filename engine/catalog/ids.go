@@ -8,7 +8,7 @@ import (
 
 	"github.com/oklog/ulid/v2"
 
-	"velvetrewind/engine/problem"
+	"velvetrewind/core/problem"
 )
 
 // NewID makes an id: a ULID, which sorts by the time it was made. Its end is random, so that a

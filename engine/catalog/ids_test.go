@@ -6,7 +6,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"velvetrewind/engine/problem"
+	"velvetrewind/core/problem"
 )
 
 // TestPartsOfIDs finds things by beginnings and ends of their ids, where only one is meant.

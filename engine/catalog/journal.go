@@ -9,7 +9,7 @@ import (
 
 	"velvetrewind/core/journal"
 	"velvetrewind/core/pg"
-	"velvetrewind/engine/problem"
+	"velvetrewind/core/problem"
 )
 
 // RelationName is what a relation file was called from a time on.

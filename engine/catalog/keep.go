@@ -10,7 +10,7 @@ import (
 
 	"velvetrewind/core/keep"
 	"velvetrewind/core/pg"
-	"velvetrewind/engine/problem"
+	"velvetrewind/core/problem"
 )
 
 // KeepRule is the rule that was set for the cluster; ok is false if none was.

@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"velvetrewind/core/pg"
-	"velvetrewind/engine/problem"
+	"velvetrewind/core/problem"
 )
 
 // TestRuns records segments in any order, again, cut and let go, and compares the runs

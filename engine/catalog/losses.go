@@ -7,14 +7,14 @@ import (
 	"errors"
 	"time"
 
-	"velvetrewind/core/audit"
+	"velvetrewind/core/inventory"
 	"velvetrewind/core/pg"
 )
 
 // Losses are what cannot be read of a cluster: what audits found, and segments that were stored
 // although their records could not be read. Nothing is planned through them.
 type Losses struct {
-	audit.Losses
+	inventory.Losses
 	FoundAt time.Time // by the newest audit that found any
 	// Unreadable are those of the segments whose records cannot be read: the journal has a gap there.
 	Unreadable []pg.Segment
@@ -61,7 +61,7 @@ func (c *Catalog) addUnreadable(ctx context.Context, cluster string, all map[str
 	for _, r := range rows {
 		l, seg := all[r.ClusterID], pg.Segment{Timeline: r.Timeline, Number: r.Number}
 		l.Unreadable = append(l.Unreadable, seg)
-		l.Losses = l.With(audit.Losses{Segments: []audit.LostSegment{{Segment: seg, Before: r.Before.Time.UTC()}}})
+		l.Losses = l.With(inventory.Losses{Segments: []inventory.LostSegment{{Segment: seg, Before: r.Before.Time.UTC()}}})
 		all[r.ClusterID] = l
 	}
 	return err
@@ -69,7 +69,7 @@ func (c *Catalog) addUnreadable(ctx context.Context, cluster string, all map[str
 
 // NoteLosses notes what an audit could not read of a cluster. One that read every byte
 // has the last word; any other adds to what was found before.
-func (c *Catalog) NoteLosses(ctx context.Context, cluster string, found audit.Losses, everyByte bool) error {
+func (c *Catalog) NoteLosses(ctx context.Context, cluster string, found inventory.Losses, everyByte bool) error {
 	tx, err := c.db.BeginTxx(ctx, nil)
 	if err != nil {
 		return err
@@ -77,7 +77,7 @@ func (c *Catalog) NoteLosses(ctx context.Context, cluster string, found audit.Lo
 	defer func() { _ = tx.Rollback() }()
 	if !everyByte {
 		var encoded json.RawMessage
-		var before audit.Losses
+		var before inventory.Losses
 		err := tx.GetContext(ctx, &encoded, `select found from velvet.losses where cluster_id = $1 for update`, cluster)
 		if errors.Is(err, sql.ErrNoRows) {
 			encoded, err = json.RawMessage("{}"), nil

@@ -7,7 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"velvetrewind/core/audit"
+	"velvetrewind/core/inventory"
 	"velvetrewind/core/pg"
 )
 
@@ -19,7 +19,7 @@ func TestNoteLosses(t *testing.T) {
 	for _, id := range []string{"old", "new"} {
 		require.NoError(t, c.AddBackup(ctx, Backup{ID: id, ClusterID: k.ID, Tablespaces: []byte("[]"), Start: 1, Stop: 2}))
 	}
-	noted := func(found audit.Losses, everyByte bool) audit.Losses {
+	noted := func(found inventory.Losses, everyByte bool) inventory.Losses {
 		require.NoError(t, c.NoteLosses(ctx, k.ID, found, everyByte))
 		l, err := c.Losses(ctx, k.ID)
 		require.NoError(t, err)
@@ -34,14 +34,14 @@ func TestNoteLosses(t *testing.T) {
 		return l.Losses
 	}
 	before := time.Date(2026, 11, 25, 14, 3, 7, 0, time.UTC)
-	segment := audit.LostSegment{Segment: pg.Segment{Timeline: 1, Number: 7}, Before: before}
-	damaged := audit.Losses{Backups: []string{"old"}, Segments: []audit.LostSegment{segment}}
-	assert.True(t, noted(audit.Losses{}, false).None())
+	segment := inventory.LostSegment{Segment: pg.Segment{Timeline: 1, Number: 7}, Before: before}
+	damaged := inventory.Losses{Backups: []string{"old"}, Segments: []inventory.LostSegment{segment}}
+	assert.True(t, noted(inventory.Losses{}, false).None())
 	assert.Equal(t, damaged, noted(damaged, true))
-	assert.Equal(t, damaged, noted(audit.Losses{}, false), "who does not read it knows nothing of it")
-	more := noted(audit.Losses{Backups: []string{"new", "old"}, Segments: damaged.Segments}, false)
-	assert.Equal(t, audit.Losses{Backups: []string{"old", "new"}, Segments: damaged.Segments}, more)
-	assert.Equal(t, []string{"new"}, noted(audit.Losses{Backups: []string{"new"}}, true).Backups)
-	assert.True(t, noted(audit.Losses{}, true).None())
+	assert.Equal(t, damaged, noted(inventory.Losses{}, false), "who does not read it knows nothing of it")
+	more := noted(inventory.Losses{Backups: []string{"new", "old"}, Segments: damaged.Segments}, false)
+	assert.Equal(t, inventory.Losses{Backups: []string{"old", "new"}, Segments: damaged.Segments}, more)
+	assert.Equal(t, []string{"new"}, noted(inventory.Losses{Backups: []string{"new"}}, true).Backups)
+	assert.True(t, noted(inventory.Losses{}, true).None())
 	assert.NoError(t, c.NoteLosses(ctx, "removed meanwhile", damaged, true))
 }

@@ -12,7 +12,7 @@ import (
 	"github.com/jmoiron/sqlx"
 	"github.com/pressly/goose/v3"
 
-	"velvetrewind/engine/problem"
+	"velvetrewind/core/problem"
 )
 
 const (

@@ -9,7 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"velvetrewind/engine/problem"
+	"velvetrewind/core/problem"
 	"velvetrewind/testbed"
 )
 

@@ -9,8 +9,8 @@ import (
 	"fmt"
 	"time"
 
-	"velvetrewind/engine/problem"
-	"velvetrewind/engine/task"
+	"velvetrewind/core/problem"
+	"velvetrewind/core/task"
 )
 
 // States of a task.

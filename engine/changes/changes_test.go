@@ -20,11 +20,10 @@ import (
 	"velvetrewind/core/wal"
 	"velvetrewind/engine/archive"
 	"velvetrewind/engine/catalog"
-	"velvetrewind/engine/index"
-	"velvetrewind/engine/names"
+	"velvetrewind/engine/server/names"
 	"velvetrewind/engine/store"
 	"velvetrewind/engine/store/dir"
-	"velvetrewind/engine/vault"
+	"velvetrewind/engine/store/vault"
 	"velvetrewind/testbed"
 )
 
@@ -41,7 +40,7 @@ type past struct {
 	catalog *catalog.Catalog
 	store   *vault.Vault
 	cluster catalog.Cluster
-	index   *index.Indexes
+	index   *Indexes
 	state   journal.State
 	at      pg.LSN
 	xid     pg.XID
@@ -61,7 +60,7 @@ func newPast(t *testing.T) *past {
 	p := &past{T: t, catalog: c, store: s, xid: 1000, time: noon}
 	p.cluster = catalog.Cluster{ID: catalog.NewID(), Name: "ferries", SystemID: 1, ServerVersion: 150000, SegmentSize: z, Slot: "s"}
 	require.NoError(t, c.AddCluster(ctx, p.cluster))
-	p.index = &index.Indexes{Store: s, Codec: layout.S2, Cluster: p.cluster}
+	p.index = &Indexes{Store: s, Codec: layout.S2, Cluster: p.cluster}
 	p.state = journal.State{Epoch: true, NextXID: 1000, Whole: true}
 	return p
 }

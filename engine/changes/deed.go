@@ -11,7 +11,7 @@ import (
 	"velvetrewind/core/journal"
 	"velvetrewind/core/moment"
 	"velvetrewind/core/pg"
-	"velvetrewind/engine/problem"
+	"velvetrewind/core/problem"
 )
 
 const (

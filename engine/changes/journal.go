@@ -1,10 +1,9 @@
-// Package changes answers questions about the change journal of a cluster: which
-// transactions did what, the largest, the boundary that a moment means, and what going
-// back there costs.
+// Package changes keeps the change journal of a cluster in the store, and answers questions about it: which
+// transactions did what, the largest, the boundary that a moment means, and what going back there costs.
 //
-// Invariant: what is in the store is read from indexes; what is still in the spool is
-// read from the WAL itself, so that an answer covers all that is captured. Everything
-// follows the way to the newest timeline.
+// Invariant: the WAL is the truth. What is in the store is read from indexes, and an index that is absent or damaged is
+// made again; what is still in the spool is read from the WAL itself, so that an answer covers all that is captured.
+// Everything follows the way to the newest timeline. What there is of WAL and base backups is package archive's to say.
 package changes
 
 import (
@@ -17,14 +16,13 @@ import (
 	"velvetrewind/core/pg"
 	"velvetrewind/core/wal"
 	"velvetrewind/engine/archive"
-	"velvetrewind/engine/index"
-	"velvetrewind/engine/names"
+	"velvetrewind/engine/server/names"
 )
 
 // Journal is the journal of one cluster as it was when it was opened.
 type Journal struct {
 	archive   *archive.Archive
-	index     *index.Indexes
+	index     *Indexes
 	book      *names.Book
 	stretches []archive.Stretch
 	tail      map[uint64]*journal.Segment // of segments that are not in the store yet
@@ -41,7 +39,7 @@ type Entry struct {
 func Open(ctx context.Context, a *archive.Archive, codec layout.Codec, book *names.Book) (*Journal, error) {
 	j := &Journal{
 		archive: a, book: book, stretches: a.Stretches(), tail: make(map[uint64]*journal.Segment),
-		index: &index.Indexes{Store: a.Store, Codec: codec, Cluster: a.Cluster, Histories: a.Histories(), Names: book.Now(), Open: a.OpenSegment},
+		index: &Indexes{Store: a.Store, Codec: codec, Cluster: a.Cluster, Histories: a.Histories(), Names: book.Now(), Open: a.OpenSegment},
 	}
 	for _, s := range j.stretches {
 		for n := j.firstOfTail(s); n <= s.Last; n++ {

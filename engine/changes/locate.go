@@ -105,5 +105,5 @@ func (j *Journal) records(ctx context.Context, n, last uint64, before journal.St
 		from = k.SegmentSize.Start(n)
 	}
 	src := j.index.Stream(ctx, j.archive.SegmentOf(last), wal.PageOf(from))
-	return src, wal.NewReader(src, wal.Options{Start: wal.PageOf(from), SegmentSize: k.SegmentSize, SystemID: k.SystemID, From: from, Prev: before.Prev})
+	return src, NewReader(k, src, from, before.Prev)
 }

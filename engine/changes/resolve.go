@@ -12,9 +12,9 @@ import (
 	"velvetrewind/core/journal"
 	"velvetrewind/core/moment"
 	"velvetrewind/core/pg"
+	"velvetrewind/core/problem"
 	"velvetrewind/core/reach"
 	"velvetrewind/core/wal"
-	"velvetrewind/engine/problem"
 )
 
 // settle is how long after a commit's time its record may still come: the time is

@@ -18,13 +18,13 @@ import (
 	"velvetrewind/core/moment"
 	"velvetrewind/core/pg"
 	"velvetrewind/core/plan"
+	"velvetrewind/core/problem"
 	"velvetrewind/core/proof"
-	"velvetrewind/engine/access"
+	"velvetrewind/core/task"
 	"velvetrewind/engine/catalog"
-	"velvetrewind/engine/copies"
 	"velvetrewind/engine/host"
-	"velvetrewind/engine/problem"
-	"velvetrewind/engine/task"
+	"velvetrewind/engine/restore/copies"
+	"velvetrewind/engine/server/access"
 )
 
 // Prover proves copies of one cluster.

@@ -10,10 +10,10 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 
 	"velvetrewind/core/proof"
-	"velvetrewind/engine/access"
+	"velvetrewind/core/task"
 	"velvetrewind/engine/catalog"
-	"velvetrewind/engine/copies"
-	"velvetrewind/engine/task"
+	"velvetrewind/engine/restore/copies"
+	"velvetrewind/engine/server/access"
 )
 
 // tables reads every table of every database on the copy to its end, and counts

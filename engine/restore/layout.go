@@ -19,11 +19,10 @@ import (
 
 	"velvetrewind/core/layout"
 	"velvetrewind/core/pg"
-	"velvetrewind/engine/filemap"
+	"velvetrewind/core/task"
 	"velvetrewind/engine/host"
 	"velvetrewind/engine/store"
-	"velvetrewind/engine/task"
-	"velvetrewind/engine/vault"
+	"velvetrewind/engine/store/vault"
 )
 
 // Trees are the directories, in one that is the OS user's, into which a base backup is laid out.
@@ -90,7 +89,7 @@ func layOut(ctx context.Context, v *vault.Vault, cluster, backup string, trees T
 	lay := func(f *layout.File) error {
 		path, err := trees.place(f)
 		if err == nil {
-			err = filemap.Check(f) // before room is made for what it says
+			err = vault.CheckSheets(f) // before room is made for what it says
 		}
 		if err != nil {
 			return err
@@ -203,7 +202,7 @@ func (l *laying) each(ctx context.Context, begin func(*part)) error {
 		return nil
 	}
 	next := 0
-	err := filemap.Sheets(ctx, l.packs, l.file, func(_ int, extents []layout.Extent) error {
+	err := vault.EachSheet(ctx, l.packs, l.file, func(_ int, extents []layout.Extent) error {
 		for some := range slices.Chunk(extents, partExtents) {
 			if ctx.Err() != nil {
 				return context.Cause(ctx)

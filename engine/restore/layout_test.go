@@ -15,9 +15,9 @@ import (
 
 	"velvetrewind/core/layout"
 	"velvetrewind/core/pg"
+	"velvetrewind/core/task"
 	"velvetrewind/engine/restore"
-	"velvetrewind/engine/task"
-	"velvetrewind/engine/vault"
+	"velvetrewind/engine/store/vault"
 	"velvetrewind/testbed"
 	"velvetrewind/testbed/clusterbed"
 )

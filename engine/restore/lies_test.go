@@ -13,11 +13,11 @@ import (
 
 	"velvetrewind/core/layout"
 	"velvetrewind/core/pg"
+	"velvetrewind/core/task"
 	"velvetrewind/engine/restore"
 	"velvetrewind/engine/store"
 	"velvetrewind/engine/store/dir"
-	"velvetrewind/engine/task"
-	"velvetrewind/engine/vault"
+	"velvetrewind/engine/store/vault"
 	"velvetrewind/testbed"
 )
 

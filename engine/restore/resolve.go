@@ -6,9 +6,9 @@ import (
 
 	"velvetrewind/core/moment"
 	"velvetrewind/core/plan"
+	"velvetrewind/core/problem"
 	"velvetrewind/engine/archive"
 	"velvetrewind/engine/changes"
-	"velvetrewind/engine/problem"
 )
 
 // Plan resolves a moment and works out the restore. note is as Journal.Resolve says.

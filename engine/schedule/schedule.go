@@ -13,7 +13,7 @@ import (
 
 	"velvetrewind/core/calendar"
 	"velvetrewind/engine/catalog"
-	"velvetrewind/engine/keep"
+	"velvetrewind/engine/upkeep/retention"
 )
 
 // Scheduler watches the calendar.
@@ -155,7 +155,7 @@ func (e *Entry) ShiftOf(cluster string) time.Duration {
 
 // Read reads a schedule and its time zone.
 func Read(s calendar.Schedule) (*calendar.Calendar, error) {
-	zone, err := keep.Zone(s.Zone)
+	zone, err := retention.Zone(s.Zone)
 	if err != nil {
 		return nil, err
 	}

@@ -2,7 +2,7 @@ package wire
 
 import (
 	"velvetrewind/core/readiness"
-	engine "velvetrewind/engine/readiness"
+	"velvetrewind/engine/server/survey"
 )
 
 // Login is how to reach a cluster.
@@ -15,7 +15,7 @@ type Login struct {
 
 // Mended is what was run, and what a cluster lacks now.
 type Mended struct {
-	Applied engine.Applied   `json:"applied"`
+	Applied survey.Applied   `json:"applied"`
 	Report  readiness.Report `json:"report"`
 }
 

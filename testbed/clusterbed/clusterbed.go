@@ -17,17 +17,17 @@ import (
 
 	"velvetrewind/core/layout"
 	"velvetrewind/core/pg"
-	"velvetrewind/engine/access"
+	"velvetrewind/core/task"
 	"velvetrewind/engine/backup"
 	"velvetrewind/engine/capture"
 	"velvetrewind/engine/catalog"
-	"velvetrewind/engine/names"
-	"velvetrewind/engine/notice"
 	"velvetrewind/engine/restore"
+	"velvetrewind/engine/server/access"
+	"velvetrewind/engine/server/names"
 	"velvetrewind/engine/store"
 	"velvetrewind/engine/store/dir"
-	"velvetrewind/engine/task"
-	"velvetrewind/engine/vault"
+	"velvetrewind/engine/store/notice"
+	"velvetrewind/engine/store/vault"
 	"velvetrewind/testbed"
 )
 

@@ -9,7 +9,7 @@ import (
 
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/store/dir"
-	"velvetrewind/engine/vault"
+	"velvetrewind/engine/store/vault"
 	"velvetrewind/testbed"
 )
 

@@ -20,9 +20,9 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"velvetrewind/core/problem"
+	"velvetrewind/engine/catalog/seal"
 	"velvetrewind/engine/host"
-	"velvetrewind/engine/problem"
-	"velvetrewind/engine/seal"
 )
 
 const (

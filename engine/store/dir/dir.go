@@ -17,7 +17,7 @@ import (
 	"strings"
 	"syscall"
 
-	"velvetrewind/engine/disk"
+	"velvetrewind/engine/host/disk"
 	"velvetrewind/engine/store"
 )
 

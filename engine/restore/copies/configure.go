@@ -1,0 +1,144 @@
+package copies
+
+import (
+	"fmt"
+	"io/fs"
+	"path/filepath"
+	"strings"
+
+	"velvetrewind/core/layout"
+	"velvetrewind/core/pg"
+	"velvetrewind/core/plan"
+	"velvetrewind/core/problem"
+	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/host"
+	"velvetrewind/engine/restore"
+)
+
+// configure replaces the configuration that came with the base by the copy's own.
+func (c *Keeper) configure(cluster catalog.Cluster, k catalog.Copy, p plan.Restore, last pg.Segment, head layout.Head, t restore.Trees) error {
+	original, err := control(t, cluster)
+	if err != nil {
+		return err
+	}
+	for _, name := range []string{"postgresql.conf", "postgresql.auto.conf", "pg_hba.conf", "pg_ident.conf", "standby.signal"} {
+		if err := keepAside(t, name); err != nil {
+			return err
+		}
+	}
+	if err := tablespaceMap(t, head); err != nil {
+		return err
+	}
+	ticket, err := c.ticket(cluster, k, last, t)
+	if err != nil {
+		return err
+	}
+	files := map[string]string{
+		"postgresql.conf":      settings(k, p, original, host.RestoreCommand(c.Program, ticket)),
+		"postgresql.auto.conf": "",
+		"pg_hba.conf":          hba,
+		"pg_ident.conf":        "",
+		"recovery.signal":      "",
+	}
+	for name, content := range files {
+		if err := t.WriteFile(filepath.Join(t.Data, name), []byte(content), 0o600); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Control reads the control file of a copy by its tree.
+func Control(t *host.Tree) (pg.Control, error) {
+	b, err := t.ReadFile(filepath.Join(dataDir, "global", "pg_control"))
+	if err != nil {
+		return pg.Control{}, err
+	}
+	return pg.ParseControl(b)
+}
+
+// Walk visits the files of a copy's data directory and tablespaces by their names in the copy's
+// tree, and by those that they have for its server.
+func Walk(t *host.Tree, visit func(name, rel string) error) error {
+	for below, rel := range map[string]string{dataDir: "", tablespaces: "pg_tblspc/"} {
+		err := t.Walk(below, func(name string, _ fs.DirEntry) error {
+			return visit(name, rel+strings.TrimPrefix(name, below+"/"))
+		})
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// control reads the laid-out control file and makes sure whose it is.
+func control(t restore.Trees, cluster catalog.Cluster) (pg.Control, error) {
+	c, err := Control(t.Tree)
+	if err != nil {
+		return c, err
+	}
+	if c.SystemID != cluster.SystemID {
+		return c, problem.New(problem.Failed, "Audit the store.", "the copy was not made",
+			"the base backup is of the cluster with system identifier %d, not %d", c.SystemID, cluster.SystemID)
+	}
+	return c, nil
+}
+
+// settings writes the whole configuration of a copy. The five limits must be at
+// least the original's, or recovery refuses; the control file knows them.
+func settings(k catalog.Copy, p plan.Restore, control pg.Control, restoreCommand string) string {
+	q := func(s string) string { return "'" + strings.ReplaceAll(s, "'", "''") + "'" }
+	inclusive := "off"
+	if p.Boundary.Inclusive {
+		inclusive = "on"
+	}
+	lines := []string{
+		"# Written by Velvet Rewind: a side copy of its own, which must never disturb its original.",
+		"# What the original was configured with is kept in ../original-configuration.",
+		"cluster_name = " + q("velvet side copy "+k.ID),
+		fmt.Sprintf("port = %d", k.Port),
+		"listen_addresses = '127.0.0.1'",
+		"unix_socket_directories = " + q(k.Socket),
+		"unix_socket_permissions = 0700",
+		"",
+		"# Recovery: to the boundary, and no further.",
+		"restore_command = " + q(restoreCommand),
+		"recovery_target_lsn = " + q(p.Boundary.Stop.String()),
+		"recovery_target_inclusive = " + inclusive,
+		"recovery_target_timeline = " + q(fmt.Sprint(uint32(p.Boundary.Timeline))),
+		"recovery_target_action = 'pause'",
+		"hot_standby = on",
+		"",
+		"# Nothing leaves this copy, and nothing runs in it by itself.",
+		"archive_mode = off",
+		"archive_command = ''",
+		"primary_conninfo = ''",
+		"primary_slot_name = ''",
+		"synchronous_standby_names = ''",
+		"shared_preload_libraries = ''",
+		"session_preload_libraries = ''",
+		"local_preload_libraries = ''",
+		"max_logical_replication_workers = 0",
+		"ssl = off",
+	}
+	lines = append(lines, control.Version.CopySettings...)
+	lines = append(lines,
+		"",
+		"# At least what the original had.",
+	)
+	lines = append(lines, limits(control)...)
+	lines = append(lines,
+		"",
+		"shared_buffers = '128MB'",
+		"huge_pages = off",
+		fmt.Sprintf("min_wal_size = '%dMB'", max(80, 2*int64(control.SegmentSize)>>20)), // less than two segments is refused
+		"max_wal_size = '4GB'",
+		"logging_collector = off",
+		"log_destination = 'stderr'",
+		"log_line_prefix = '%m [%p] '",
+		"log_timezone = 'UTC'",
+		"lc_messages = 'C'",
+		"",
+	)
+	return strings.Join(lines, "\n")
+}

@@ -1,0 +1,476 @@
+package copies
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"os"
+	"path/filepath"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"velvetrewind/core/figures"
+	"velvetrewind/core/layout"
+	"velvetrewind/core/pg"
+	"velvetrewind/core/plan"
+	"velvetrewind/core/problem"
+	"velvetrewind/core/task"
+	"velvetrewind/engine/archive"
+	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/catalog/seal"
+	"velvetrewind/engine/host"
+	"velvetrewind/engine/restore"
+	"velvetrewind/engine/restore/feed"
+	"velvetrewind/engine/server/access"
+	"velvetrewind/engine/store/place"
+	"velvetrewind/engine/store/vault"
+)
+
+// Keeper makes, follows, opens and discards copies on one host.
+type Keeper struct {
+	Catalog *catalog.Catalog
+	Store   *vault.Vault
+	Place   place.Place // of the store, for deliveries
+	Host    *host.Host
+	Dir     string // below it each copy has a directory
+	Spool   string
+	Program string // the velvet that recovering servers call
+	Service string // base URL for deliveries
+	// Certificate is the one that the service shows, in DER; none without TLS.
+	Certificate []byte
+	Key         seal.Key
+	Changed     func(copyID string)
+}
+
+// What is in a copy's directory.
+const (
+	dataDir     = "data"
+	tablespaces = "tablespaces"
+	serverLog   = "server.log"
+	feedDir     = "feed"
+	ticketFile  = "ticket.json"
+)
+
+// Server is the server of a copy.
+func Server(k catalog.Copy, major int) host.Server {
+	return host.Server{Major: major, DataDir: filepath.Join(k.Directory, dataDir), Port: k.Port, Socket: k.Socket, Log: filepath.Join(k.Directory, serverLog)}
+}
+
+// Check refuses a copy that is not to be touched.
+func (c *Keeper) Check(k catalog.Copy) error {
+	_, err := c.of(k)
+	return err
+}
+
+// of gives the keeper of a copy, who works as its OS user. The copy's record must name the place
+// that follows from its id: another is nothing that we made, and nothing that we remove.
+func (c *Keeper) of(k catalog.Copy) (*Keeper, error) {
+	const title = "the copy was not touched"
+	if !catalog.ValidID(k.ID) {
+		return nil, problem.New(problem.Failed, "See who writes to the catalogue.", title, "%q is no id that the catalogue gives", k.ID)
+	}
+	if want := filepath.Join(c.Dir, k.ID); k.Directory != want {
+		return nil, problem.New(problem.Conflict, "Serve with the directory that the copies were made in: --copies", title,
+			"its record says that it lies in %s, but its place is %s", k.Directory, want)
+	}
+	at, err := c.Host.As(k.OSUser)
+	if err != nil {
+		return nil, problem.Wrap(err, problem.Conflict, title, "Serve with every OS user that copies were made as.")
+	}
+	own := *c
+	own.Host = at
+	return &own, nil
+}
+
+// Connect opens a session on a copy through its Unix socket, as the bootstrap superuser: by its
+// name of today or, where the copy is of before it was renamed, by an earlier one.
+func Connect(ctx context.Context, k catalog.Copy, cluster catalog.Cluster, database string) (*pgx.Conn, error) {
+	former, err := cluster.FormerSuperusers()
+	if err != nil {
+		return nil, err
+	}
+	parameters := make(map[string]string)
+	if v := cluster.Version(); v != nil && v.EventTriggers {
+		parameters["event_triggers"] = "off"
+	}
+	conn, err := connect(ctx, k, cluster.Superuser, database, parameters)
+	for i := len(former) - 1; i >= 0 && noSuchRole(err); i-- {
+		conn, err = connect(ctx, k, former[i], database, parameters)
+	}
+	return conn, err
+}
+
+func noSuchRole(err error) bool {
+	var pgErr *pgconn.PgError
+	return errors.As(err, &pgErr) && pgErr.Code == "28000"
+}
+
+// ConnectAs opens a session on a copy as any role, with that role's rights.
+func ConnectAs(ctx context.Context, k catalog.Copy, role, database string) (*pgx.Conn, error) {
+	return connect(ctx, k, role, database, nil)
+}
+
+func connect(ctx context.Context, k catalog.Copy, role, database string, parameters map[string]string) (*pgx.Conn, error) {
+	cfg, err := pgx.ParseConfig("sslmode=disable connect_timeout=5")
+	if err != nil {
+		return nil, err
+	}
+	cfg.Host, cfg.Port = k.Socket, uint16(k.Port)
+	cfg.User, cfg.Password, cfg.Database = role, "", database
+	cfg.Fallbacks = nil
+	cfg.RuntimeParams["application_name"] = access.AppName
+	access.Guard(cfg.RuntimeParams)
+	maps.Copy(cfg.RuntimeParams, parameters)
+	return pgx.ConnectConfig(ctx, cfg)
+}
+
+// Prepare checks name and port, or chooses them, and fills in what a new copy is.
+func (c *Keeper) Prepare(ctx context.Context, cluster catalog.Cluster, p plan.Restore, name string, port int) (catalog.Copy, error) {
+	k := catalog.Copy{
+		ID: catalog.NewID(), Name: name, ClusterID: cluster.ID, BackupID: p.Base, Moment: p.Boundary.Moment, Port: port, State: catalog.CopyLayingOut,
+		OSUser: cluster.CopiesUser,
+	}
+	if _, err := c.Host.As(k.OSUser); err != nil {
+		return k, problem.Wrap(err, problem.Conflict, "the copy was not made", "Or give the cluster another: velvet cluster edit "+cluster.Name+" --copies-user USER")
+	}
+	if port != 0 && c.Host.PortTaken(port) {
+		return k, problem.New(problem.Conflict, "Choose another with --port, or leave it out to have a free one chosen.",
+			"the copy was not made", "something listens on port %d already", port)
+	}
+	if port == 0 {
+		free, err := c.Host.FreePort()
+		if err != nil {
+			return k, err
+		}
+		k.Port = free
+	}
+	if k.Name == "" {
+		free, err := c.Catalog.FreeCopyName(ctx, cluster)
+		if err != nil {
+			return k, err
+		}
+		k.Name = free
+	}
+	k.Directory = filepath.Join(c.Dir, k.ID)
+	encoded, err := json.Marshal(p)
+	k.Plan = encoded
+	return k, err
+}
+
+// Make lays the copy out, starts it and follows its recovery to the moment, where
+// it stays, paused and read-only. On an error nothing of it is left.
+func (c *Keeper) Make(ctx context.Context, cluster catalog.Cluster, k catalog.Copy, p plan.Restore, report task.Report) (err error) {
+	defer func() { c.undo(ctx, cluster, k, err, report) }()
+	own, err := c.of(k)
+	if err != nil {
+		return err
+	}
+	c = own
+	backup, err := c.Catalog.Backup(ctx, k.BackupID)
+	if err != nil {
+		return err
+	}
+	if err := c.hasRoom(backup, 0, "the copy was not made"); err != nil {
+		return err
+	}
+	trees, err := c.makeDirs(&k)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = trees.Close() }()
+	report.Log("laying out base %s in %s", backup.ID, k.Directory)
+	laid, err := restore.LayOut(ctx, c.Store, cluster.ID, backup.ID, trees, backup.BytesHeld, report)
+	if err != nil {
+		return err
+	}
+	return c.replay(ctx, cluster, k, p, laid.Head, trees, report)
+}
+
+// Step moves a paused copy to another moment: the base of the new plan is laid over what
+// is there, and the copy replays anew. A move that is refused leaves the copy where it is;
+// one that was begun and fails leaves nothing of it.
+func (c *Keeper) Step(ctx context.Context, cluster catalog.Cluster, k catalog.Copy, p plan.Restore, replays []catalog.Stretch, report task.Report) (err error) {
+	own, err := c.of(k)
+	if err != nil {
+		return err
+	}
+	c = own
+	backup, err := c.Catalog.Backup(ctx, p.Base)
+	if err != nil {
+		return err
+	}
+	held, err := c.used(k)
+	if err != nil {
+		return err
+	}
+	if err := c.hasRoom(backup, held, "the copy was not moved"); err != nil {
+		return err
+	}
+	k.BackupID, k.Moment, k.State = p.Base, p.Boundary.Moment, catalog.CopyLayingOut
+	if k.Plan, err = json.Marshal(p); err != nil {
+		return err
+	}
+	if err := c.Catalog.MoveCopy(ctx, k, replays); err != nil {
+		return err
+	}
+	c.Changed(k.ID)
+	k.ReplayedLSN, k.PausedLSN, k.ReplayedTo.Valid = 0, 0, false
+	defer func() { c.undo(ctx, cluster, k, err, report) }()
+	server := Server(k, cluster.Major())
+	if err := c.Host.Stop(ctx, server, host.Immediate); err != nil { // what it has not written will be overwritten
+		return err
+	}
+	trees, err := c.makeDirs(&k)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = trees.Close() }()
+	report.Log("laying base %s over what is in %s", backup.ID, k.Directory)
+	laid, err := restore.LayOver(ctx, c.Store, cluster.ID, backup.ID, trees, backup.BytesHeld, report)
+	if err != nil {
+		return err
+	}
+	report.Log("%s of %s stood there already", figures.Size(laid.Kept), figures.Size(backup.BytesHeld))
+	return c.replay(ctx, cluster, k, p, laid.Head, trees, report)
+}
+
+// undo removes what there is of a copy that could not be made.
+func (c *Keeper) undo(ctx context.Context, cluster catalog.Cluster, k catalog.Copy, err error, report task.Report) {
+	if err == nil {
+		return
+	}
+	k.Problem = err.Error()
+	if e := c.Remove(context.WithoutCancel(ctx), cluster, k); e != nil {
+		report.Warn("what there was of the copy could not be removed: %v", e)
+	}
+}
+
+// replay starts a copy that is laid out and follows its recovery to the moment.
+func (c *Keeper) replay(ctx context.Context, cluster catalog.Cluster, k catalog.Copy, p plan.Restore, head layout.Head, trees restore.Trees, report task.Report) error {
+	segments, err := c.feedTail(ctx, cluster, p, trees, report)
+	if err != nil {
+		return err
+	}
+	if err := c.configure(cluster, k, p, segments[len(segments)-1], head, trees); err != nil {
+		return err
+	}
+	k.State = catalog.CopyReplaying
+	if err := c.save(ctx, k); err != nil {
+		return err
+	}
+	report.Log("starting the copy on 127.0.0.1, port %d; it replays %d segments (%s to %s) and stops at %s", k.Port, p.Count, p.First, p.Last, p.Boundary.Stop)
+	if err := c.Host.Start(ctx, Server(k, cluster.Major())); err != nil {
+		return err
+	}
+	return c.follow(ctx, cluster, &k, p, report)
+}
+
+func (c *Keeper) save(ctx context.Context, k catalog.Copy) error {
+	err := c.Catalog.SaveCopy(ctx, k)
+	c.Changed(k.ID)
+	return err
+}
+
+// hasRoom tells whether a base can be laid out where so many bytes are held already.
+func (c *Keeper) hasRoom(b catalog.Backup, held int64, title string) error {
+	free, err := c.Host.FreeSpace(c.Dir)
+	if err != nil {
+		return err
+	}
+	// What it holds, not what was read: an incremental backup is laid out whole, too.
+	if need := b.BytesHeld + b.BytesHeld/10; free+held < need {
+		return problem.New(problem.Full, "Free space there, discard a copy that is no longer needed, or serve with another --copies directory.",
+			title, "it needs about %s in %s, and %s are free", figures.Size(need-held), c.Dir, figures.Size(free))
+	}
+	return nil
+}
+
+// makeDirs makes a copy's directories, or opens them. What its server logged and was given before
+// is about another moment, and goes.
+func (c *Keeper) makeDirs(k *catalog.Copy) (t restore.Trees, err error) {
+	if err := c.Host.MakeClosedDir(k.Directory); err != nil {
+		return t, err
+	}
+	tree, err := c.Host.Tree(k.Directory)
+	if err != nil {
+		return t, err
+	}
+	defer func() {
+		if err != nil {
+			_ = tree.Close()
+		}
+	}()
+	t = restore.Trees{Tree: tree, Data: dataDir, Tablespaces: tablespaces, Config: "original-configuration"}
+	for _, old := range []string{serverLog, feedDir} {
+		if err := t.Remove(old); err != nil {
+			return t, err
+		}
+	}
+	for _, d := range []string{t.Data, t.Tablespaces, t.Config, feedDir} {
+		if err := t.MakeDir(d, 0o700); err != nil {
+			return t, err
+		}
+	}
+	k.Socket, err = c.Host.SocketDir(k.Directory)
+	return t, err
+}
+
+// used is how many bytes a copy takes on disk.
+func (c *Keeper) used(k catalog.Copy) (int64, error) {
+	t, err := c.Host.Tree(k.Directory)
+	if err != nil {
+		return 0, err
+	}
+	n, err := t.Used()
+	return n, errors.Join(err, t.Close())
+}
+
+// feedTail puts segments that are not in the store yet beside the copy. It returns
+// all segments that the copy will replay.
+func (c *Keeper) feedTail(ctx context.Context, cluster catalog.Cluster, p plan.Restore, t restore.Trees, report task.Report) ([]pg.Segment, error) {
+	a, err := archive.Open(ctx, c.Catalog, c.Store, c.Spool, cluster)
+	if err != nil {
+		return nil, err
+	}
+	segments := p.Segments(a.Ancestors, cluster.SegmentSize)
+	for _, tail := range a.Spooled(segments) {
+		name := tail.Segment.Name(cluster.SegmentSize)
+		if err := feedOne(ctx, a, tail.Segment, t, filepath.Join(feedDir, name)); err != nil {
+			return nil, fmt.Errorf("segment %s from the spool: %w", name, err)
+		}
+		report.Log("segment %s is not in the store yet; the copy gets what is in the spool, up to %s", name, tail.End)
+	}
+	return segments, nil
+}
+
+func feedOne(ctx context.Context, a *archive.Archive, s pg.Segment, t restore.Trees, to string) error {
+	src, err := a.OpenSegment(ctx, s)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = src.Close() }()
+	f, err := t.Create(to, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(f, src)
+	return errors.Join(err, f.Close())
+}
+
+// Remove ends the copy's server and removes its directory.
+func (c *Keeper) Remove(ctx context.Context, cluster catalog.Cluster, k catalog.Copy) error {
+	c, err := c.of(k)
+	if err != nil {
+		return err
+	}
+	if err := c.Host.Stop(ctx, Server(k, cluster.Major()), host.Immediate); err != nil {
+		return err
+	}
+	for _, dir := range []string{c.Host.SocketPath(k.Directory), k.Directory} {
+		if err := c.Host.RemoveTree(dir); err != nil {
+			return err
+		}
+	}
+	k.State = catalog.CopyDiscarded
+	return c.save(ctx, k)
+}
+
+// Open ends the recovery of a paused copy: it becomes writable, on a timeline of its own.
+func (c *Keeper) Open(ctx context.Context, cluster catalog.Cluster, k catalog.Copy, report task.Report) error {
+	if k.State != catalog.CopyPaused {
+		return problem.New(problem.Conflict, "See: velvet copy show "+k.ID, "the copy was not opened", "it is %s; only a paused copy can be opened", k.State)
+	}
+	c, err := c.of(k)
+	if err != nil {
+		return err
+	}
+	conn, err := Connect(ctx, k, cluster, "template1")
+	if err != nil {
+		return err
+	}
+	defer func() { _ = conn.Close(context.WithoutCancel(ctx)) }()
+	report.Progress(0, 0, task.None, "ending recovery")
+	if _, err := conn.Exec(ctx, `select pg_catalog.pg_wal_replay_resume()`); err != nil {
+		return err
+	}
+	for {
+		var recovering bool
+		if err := conn.QueryRow(ctx, `select pg_catalog.pg_is_in_recovery() from pg_catalog.pg_sleep(0.1)`).Scan(&recovering); err != nil {
+			return fmt.Errorf("%w; the copy's log ends:\n%s", err, c.Host.LogTail(Server(k, cluster.Major()), 1000))
+		}
+		if !recovering {
+			break
+		}
+	}
+	k.State = catalog.CopyOpen
+	report.Log("the copy is open for writing on 127.0.0.1, port %d; its archiving is off and stays off", k.Port)
+	return c.save(ctx, k)
+}
+
+// Refresh notices a copy whose server has gone, or has come back.
+func (c *Keeper) Refresh(ctx context.Context, cluster catalog.Cluster, k catalog.Copy) (catalog.Copy, error) {
+	own, err := c.of(k)
+	if err != nil {
+		k.State, k.Problem = catalog.CopyDown, err.Error()
+		return k, nil
+	}
+	runs := own.Host.Running(Server(k, cluster.Major()))
+	switch {
+	case (k.State == catalog.CopyPaused || k.State == catalog.CopyOpen) && !runs:
+		k.State, k.Problem = catalog.CopyDown, "its server is not running"
+	case k.State == catalog.CopyDown && runs:
+		k.State, k.Problem = catalog.CopyPaused, ""
+		if conn, err := Connect(ctx, k, cluster, "template1"); err == nil {
+			var recovering bool
+			if conn.QueryRow(ctx, `select pg_catalog.pg_is_in_recovery()`).Scan(&recovering) == nil && !recovering {
+				k.State = catalog.CopyOpen
+			}
+			_ = conn.Close(ctx)
+		}
+	default:
+		return k, nil
+	}
+	return k, c.save(ctx, k)
+}
+
+// ticket writes what `velvet segment deliver` needs.
+func (c *Keeper) ticket(cluster catalog.Cluster, k catalog.Copy, last pg.Segment, trees restore.Trees) (string, error) {
+	t := feed.Ticket{
+		Copy: k.ID, Cluster: cluster.ID, Service: c.Service, Certificate: c.Certificate, Token: feed.Token(c.Key, k.ID), Store: c.Place.For(c.Store, cluster.ID),
+		Feed: trees.Path(feedDir), Size: cluster.SegmentSize, Needed: last.Number, Timeline: last.Timeline,
+	}
+	b, err := json.MarshalIndent(t, "", "  ")
+	if err != nil {
+		return "", err
+	}
+	return trees.Path(ticketFile), trees.WriteFile(ticketFile, b, 0o600)
+}
+
+// keepAside moves a configuration file of the original out of the data directory.
+func keepAside(t restore.Trees, name string) error {
+	err := t.Rename(filepath.Join(t.Data, name), filepath.Join(t.Config, name))
+	if errors.Is(err, os.ErrNotExist) {
+		return nil
+	}
+	return err
+}
+
+// tablespaceMap tells the server where its tablespaces are now; it makes the links itself.
+func tablespaceMap(t restore.Trees, head layout.Head) error {
+	if len(head.Tablespaces) == 0 {
+		return nil
+	}
+	content := ""
+	for _, s := range head.Tablespaces {
+		d := filepath.Join(t.Tablespaces, fmt.Sprint(s.OID))
+		if err := t.MakeDir(d, 0o700); err != nil { // one without files is not there yet
+			return err
+		}
+		content += fmt.Sprintf("%d %s\n", s.OID, t.Path(d))
+	}
+	return t.WriteFile(filepath.Join(t.Data, "tablespace_map"), []byte(content), 0o600)
+}

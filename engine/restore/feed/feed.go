@@ -1,0 +1,199 @@
+// Package feed gives a recovering copy the WAL segments that its server asks for,
+// one at a time.
+//
+// Invariant: "not there" is only ever said of a segment that the copy's plan does
+// not need; a needed one that cannot be had is an error that ends recovery, so
+// that a server never mistakes trouble for the end of the WAL. A delivered file
+// has a segment's full size; what was never written is zero.
+package feed
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"crypto/hmac"
+	"crypto/sha256"
+	"crypto/tls"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"path/filepath"
+	"time"
+
+	"velvetrewind/core/pg"
+	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/catalog/seal"
+	"velvetrewind/engine/store"
+	"velvetrewind/engine/store/place"
+	"velvetrewind/engine/store/vault"
+)
+
+// Ticket is the file that `velvet segment deliver` is given: all that it needs to
+// feed one copy. Only the OS user may read it.
+type Ticket struct {
+	Copy    string `json:"copy"`
+	Cluster string `json:"cluster"`
+	Service string `json:"service"` // base URL
+	// Certificate is the one that the service shows, in DER; none where it is asked without TLS.
+	Certificate []byte         `json:"certificate,omitempty"`
+	Token       string         `json:"token"` // good for this copy's segments only
+	Store       place.Place    `json:"store"` // where it is, with the keys to this cluster's part of it
+	Feed        string         `json:"feed"`  // directory with segments that were not in the store yet
+	Size        pg.SegmentSize `json:"segmentSize"`
+	Needed      uint64         `json:"neededTo"` // number of the last segment that the plan needs
+	Timeline    pg.Timeline    `json:"timeline"`
+}
+
+// Token makes the token by which a copy's deliveries show who they are.
+func Token(k seal.Key, copyID string) string {
+	m := hmac.New(sha256.New, k[:])
+	m.Write([]byte("feed " + copyID))
+	return hex.EncodeToString(m.Sum(nil))
+}
+
+// ErrNoSuchSegment says that the WAL goes no further, which is normal at its end.
+var ErrNoSuchSegment = errors.New("there is no such segment")
+
+// Deliver writes the file that the server named to the path that it gave: a
+// segment or a timeline's history. It looks in the copy's own feed, asks the
+// service, and goes straight to the store if the service does not answer.
+func Deliver(ctx context.Context, ticket, name, to string) error {
+	content, err := os.ReadFile(ticket)
+	if err != nil {
+		return err
+	}
+	var t Ticket
+	if err := json.Unmarshal(content, &t); err != nil {
+		return fmt.Errorf("%s: %w", ticket, err)
+	}
+	err = t.deliver(ctx, name, to)
+	if errors.Is(err, ErrNoSuchSegment) && t.needs(name) {
+		return fmt.Errorf("%s is needed and was not found in %s, nor by the service", name, t.Store.Location)
+	}
+	return err
+}
+
+// needs tells whether the copy's plan leads through the named file. History files
+// beyond the plan's timeline and segments past its end are asked for as a matter of course.
+func (t Ticket) needs(name string) bool {
+	if h, ok := pg.ParseHistoryName(name); ok {
+		return h == t.Timeline
+	}
+	s, err := pg.ParseSegmentName(name, t.Size)
+	return err == nil && s.Timeline == t.Timeline && s.Number <= t.Needed
+}
+
+func (t Ticket) deliver(ctx context.Context, name, to string) error {
+	_, isHistory := pg.ParseHistoryName(name)
+	if _, err := pg.ParseSegmentName(name, t.Size); err != nil && !isHistory {
+		return ErrNoSuchSegment // a backup label file or the like, which we do not keep
+	}
+	f, err := os.Open(filepath.Join(t.Feed, name))
+	if err == nil {
+		defer func() { _ = f.Close() }()
+		return t.write(f, to, isHistory)
+	}
+	if !errors.Is(err, os.ErrNotExist) {
+		return err
+	}
+	asked := t.askService(ctx, name, to, isHistory)
+	if asked == nil || errors.Is(asked, ErrNoSuchSegment) {
+		return asked
+	}
+	direct := t.fromStore(ctx, name, to, isHistory)
+	if direct == nil || errors.Is(direct, ErrNoSuchSegment) {
+		return direct
+	}
+	return errors.Join(asked, direct)
+}
+
+const askTimeout = 2 * time.Minute
+
+func (t Ticket) askService(ctx context.Context, name, to string, isHistory bool) error {
+	ctx, cancel := context.WithTimeout(ctx, askTimeout)
+	defer cancel()
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, t.Service+"/api/v1/copies/"+t.Copy+"/feed/"+name, nil)
+	if err != nil {
+		return err
+	}
+	req.Header.Set("Authorization", "Bearer "+t.Token)
+	resp, err := t.client().Do(req)
+	if err != nil {
+		return fmt.Errorf("ask the service: %w", err)
+	}
+	defer func() { _ = resp.Body.Close() }()
+	switch resp.StatusCode {
+	case http.StatusOK:
+		return t.write(resp.Body, to, isHistory)
+	case http.StatusNotFound:
+		return ErrNoSuchSegment
+	}
+	return fmt.Errorf("ask the service: %s", resp.Status)
+}
+
+// client asks nobody but the service itself: through no proxy, and over TLS the one that shows the
+// certificate which it had when the ticket was written.
+func (t Ticket) client() *http.Client {
+	return &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{
+		InsecureSkipVerify: true, // instead of names and authorities the certificate itself is compared
+		VerifyConnection: func(c tls.ConnectionState) error {
+			if len(c.PeerCertificates) == 0 || !bytes.Equal(c.PeerCertificates[0].Raw, t.Certificate) {
+				return errors.New("the service shows another certificate than the ticket names")
+			}
+			return nil
+		},
+	}}}
+}
+
+func (t Ticket) fromStore(ctx context.Context, name, to string, isHistory bool) error {
+	s, err := t.Store.ToRead(ctx)
+	if err != nil {
+		return err
+	}
+	r, err := Open(ctx, s, catalog.Cluster{ID: t.Cluster, SegmentSize: t.Size}, name)
+	if errors.Is(err, store.ErrNotFound) {
+		return ErrNoSuchSegment
+	}
+	if err != nil {
+		return err
+	}
+	defer func() { _ = r.Close() }()
+	return t.write(r, to, isHistory)
+}
+
+// Open reads a segment or a history file from the store by its name.
+func Open(ctx context.Context, s *vault.Vault, k catalog.Cluster, name string) (io.ReadCloser, error) {
+	if h, ok := pg.ParseHistoryName(name); ok {
+		return s.Open(ctx, store.HistoryKey(k.ID, h))
+	}
+	seg, err := pg.ParseSegmentName(name, k.SegmentSize)
+	if err != nil {
+		return nil, err
+	}
+	return s.Segment(ctx, k.ID, seg, k.SegmentSize)
+}
+
+// write puts the content where the server wants it, whole or not at all.
+func (t Ticket) write(content io.Reader, to string, isHistory bool) error {
+	aside := to + ".velvet"
+	f, err := os.OpenFile(aside, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
+	if err != nil {
+		return err
+	}
+	n, err := io.Copy(f, bufio.NewReaderSize(content, 1<<20))
+	switch {
+	case err != nil:
+	case !isHistory && n > int64(t.Size):
+		err = fmt.Errorf("%d bytes are more than a segment has", n)
+	case !isHistory:
+		err = f.Truncate(int64(t.Size)) // the rest of a cut segment is zero
+	}
+	if err = errors.Join(err, f.Close()); err != nil {
+		return errors.Join(err, os.Remove(aside))
+	}
+	return os.Rename(aside, to)
+}

@@ -1,0 +1,313 @@
+// Package names keeps what relation files are called: it asks the protected cluster,
+// remembers every answer with its time, and so still knows a table after it was
+// dropped, truncated or rewritten.
+//
+// Invariant: a name once learned is never forgotten or changed, only followed by a
+// later one. A file that nobody ever saw in a catalog has no name.
+package names
+
+import (
+	"context"
+	"fmt"
+	"sync"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"velvetrewind/core/journal"
+	"velvetrewind/core/pg"
+	"velvetrewind/core/wal"
+	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/server/access"
+)
+
+// Book is the names of one cluster. It is safe for concurrent use.
+type Book struct {
+	catalog *catalog.Catalog
+	cluster string
+
+	mu    sync.RWMutex
+	read  time.Time                     // the newest name that was read from the catalogue
+	files map[wal.RelationRef][]version // oldest first
+	rows  map[table]int64               // latest estimate
+
+	databases map[uint32]string
+	schemas   map[schema]string
+
+	unsaved []catalog.RelationName
+
+	sampling, saving sync.Mutex
+}
+
+type version struct {
+	name  journal.Name
+	since time.Time
+}
+
+type schema struct{ database, oid uint32 }
+
+type table struct {
+	database string
+	oid      uint32
+}
+
+// Books are the books of all clusters, each opened once.
+type Books struct {
+	Catalog *catalog.Catalog
+
+	mu   sync.Mutex
+	open map[string]*Book
+}
+
+// Of gives the book of a cluster with everything that the catalogue knows by now,
+// whichever instance of the service has learned it.
+func (b *Books) Of(ctx context.Context, cluster string) (*Book, error) {
+	b.mu.Lock()
+	book := b.open[cluster]
+	if book == nil {
+		if b.open == nil {
+			b.open = make(map[string]*Book)
+		}
+		book = &Book{catalog: b.Catalog, cluster: cluster, files: make(map[wal.RelationRef][]version), rows: make(map[table]int64),
+			databases: make(map[uint32]string), schemas: make(map[schema]string)}
+		b.open[cluster] = book
+	}
+	b.mu.Unlock()
+	return book, book.catchUp(ctx)
+}
+
+// catchUp reads what was learned since it was last read.
+func (b *Book) catchUp(ctx context.Context) error {
+	b.mu.RLock()
+	after := b.read
+	b.mu.RUnlock()
+	list, err := b.catalog.RelationNames(ctx, b.cluster, after)
+	if err != nil {
+		return err
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for _, n := range list {
+		b.learn(n)
+		b.read = n.Since
+	}
+	return nil
+}
+
+// learn takes a name over, and tells whether it was new.
+func (b *Book) learn(n catalog.RelationName) bool {
+	ref := wal.RelationRef{Space: n.Space, Database: n.Database, Filenode: n.Filenode}
+	name := journal.Name{OID: n.OID, Database: n.DBName, Schema: n.Schema, Table: n.Name, Part: journal.Part(n.Part)}
+	if name.Part == journal.Main && n.Rows >= 0 {
+		b.rows[table{n.DBName, n.OID}] = n.Rows
+	}
+	list := b.files[ref]
+	for _, v := range list {
+		if v.since.Equal(n.Since) {
+			return false // read back
+		}
+	}
+	if k := len(list); k > 0 && list[k-1].name == name {
+		return false
+	}
+	b.files[ref] = append(list, version{name, n.Since})
+	return true
+}
+
+// At gives the names as they were at a time: of each file the newest that was known
+// by then, or else the first that was learned.
+func (b *Book) At(t time.Time) journal.Lookup {
+	return func(ref wal.RelationRef) (journal.Name, bool) {
+		b.mu.RLock()
+		defer b.mu.RUnlock()
+		list := b.files[ref]
+		if len(list) == 0 {
+			return journal.Name{}, false
+		}
+		found := list[0].name
+		for _, v := range list[1:] {
+			if v.since.After(t) {
+				break
+			}
+			found = v.name
+		}
+		return found, true
+	}
+}
+
+// Now gives the names as they were learned last.
+func (b *Book) Now() journal.Lookup { return b.At(time.Unix(1<<40, 0)) }
+
+// Rows is how many rows a table had when it was last asked for, or 0 if that is not known.
+func (b *Book) Rows(c journal.TableChange) int64 {
+	b.mu.RLock()
+	defer b.mu.RUnlock()
+	return b.rows[table{c.Database, c.OID}]
+}
+
+// See learns from a transaction what the files that it made are called. It tells
+// whether a file was made that only the server can name.
+func (b *Book) See(t *journal.Transaction) (unclear bool) {
+	if !t.Committed || len(t.Created) == 0 {
+		return false
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for _, n := range t.Named {
+		name, ok := b.nameOf(n, t)
+		if ok {
+			b.note(n.File, name, t.Time)
+		}
+		unclear = unclear || !ok && n.Part == journal.Main
+	}
+	replaced := t.Replacements()
+	unclear = unclear || len(t.Named) == 0 && len(replaced) == 0
+	for _, pair := range replaced {
+		if list := b.files[pair[0]]; len(list) > 0 {
+			b.note(pair[1], list[len(list)-1].name, t.Time)
+		}
+	}
+	return unclear
+}
+
+// nameOf puts a name together from a row of pg_class.
+func (b *Book) nameOf(n journal.Named, t *journal.Transaction) (journal.Name, bool) {
+	database, ok := b.databases[n.File.Database]
+	if !ok {
+		return journal.Name{}, false
+	}
+	if n.Copy { // what it is the new form of
+		for _, old := range t.Dropped {
+			if list := b.files[old]; len(list) > 0 && list[len(list)-1].name.OID == n.OID && list[len(list)-1].name.Part == journal.Main {
+				return list[len(list)-1].name, true
+			}
+		}
+		return journal.Name{}, false
+	}
+	if n.Part == journal.Index || n.Part == journal.Toast {
+		return journal.Name{}, false // of which table, the next sample tells
+	}
+	name, ok := b.schemas[schema{n.File.Database, n.Schema}]
+	return journal.Name{OID: n.OID, Database: database, Schema: name, Table: n.Name, Part: n.Part}, ok
+}
+
+// note keeps a name that was read from the WAL, unless the file has one.
+func (b *Book) note(file wal.RelationRef, name journal.Name, since time.Time) {
+	if len(b.files[file]) > 0 {
+		return
+	}
+	n := catalog.RelationName{
+		Space: file.Space, Database: file.Database, Filenode: file.Filenode, Since: since, OID: name.OID, DBName: name.Database,
+		Schema: name.Schema, Name: name.Table, Part: int16(name.Part), Rows: -1,
+	}
+	if b.learn(n) {
+		b.unsaved = append(b.unsaved, n)
+	}
+}
+
+// databases lists those that can be connected to, with the time by the server's clock. Shared
+// relations belong to all of them.
+const databases = `select datname, pg_catalog.clock_timestamp() as at from pg_catalog.pg_database where datallowconn and pg_catalog.has_database_privilege(datname, 'connect') order by datname`
+
+// relations asks one database for its files: each relation with the table that it is
+// part of. The server's estimate of rows is -1 for a table that was never analyzed.
+const relations = `
+select case when c.reltablespace operator(pg_catalog.=) 0 then d.dattablespace else c.reltablespace end,
+	case when c.relisshared then 0::pg_catalog.oid else d.oid end,
+	pg_catalog.pg_relation_filenode(c.oid), o.oid, n.oid, d.oid, n.nspname, o.relname,
+	case when c.relkind operator(pg_catalog.=) any ('{r, m}') then 0 when c.relkind operator(pg_catalog.=) 't' or c.relkind operator(pg_catalog.=) 'i' and t.relkind operator(pg_catalog.=) 't' then 1 when c.relkind operator(pg_catalog.=) 'i' then 2 else 3 end::smallint,
+	(case when o.reltuples operator(pg_catalog.>=) 0 then o.reltuples else coalesce(s.n_live_tup, -1) end)::bigint
+from pg_catalog.pg_class c
+join pg_catalog.pg_database d on d.datname operator(pg_catalog.=) pg_catalog.current_database()
+left join pg_catalog.pg_index i on i.indexrelid operator(pg_catalog.=) c.oid
+left join pg_catalog.pg_class t on t.oid operator(pg_catalog.=) i.indrelid and t.relkind operator(pg_catalog.=) 't'
+left join pg_catalog.pg_class p on p.reltoastrelid operator(pg_catalog.=) case when c.relkind operator(pg_catalog.=) 't' then c.oid else t.oid end
+join pg_catalog.pg_class o on o.oid operator(pg_catalog.=) coalesce(p.oid, i.indrelid, c.oid)
+join pg_catalog.pg_namespace n on n.oid operator(pg_catalog.=) o.relnamespace
+left join pg_catalog.pg_stat_all_tables s on s.relid operator(pg_catalog.=) o.oid and s.n_live_tup operator(pg_catalog.>) 0
+where pg_catalog.pg_relation_filenode(c.oid) is not null and c.relpersistence operator(pg_catalog.<>) 't'`
+
+// Sample asks every database of the cluster, and keeps what is new.
+func (b *Book) Sample(ctx context.Context, a access.Access) error {
+	b.sampling.Lock()
+	defer b.sampling.Unlock()
+	type database struct {
+		Datname string
+		At      time.Time
+	}
+	names, err := ask(ctx, a, "", databases, pgx.RowToStructByName[database])
+	if err != nil {
+		return err
+	}
+	for _, db := range names {
+		list, err := ask(ctx, a, db.Datname, relations, func(row pgx.CollectableRow) (n sampled, err error) {
+			n.DBName, n.Since = db.Datname, db.At.UTC().Truncate(time.Microsecond) // as the catalogue keeps it
+			return n, row.Scan(&n.Space, &n.Database, &n.Filenode, &n.OID, &n.schema, &n.database, &n.Schema, &n.Name, &n.Part, &n.Rows)
+		})
+		if err != nil {
+			return fmt.Errorf("the names of database %s: %w", db.Datname, err)
+		}
+		b.keep(list)
+	}
+	return b.Save(ctx)
+}
+
+// sampled is a name with the oids of its schema and database.
+type sampled struct {
+	catalog.RelationName
+	schema, database uint32
+}
+
+// keep learns a list and remembers what was new in it.
+func (b *Book) keep(list []sampled) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for _, n := range list {
+		b.databases[n.database], b.schemas[schema{n.database, n.schema}] = n.DBName, n.Schema
+		if b.learn(n.RelationName) {
+			b.unsaved = append(b.unsaved, n.RelationName)
+		}
+	}
+}
+
+// Save writes what was learned to the catalogue. What could not be written is written
+// the next time.
+func (b *Book) Save(ctx context.Context) error {
+	b.saving.Lock()
+	defer b.saving.Unlock()
+	b.mu.Lock()
+	list := b.unsaved
+	b.mu.Unlock()
+	if len(list) == 0 {
+		return nil
+	}
+	if err := b.catalog.AddRelationNames(ctx, b.cluster, list); err != nil {
+		return err
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.unsaved = b.unsaved[len(list):]
+	return nil
+}
+
+func ask[T any](ctx context.Context, a access.Access, database, query string, read pgx.RowToFunc[T]) ([]T, error) {
+	conn, err := a.SQL(ctx, database)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = conn.Close(context.WithoutCancel(ctx)) }()
+	rows, err := conn.Query(ctx, query)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, read)
+}
+
+// NextXID asks for the next transaction id, with its epoch.
+func NextXID(ctx context.Context, a access.Access) (pg.FullXID, error) {
+	list, err := ask(ctx, a, "", `select pg_catalog.pg_snapshot_xmax(pg_catalog.pg_current_snapshot())::pg_catalog.text::bigint`, pgx.RowTo[int64])
+	if err != nil || len(list) == 0 {
+		return 0, err
+	}
+	return pg.FullXID(list[0]), nil
+}

@@ -1,0 +1,94 @@
+package names_test
+
+import (
+	"context"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"velvetrewind/core/journal"
+	"velvetrewind/core/pg"
+	"velvetrewind/core/wal"
+	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/server/access"
+	"velvetrewind/engine/server/names"
+	"velvetrewind/testbed"
+)
+
+// TestNamesAreFollowed has tables renamed, truncated, dropped and their numbers used again: each file is called what it
+// was called at a time, also by a book that reads what another one has kept.
+func TestNamesAreFollowed(t *testing.T) {
+	ctx := context.Background()
+	b := testbed.New(t)
+	records, p := b.Postgres("catalogue", false), b.Postgres("ferries", true)
+	c, err := catalog.Open(ctx, records.DSN(testbed.Superuser, "postgres")+" password='"+testbed.Password+"'")
+	require.NoError(t, err)
+	t.Cleanup(c.Close)
+	k := catalog.Cluster{ID: catalog.NewID(), Name: "ferries", SystemID: 1, ServerVersion: 150000, SegmentSize: pg.DefaultSegmentSize, Slot: "s"}
+	require.NoError(t, c.AddCluster(ctx, k))
+	p.Exec("postgres", "create schema crew", "create table booking (id serial primary key, note text)", "insert into booking (note) select 'x' from generate_series(1, 500)",
+		"create table crew.shift (id int)", "create materialized view season as select 1 as n", "analyze")
+	conn := p.Connect("postgres")
+	defer func() { _ = conn.Close(ctx) }()
+	database := testbed.One[uint32](b, conn, "select oid from pg_database where datname = 'postgres'")
+	file := func(relation string) wal.RelationRef {
+		return wal.RelationRef{Space: 1663, Database: database, Filenode: testbed.One[uint32](b, conn, "select pg_relation_filenode($1::regclass)", relation)}
+	}
+	login := access.Access{ConnString: p.DSN(testbed.Superuser, "postgres"), Password: testbed.Password}
+	open := func() *names.Book {
+		book, err := (&names.Books{Catalog: c}).Of(ctx, k.ID)
+		require.NoError(t, err)
+		return book
+	}
+	book := open()
+	_, known := book.Now()(file("booking"))
+	require.False(t, known, "nobody has asked yet")
+	require.NoError(t, book.Sample(ctx, login))
+
+	booking, toast := file("booking"), file(testbed.One[string](b, conn, "select reltoastrelid::regclass::text from pg_class where relname = 'booking'"))
+	is := func(lookup journal.Lookup, ref wal.RelationRef, label string, part journal.Part) {
+		t.Helper()
+		n, ok := lookup(ref)
+		require.True(t, ok, label)
+		assert.Equal(t, label, n.Label())
+		assert.Equal(t, part, n.Part, label)
+		assert.Equal(t, "postgres", n.Database)
+	}
+	is(book.Now(), booking, "booking", journal.Main)
+	is(book.Now(), toast, "booking", journal.Toast)
+	is(book.Now(), file("booking_pkey"), "booking", journal.Index)
+	is(book.Now(), file("booking_id_seq"), "booking_id_seq", journal.Other)
+	is(book.Now(), file("crew.shift"), "crew.shift", journal.Main)
+	is(book.Now(), file("season"), "season", journal.Main)
+	n, _ := book.Now()(booking)
+	assert.EqualValues(t, 500, book.Rows(journal.TableChange{Name: n}))
+
+	before := testbed.One[time.Time](b, conn, "select clock_timestamp()")
+	shift := file("crew.shift")
+	p.Exec("postgres", "alter table booking rename to reservation", "drop table crew.shift", "truncate reservation", "create temp table passing (n int)")
+	require.NoError(t, book.Sample(ctx, login))
+	for _, book := range []*names.Book{book, open()} {
+		is(book.At(before), booking, "booking", journal.Main)
+		is(book.Now(), booking, "booking", journal.Main) // under that name it went
+		is(book.Now(), file("reservation"), "reservation", journal.Main)
+		is(book.At(before), file("reservation"), "reservation", journal.Main) // the first that was learned of it
+		is(book.Now(), shift, "crew.shift", journal.Main)
+	}
+
+	// What a transaction that truncates says of its new files, and one of which the order is not known.
+	made := func(n uint32) wal.RelationRef { return wal.RelationRef{Space: 1663, Database: database, Filenode: n} }
+	at := time.Now()
+	old := file("reservation")
+	assert.False(t, book.See(&journal.Transaction{Committed: true, Time: at, Created: []wal.RelationRef{made(900_001)}, Dropped: []wal.RelationRef{old}}))
+	is(book.Now(), made(900_001), "reservation", journal.Main)
+	assert.True(t, book.See(&journal.Transaction{Committed: true, Time: at, Created: []wal.RelationRef{made(900_002)}}), "only the server can name it")
+	assert.False(t, book.See(&journal.Transaction{Time: at, Created: []wal.RelationRef{made(900_003)}, Dropped: []wal.RelationRef{old}}), "rolled back")
+	for _, n := range []uint32{900_002, 900_003} {
+		_, known = book.Now()(made(n))
+		assert.False(t, known)
+	}
+	require.NoError(t, book.Save(ctx))
+	is(open().Now(), made(900_001), "reservation", journal.Main)
+}
