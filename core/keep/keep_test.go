@@ -442,12 +442,14 @@ func TestTheEndOfARunWithoutCommits(t *testing.T) {
 		start, stop pg.LSN
 		timeline    pg.Timeline
 		tells       bool
+		of          pg.LSN // a piece of the stretch that the base itself does not need
 	}{
-		"within":              {day(1), day(2), 1, true},
-		"all of it":           {day(0), day(3), 1, true},
-		"of another timeline": {day(1), day(2), 2, false},
-		"of another stretch":  {day(5), day(6), 1, false},
-		"from before the end": {day(2), day(3) + cell, 1, false},
+		"within":              {day(1), day(2), 1, true, day(3) - cell},
+		"from its beginning":  {day(0), day(2), 1, true, day(3) - cell},
+		"to its end":          {day(2), day(3), 1, true, day(2) - cell},
+		"of another timeline": {day(1), day(2), 2, false, day(3) - cell},
+		"of another stretch":  {day(5), day(6), 1, false, day(3) - cell},
+		"from before the end": {day(2), day(3) + cell, 1, false, day(3) - cell},
 	} {
 		h := History{Size: size, Live: 2, WAL: []reach.WAL{
 			{Timeline: 1, Start: day(0), End: day(3), LastCommit: clock(day(0))},
@@ -458,10 +460,10 @@ func TestTheEndOfARunWithoutCommits(t *testing.T) {
 			{ID: "quiet", Timeline: c.timeline, Start: c.start, Stop: c.stop, StopTime: clock(day(4))},
 			{ID: "new", Timeline: 2, Start: day(8), Stop: day(8) + cell, StopTime: clock(day(8))},
 		}}
-		for since, kept := range map[pg.LSN]bool{day(4): c.tells, day(4) + cell: false} {
+		for since, kept := range map[pg.LSN]bool{day(4) - cell: c.tells, day(4): c.tells && what != "to its end", day(4) + cell: false} {
 			hours := int(clock(day(9)).Sub(clock(since)).Hours())
 			d := Decide(h, Rule{SpanHours: hours}, clock(day(9)), time.UTC)
-			assert.Equal(t, kept, cells(keptOf(d))[place{1, (day(3) - cell) / cell}], "%s, since %s", what, since)
+			assert.Equal(t, kept, cells(keptOf(d))[place{1, c.of / cell}], "%s, since %s", what, since)
 		}
 	}
 }
