@@ -143,6 +143,13 @@ func TestTables(t *testing.T) {
 		_, err := NewCondenser(&out, Header{Generation: 1}, nil, stay)
 		assert.Equal(t, ok, err == nil, n)
 	}
+	full := []Moved{{1 << 28, 1 << 14}} // five bytes of the distance and three of the length, each
+	for len(full) < ExtentSize/8 {
+		last := full[len(full)-1]
+		full = append(full, Moved{last.Origin + int64(last.Length) + 1<<28, 1 << 14})
+	}
+	_, err = NewCondenser(&out, Header{Generation: 1}, nil, full)
+	assert.NoError(t, err, "its table just fills a frame")
 	far := []Moved{{1 << 40, 1 << 20}}
 	for len(far) < ExtentSize/8 {
 		last := far[len(far)-1]
