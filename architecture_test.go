@@ -23,9 +23,10 @@ const module = "velvetrewind/"
 // cmd → cli, service → engine → core.
 var allowed = map[string][]string{
 	"core":    {"core"},
+	"api":     {"core/pg", "api"},
 	"engine":  {"core", "engine"},
-	"service": {"core", "engine", "service", "console"},
-	"cli":     {"core", "engine", "cli", "service/wire"},
+	"service": {"api", "core", "engine", "service", "console"},
+	"cli":     {"api", "core", "engine/restore/feed", "cli"},
 	"console": {},
 	"demo":    {"core", "engine", "demo"},
 	"testbed": {"core", "engine", "testbed"},
@@ -261,4 +262,27 @@ func TestNamesAreQualified(t *testing.T) {
 		}
 	}
 	assert.Greater(t, found, 20)
+}
+
+// TestOnlyTheAPIHasItsTags keeps the shapes of the API in one place: what core and the engine work out is converted.
+func TestOnlyTheAPIHasItsTags(t *testing.T) {
+	tag := regexp.MustCompile("`[^`\n]*\\b(doc|enum|minimum|maximum|minLength|maxLength):\"")
+	found := 0
+	for _, room := range []string{"api", "core", "engine"} {
+		require.NoError(t, filepath.WalkDir(room, func(file string, d fs.DirEntry, err error) error {
+			require.NoError(t, err)
+			if filepath.Ext(file) != ".go" {
+				return nil
+			}
+			content, err := os.ReadFile(file)
+			require.NoError(t, err)
+			if n := len(tag.FindAll(content, -1)); room == "api" {
+				found += n
+			} else {
+				assert.Zero(t, n, "%s has tags of the API", file)
+			}
+			return nil
+		}))
+	}
+	assert.Greater(t, found, 200, "they are found where they are")
 }

@@ -14,6 +14,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"velvetrewind/api"
 	"velvetrewind/core/layout"
 	"velvetrewind/core/pg"
 	"velvetrewind/core/task"
@@ -21,7 +22,6 @@ import (
 	"velvetrewind/engine/server/access"
 	"velvetrewind/engine/server/replication"
 	"velvetrewind/engine/store/vault"
-	"velvetrewind/service/wire"
 	"velvetrewind/testbed"
 	"velvetrewind/testbed/storebed"
 )
@@ -42,8 +42,8 @@ func stand(b measure, scale int, args ...string) (*testbed.Bed, *testbed.Postgre
 	return bed, p, s
 }
 
-func cluster(s *testbed.Service) wire.Cluster {
-	var k wire.Cluster
+func cluster(s *testbed.Service) api.Cluster {
+	var k api.Cluster
 	s.JSON(&k, "cluster", "show", "original")
 	return k
 }
@@ -92,11 +92,11 @@ func stream(b measure, p *testbed.Postgres, to io.Writer) (int64, time.Duration)
 
 // takeBackup takes a verified, compressed backup through the service, and says how long
 // the whole task took: from the checkpoint until the manifest was safe.
-func takeBackup(b measure, s *testbed.Service, kind string) (wire.Backup, time.Duration) {
-	var taken wire.Backup
+func takeBackup(b measure, s *testbed.Service, kind string) (api.Backup, time.Duration) {
+	var taken api.Backup
 	s.JSON(&taken, "backup", "take", "original", "--checkpoint", "fast", "--kind", kind)
 	require.Equal(b, kind, taken.Kind)
-	var shown struct{ Task wire.Task }
+	var shown struct{ Task api.Task }
 	s.JSON(&shown, "task", "show", taken.Task)
 	return taken, shown.Task.FinishedAt.Sub(*shown.Task.StartedAt)
 }
@@ -127,7 +127,7 @@ func backup(b measure) {
 			_, err := exec.LookPath("zstd")
 			piping := err == nil && codec == "zstd"
 			var raws, pipes, firsts, agains series
-			var first, again wire.Backup
+			var first, again api.Backup
 			for range b.rounds {
 				var raw, took time.Duration
 				_, raw = discardRaw(b, p)
@@ -139,7 +139,7 @@ func backup(b measure) {
 				firsts = append(firsts, took)
 				again, took = takeBackup(b, s, layout.Full)
 				agains = append(agains, took)
-				for _, k := range []wire.Backup{first, again} {
+				for _, k := range []api.Backup{first, again} {
 					s.Must("backup", "drop", k.ID, "--confirm", "original")
 				}
 			}
@@ -180,7 +180,7 @@ func incremental(b measure) {
 			_, first := takeBackup(b, s, layout.Full)
 			rows := b.large * 100_000
 			var parts, wholes series
-			var part wire.Backup
+			var part api.Backup
 			for i := range b.rounds {
 				changeOnePercent(p, rows, rows/4+i*rows/8)
 				caughtUp(bed, p, s)
@@ -233,7 +233,7 @@ func restoring(b measure) {
 				was, over := layOut(b, bed, s, backup, restore.LayOver)
 				kept = was.Kept
 				require.NoError(b, os.RemoveAll(bed.Path("laid")))
-				var k wire.Copy
+				var k api.Copy
 				started = time.Now()
 				s.JSON(&k, "restore", "start", "original", "latest")
 				side := time.Since(started)
@@ -258,7 +258,7 @@ func restoring(b measure) {
 
 // layOut lays a backup out from the store, in an empty directory or over what is there, and
 // says how long that took.
-func layOut(b measure, bed *testbed.Bed, s *testbed.Service, backup wire.Backup,
+func layOut(b measure, bed *testbed.Bed, s *testbed.Service, backup api.Backup,
 	how func(context.Context, *vault.Vault, string, string, restore.Trees, int64, task.Report) (restore.Laid, error)) (restore.Laid, time.Duration) {
 	v := storebed.Open(bed, s)
 	require.NoError(b, bed.Host.MakeDir(bed.Path("laid"), 0o700))

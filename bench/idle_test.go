@@ -11,7 +11,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
-	"velvetrewind/service/wire"
+	"velvetrewind/api"
 	"velvetrewind/testbed"
 )
 
@@ -40,7 +40,7 @@ func idle(b measure) {
 		r := s.VelvetWith(testbed.Password, "cluster", "add", fmt.Sprintf("original-%d", n), "--connect", p.DSN(testbed.Superuser, "postgres"), "--password-file", "-", "--no-base")
 		require.Zero(b, r.Code, r.Err)
 	}
-	var list []wire.Cluster
+	var list []api.Cluster
 	bed.Eventually("all are captured", func() bool {
 		s.JSON(&list, "cluster", "list")
 		for _, k := range list {

@@ -14,6 +14,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
+	"velvetrewind/api"
 	"velvetrewind/core/journal"
 	"velvetrewind/core/layout"
 	"velvetrewind/core/pg"
@@ -21,7 +22,6 @@ import (
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/changes"
 	"velvetrewind/engine/store"
-	"velvetrewind/service/wire"
 	"velvetrewind/testbed"
 	"velvetrewind/testbed/storebed"
 )
@@ -191,14 +191,14 @@ func askMonth(b measure) {
 	ask("moment", "first out", "moment", "before delete of booking", "--cluster", "original")
 	ask("transaction", "table_", "changes", "show", "original", largest)
 	ask("table", "table_3", "changes", "list", "original", "--table", "table_3", "--min-rows", "1")
-	var list wire.Changes
+	var list api.Changes
 	s.JSON(&list, "changes", "biggest", "original", "--kind", "delete", "--limit", "1")
 	require.EqualValues(b, 1_000_000+b.month/2*eachCommits, list.Transactions[0].XID, "the largest was found")
 }
 
 // makeMonth writes the indexes of a month, with transactions that were never made by a
 // server, and records their segments. It returns the size of the indexes.
-func makeMonth(b measure, bed *testbed.Bed, s *testbed.Service, k wire.Cluster, first uint64) int64 {
+func makeMonth(b measure, bed *testbed.Bed, s *testbed.Service, k api.Cluster, first uint64) int64 {
 	ctx := context.Background()
 	objects := storebed.Open(bed, s)
 	z := pg.DefaultSegmentSize

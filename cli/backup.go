@@ -9,9 +9,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"velvetrewind/api"
 	"velvetrewind/core/figures"
-	"velvetrewind/engine/backup"
-	"velvetrewind/service/wire"
 )
 
 func (a *app) backup() *cobra.Command {
@@ -34,18 +33,14 @@ func (a *app) backupTake() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			body := map[string]any{"kind": kind}
-			if checkpoint != "" {
-				body["checkpoint"] = checkpoint
-			}
-			var t wire.Task
-			if err := c.post(cmd.Context(), "/clusters/"+seg(args[0])+"/backups", body, &t); err != nil {
+			var t api.Task
+			if err := c.post(cmd.Context(), "/clusters/"+seg(args[0])+"/backups", api.TakeBackupRequest{Kind: kind, Checkpoint: checkpoint}, &t); err != nil {
 				return err
 			}
 			if t, err = a.finish(cmd, c, t, detach); err != nil || detach {
 				return err
 			}
-			var b wire.Backup
+			var b api.Backup
 			if err := c.get(cmd.Context(), "/backups/"+seg(t.Subject), &b); err != nil {
 				return err
 			}
@@ -59,14 +54,14 @@ func (a *app) backupTake() *cobra.Command {
 }
 
 // lostMark is a base's id, with a word if it cannot be read.
-func lostMark(id string, b wire.Backup) string {
+func lostMark(id string, b api.Backup) string {
 	if b.Lost {
 		return id + " (unreadable)"
 	}
 	return id
 }
 
-func drawBackup(w io.Writer, b wire.Backup) {
+func drawBackup(w io.Writer, b api.Backup) {
 	faults := "every one right"
 	if b.PageFaults > 0 {
 		faults = figures.Count(b.PageFaults) + " damaged"
@@ -104,7 +99,7 @@ func (a *app) backupList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var list []wire.Backup
+			var list []api.Backup
 			if err := c.get(cmd.Context(), "/clusters/"+seg(args[0])+"/backups", &list); err != nil {
 				return err
 			}
@@ -131,7 +126,7 @@ func (a *app) backupList() *cobra.Command {
 // mostTables is how many tables are printed.
 const mostTables = 20
 
-func drawContent(w io.Writer, c backup.Content) {
+func drawContent(w io.Writer, c api.Content) {
 	alone := "not known: what another base backup needs cannot be read"
 	if c.Alone != nil {
 		alone = figures.Size(*c.Alone) + " in the store that no other backup needs"
@@ -183,9 +178,9 @@ func (a *app) backupShow() *cobra.Command {
 				return err
 			}
 			var shown struct {
-				wire.Backup
-				Content backup.Content `json:"content"`
-				Log     []wire.Line    `json:"log"`
+				api.Backup
+				Content api.Content `json:"content"`
+				Log     []api.Line  `json:"log"`
 			}
 			if err := c.get(cmd.Context(), "/backups/"+seg(args[0]), &shown.Backup); err != nil {
 				return err
@@ -219,7 +214,7 @@ func (a *app) backupDrop() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.confirmedTask(cmd, c, typed, detach, func(name string, t *wire.Task) error {
+			return a.confirmedTask(cmd, c, typed, detach, func(name string, t *api.Task) error {
 				return c.call(cmd.Context(), http.MethodDelete, "/backups/"+seg(args[0])+"?confirm="+url.QueryEscape(name), nil, t)
 			})
 		},

@@ -10,8 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"velvetrewind/core/calendar"
-	"velvetrewind/service/wire"
+	"velvetrewind/api"
 )
 
 func (a *app) calendar() *cobra.Command {
@@ -30,7 +29,7 @@ func (a *app) calendarList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var list []wire.Entry
+			var list []api.Entry
 			if err := c.get(cmd.Context(), "/calendar?cluster="+seg(cluster), &list); err != nil {
 				return err
 			}
@@ -47,7 +46,7 @@ func (a *app) calendarList() *cobra.Command {
 	return cmd
 }
 
-func drawEntries(w io.Writer, list []wire.Entry) {
+func drawEntries(w io.Writer, list []api.Entry) {
 	t := grid(w, "entry", "work", "of", "when", "next", "last begun", "")
 	for _, e := range list {
 		next, last, note := "", "", ""
@@ -66,7 +65,7 @@ func drawEntries(w io.Writer, list []wire.Entry) {
 }
 
 // entryOf says what an entry is about.
-func entryOf(e wire.Entry) string {
+func entryOf(e api.Entry) string {
 	switch {
 	case e.Cluster != "":
 		return e.Cluster
@@ -78,7 +77,7 @@ func entryOf(e wire.Entry) string {
 
 // scheduleFlags are a schedule on a command line.
 type scheduleFlags struct {
-	plan  calendar.Schedule
+	plan  api.CalendarSchedule
 	quiet []string
 }
 
@@ -92,11 +91,11 @@ func (f *scheduleFlags) add(cmd *cobra.Command) {
 	cmd.Flags().StringSliceVar(&f.quiet, "quiet", nil, "nothing begins then, but when it ends: FROM-TO, as 08:00-18:00, or mon:08:00-18:00")
 }
 
-func (f *scheduleFlags) read() (calendar.Schedule, error) {
+func (f *scheduleFlags) read() (api.CalendarSchedule, error) {
 	plan := f.plan
 	for _, q := range f.quiet {
 		day, span, ok := strings.Cut(q, ":")
-		w := calendar.Window{}
+		w := api.CalendarWindow{}
 		if ok && len(day) == 3 && day[0] > '9' {
 			w.Weekdays = []string{day}
 		} else {
@@ -128,15 +127,15 @@ func (a *app) calendarAdd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var next wire.Upcoming
-			if err := c.post(cmd.Context(), "/calendar/preview", map[string]any{"schedule": plan}, &next); err != nil {
+			var next api.Upcoming
+			if err := c.post(cmd.Context(), "/calendar/preview", api.PreviewScheduleRequest{Schedule: plan}, &next); err != nil {
 				return err
 			}
 			if previewOnly {
 				return a.show(cmd, next, func(w io.Writer) { drawUpcoming(w, next, plan.Zone) })
 			}
-			var e wire.Entry
-			in := map[string]any{"cluster": cluster, "policy": policy, "work": args[0], "detail": kind, "schedule": plan}
+			var e api.Entry
+			in := api.AddEntryRequest{Cluster: cluster, Policy: policy, Work: args[0], Detail: kind, Schedule: plan}
 			if err := c.post(cmd.Context(), "/calendar", in, &e); err != nil {
 				return err
 			}
@@ -155,7 +154,7 @@ func (a *app) calendarAdd() *cobra.Command {
 }
 
 // drawUpcoming shows runs in the schedule's own zone, and in the user's.
-func drawUpcoming(w io.Writer, u wire.Upcoming, zone string) {
+func drawUpcoming(w io.Writer, u api.Upcoming, zone string) {
 	if zone == "" {
 		zone = "UTC"
 	}
@@ -179,11 +178,11 @@ func (a *app) calendarPause(use, short string, paused bool) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var e wire.Entry
-			if err := c.call(cmd.Context(), http.MethodPut, "/calendar/"+seg(args[0])+"/paused", map[string]bool{"paused": paused}, &e); err != nil {
+			var e api.Entry
+			if err := c.call(cmd.Context(), http.MethodPut, "/calendar/"+seg(args[0])+"/paused", api.PauseEntryRequest{Paused: paused}, &e); err != nil {
 				return err
 			}
-			return a.show(cmd, e, func(w io.Writer) { drawEntries(w, []wire.Entry{e}) })
+			return a.show(cmd, e, func(w io.Writer) { drawEntries(w, []api.Entry{e}) })
 		},
 	}
 }

@@ -7,9 +7,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"velvetrewind/api"
 	"velvetrewind/core/figures"
 	"velvetrewind/core/pg"
-	"velvetrewind/service/wire"
 )
 
 func (a *app) capture() *cobra.Command {
@@ -29,7 +29,7 @@ func (a *app) captureCommand(verb, short string) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var k wire.Cluster
+			var k api.Cluster
 			if err := c.post(cmd.Context(), "/clusters/"+seg(args[0])+"/capture/"+verb, nil, &k); err != nil {
 				return err
 			}
@@ -49,7 +49,7 @@ func (a *app) captureStatus() *cobra.Command {
 }
 
 // perCluster is a command that shows something of one cluster, or of all.
-func (a *app) perCluster(use, short string, draw func(io.Writer, wire.Cluster)) *cobra.Command {
+func (a *app) perCluster(use, short string, draw func(io.Writer, api.Cluster)) *cobra.Command {
 	return &cobra.Command{
 		Use: use, Short: short, Args: cobra.MaximumNArgs(1), ValidArgsFunction: a.completeClusters,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -75,17 +75,17 @@ func (a *app) perCluster(use, short string, draw func(io.Writer, wire.Cluster)) 
 }
 
 // clustersOr reads the named cluster, or all of them.
-func clustersOr(cmd *cobra.Command, c *client, args []string) ([]wire.Cluster, error) {
+func clustersOr(cmd *cobra.Command, c *client, args []string) ([]api.Cluster, error) {
 	if len(args) == 0 {
-		var list []wire.Cluster
+		var list []api.Cluster
 		return list, c.get(cmd.Context(), "/clusters", &list)
 	}
-	var k wire.Cluster
+	var k api.Cluster
 	err := c.get(cmd.Context(), "/clusters/"+seg(args[0]), &k)
-	return []wire.Cluster{k}, err
+	return []api.Cluster{k}, err
 }
 
-func drawCapture(w io.Writer, k wire.Cluster) {
+func drawCapture(w io.Writer, k api.Cluster) {
 	s := k.Capture
 	facts(w,
 		"capture", fmt.Sprintf("%s since %s, timeline %d", s.State, when(s.Since), s.Timeline),
@@ -99,7 +99,7 @@ func drawCapture(w io.Writer, k wire.Cluster) {
 		"server's clock", clock(s.ClockAhead))
 }
 
-func retained(s wire.Capture) string {
+func retained(s api.Capture) string {
 	if s.Room < 0 {
 		return figures.Size(s.Retained)
 	}

@@ -10,9 +10,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"velvetrewind/api"
 	"velvetrewind/core/figures"
 	"velvetrewind/core/journal"
-	"velvetrewind/service/wire"
 )
 
 func (a *app) changes() *cobra.Command {
@@ -133,7 +133,7 @@ func (a *app) changesBiggest() *cobra.Command {
 }
 
 func (a *app) listChanges(cmd *cobra.Command, c *client, cluster string, q url.Values, kind string) error {
-	var list wire.Changes
+	var list api.Changes
 	if err := c.get(cmd.Context(), "/clusters/"+seg(cluster)+"/changes?"+q.Encode(), &list); err != nil {
 		return err
 	}
@@ -145,7 +145,7 @@ func (a *app) listChanges(cmd *cobra.Command, c *client, cluster string, q url.V
 	})
 }
 
-func drawChanges(w io.Writer, list wire.Changes) {
+func drawChanges(w io.Writer, list api.Changes) {
 	if len(list.Transactions) == 0 {
 		_, _ = fmt.Fprintln(w, "No transaction in the captured WAL matches.")
 		return
@@ -161,7 +161,7 @@ func drawChanges(w io.Writer, list wire.Changes) {
 }
 
 // whatItDid says in short what a transaction did.
-func whatItDid(x wire.Transaction) string {
+func whatItDid(x api.Transaction) string {
 	var parts []string
 	for _, t := range x.Tables {
 		for _, n := range []struct {
@@ -202,7 +202,7 @@ func whatItDid(x wire.Transaction) string {
 	return s
 }
 
-func deeds(t wire.TableChange) string { return strings.Join(t.Deeds, ", ") }
+func deeds(t api.TableChange) string { return strings.Join(t.Deeds, ", ") }
 
 func (a *app) changesShow() *cobra.Command {
 	return &cobra.Command{
@@ -221,7 +221,7 @@ func (a *app) changesShow() *cobra.Command {
 }
 
 func (a *app) showChange(cmd *cobra.Command, c *client, cluster, xid string) error {
-	var list wire.Changes
+	var list api.Changes
 	if err := c.get(cmd.Context(), "/clusters/"+seg(cluster)+"/changes/"+seg(xid), &list); err != nil {
 		return err
 	}
@@ -235,7 +235,7 @@ func (a *app) showChange(cmd *cobra.Command, c *client, cluster, xid string) err
 	})
 }
 
-func drawTransaction(w io.Writer, x wire.Transaction) {
+func drawTransaction(w io.Writer, x api.Transaction) {
 	end := "committed"
 	if !x.Committed {
 		end = "rolled back"
@@ -263,14 +263,14 @@ func drawTransaction(w io.Writer, x wire.Transaction) {
 }
 
 func (a *app) listIncidents(cmd *cobra.Command, c *client, cluster string) error {
-	var list []wire.Incident
+	var list []api.Incident
 	if err := c.get(cmd.Context(), "/incidents?cluster="+url.QueryEscape(cluster), &list); err != nil {
 		return err
 	}
 	return a.show(cmd, list, func(w io.Writer) { drawIncidents(w, list) })
 }
 
-func drawIncidents(w io.Writer, list []wire.Incident) {
+func drawIncidents(w io.Writer, list []api.Incident) {
 	if len(list) == 0 {
 		_, _ = fmt.Fprintln(w, "No incidents.")
 		return

@@ -16,8 +16,8 @@ import (
 	"strings"
 	"time"
 
+	"velvetrewind/api"
 	"velvetrewind/core/problem"
-	"velvetrewind/service/wire"
 )
 
 // client talks to the service.
@@ -120,7 +120,7 @@ func (c *client) call(ctx context.Context, method, path string, in, out any) err
 }
 
 func readProblem(resp *http.Response) error {
-	p := new(wire.Problem)
+	p := new(api.Problem)
 	if err := json.NewDecoder(resp.Body).Decode(p); err != nil || p.Title == "" {
 		return fmt.Errorf("the service answered %s", resp.Status)
 	}
@@ -143,9 +143,9 @@ func seg(s string) string { return url.PathEscape(s) }
 
 // kindOf tells what kind of problem an error from the service is.
 func kindOf(err error) problem.Kind {
-	var p *wire.Problem
+	var p *api.Problem
 	if errors.As(err, &p) {
-		return problem.Kind(strings.TrimPrefix(p.Type, wire.ProblemType))
+		return problem.Kind(strings.TrimPrefix(p.Type, api.ProblemType))
 	}
 	return ""
 }

@@ -14,9 +14,9 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"velvetrewind/api"
 	"velvetrewind/core/attention"
 	"velvetrewind/core/figures"
-	"velvetrewind/service/wire"
 )
 
 func (a *app) cluster() *cobra.Command {
@@ -41,9 +41,9 @@ func (a *app) clusterAdd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var added wire.AddedCluster
-			in := map[string]any{"name": args[0], "connString": l.ConnString, "password": l.Password, "replicationUser": l.ReplicationUser,
-				"replicationPassword": l.ReplicationPassword, "noBase": noBase, "labels": labels}
+			var added api.AddedCluster
+			in := api.AddClusterRequest{Name: args[0], ConnString: l.ConnString, Password: l.Password, ReplicationUser: l.ReplicationUser,
+				ReplicationPassword: l.ReplicationPassword, NoBase: noBase, Labels: labels}
 			if err := c.post(cmd.Context(), "/clusters", in, &added); err != nil {
 				return err
 			}
@@ -107,12 +107,12 @@ func (a *app) clusterList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var list []wire.Cluster
+			var list []api.Cluster
 			if err := c.get(cmd.Context(), "/clusters", &list); err != nil {
 				return err
 			}
 			none := len(list) == 0
-			list = slices.DeleteFunc(list, func(k wire.Cluster) bool { return needy && len(k.Needs) == 0 || !bears(k, labels) })
+			list = slices.DeleteFunc(list, func(k api.Cluster) bool { return needy && len(k.Needs) == 0 || !bears(k, labels) })
 			return a.show(cmd, list, func(w io.Writer) {
 				switch {
 				case none:
@@ -132,7 +132,7 @@ func (a *app) clusterList() *cobra.Command {
 }
 
 // bears tells whether a cluster has all of some labels.
-func bears(k wire.Cluster, labels map[string]string) bool {
+func bears(k api.Cluster, labels map[string]string) bool {
 	for name, value := range labels {
 		if k.Labels[name] != value {
 			return false
@@ -141,7 +141,7 @@ func bears(k wire.Cluster, labels map[string]string) bool {
 	return true
 }
 
-func drawClusters(w io.Writer, list []wire.Cluster) {
+func drawClusters(w io.Writer, list []api.Cluster) {
 	t := grid(w, "cluster", "capture", "lag>", "reach from", "reach to", "promise", "last base", "last proof")
 	for _, k := range list {
 		from, to := reachEnds(k)
@@ -158,14 +158,14 @@ func drawClusters(w io.Writer, list []wire.Cluster) {
 const mostNeeds = 20
 
 // drawNeeds says first what needs a person, the worst first.
-func drawNeeds(w io.Writer, list []wire.Cluster) {
+func drawNeeds(w io.Writer, list []api.Cluster) {
 	worst := slices.Clone(list)
-	slices.SortStableFunc(worst, func(a, b wire.Cluster) int { return attention.Rank(b.Needs) - attention.Rank(a.Needs) })
+	slices.SortStableFunc(worst, func(a, b api.Cluster) int { return rank(b) - rank(a) })
 	shown := 0
 	for _, k := range worst {
 		warnIncidents(w, k)
 		for _, n := range k.Needs {
-			if n.Kind == attention.Incident {
+			if attention.Kind(n.Kind) == attention.Incident {
 				continue // told already, by what they did
 			}
 			if shown++; shown <= mostNeeds {
@@ -182,7 +182,7 @@ func drawNeeds(w io.Writer, list []wire.Cluster) {
 }
 
 // warnIncidents says what needs a person to look.
-func warnIncidents(w io.Writer, k wire.Cluster) {
+func warnIncidents(w io.Writer, k api.Cluster) {
 	for _, i := range k.Incidents {
 		_, _ = fmt.Fprintf(w, "! %s, %s, tx %d: %s\n", k.Name, when(i.Time), i.XID, strings.Join(i.Reasons, "; "))
 	}
@@ -192,21 +192,21 @@ func warnIncidents(w io.Writer, k wire.Cluster) {
 }
 
 // reachEnds gives the earliest and the latest reachable time.
-func reachEnds(k wire.Cluster) (from, to string) {
+func reachEnds(k api.Cluster) (from, to string) {
 	if len(k.Reach) == 0 {
 		return "nothing yet", ""
 	}
 	return when(k.Reach[0].FromTime), when(k.Reach[len(k.Reach)-1].ToTime)
 }
 
-func lastBase(k wire.Cluster) string {
+func lastBase(k api.Cluster) string {
 	if k.LastBackup == nil {
 		return "none"
 	}
 	return when(k.LastBackup.StoppedAt)
 }
 
-func lastProof(k wire.Cluster) string {
+func lastProof(k api.Cluster) string {
 	if k.LastProof == nil {
 		return "none"
 	}
@@ -221,12 +221,12 @@ func (a *app) clusterShow() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var k wire.Cluster
+			var k api.Cluster
 			if err := c.get(cmd.Context(), "/clusters/"+seg(args[0]), &k); err != nil {
 				return err
 			}
 			return a.show(cmd, k, func(w io.Writer) {
-				drawNeeds(w, []wire.Cluster{k})
+				drawNeeds(w, []api.Cluster{k})
 				facts(w, "cluster", k.Name, "id", k.ID, "connection", k.ConnString, "system identifier", k.SystemID,
 					"server version", fmt.Sprintf("%d.%d", k.ServerVersion/10000, k.ServerVersion%10000),
 					"data checksums", map[bool]string{true: "on", false: "off"}[k.Checksums], "slot", k.Slot, "last base", lastBase(k), "last proof", lastProof(k))
@@ -259,4 +259,13 @@ func (a *app) clusterRemove() *cobra.Command {
 	}
 	confirmFlag(cmd, &typed)
 	return cmd
+}
+
+// rank tells how urgently a cluster needs a person.
+func rank(c api.Cluster) int {
+	kinds := make([]attention.Kind, len(c.Needs))
+	for i, n := range c.Needs {
+		kinds[i] = attention.Kind(n.Kind)
+	}
+	return attention.Rank(kinds...)
 }

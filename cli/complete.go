@@ -3,37 +3,37 @@ package cli
 import (
 	"github.com/spf13/cobra"
 
-	"velvetrewind/service/wire"
+	"velvetrewind/api"
 )
 
 // completeClusters completes the first argument with names of clusters.
 func (a *app) completeClusters(cmd *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
-	return complete(a, cmd, args, "/clusters", func(k wire.Cluster) string { return k.Name + "\t" + k.Capture.State })
+	return complete(a, cmd, args, "/clusters", func(k api.Cluster) string { return k.Name + "\t" + k.Capture.State })
 }
 
 // completeCopies completes the first argument with names of copies.
 func (a *app) completeCopies(cmd *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
-	return complete(a, cmd, args, "/copies", func(k wire.Copy) string { return k.Name + "\t" + k.Cluster + " at " + k.Moment })
+	return complete(a, cmd, args, "/copies", func(k api.Copy) string { return k.Name + "\t" + k.Cluster + " at " + k.Moment })
 }
 
 // completeTasks completes the first argument with ids of tasks.
 func (a *app) completeTasks(cmd *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
-	return complete(a, cmd, args, "/tasks", func(t wire.Task) string { return t.ID + "\t" + t.Kind + ", " + t.State })
+	return complete(a, cmd, args, "/tasks", func(t api.Task) string { return t.ID + "\t" + t.Kind + ", " + t.State })
 }
 
 // completeBackups completes the first argument with ids of base backups, newest first.
 func (a *app) completeBackups(cmd *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
-	return complete(a, cmd, args, "/reports/backups?days=3650", func(b wire.BackupLine) string { return b.ID + "\t" + b.Cluster + ", " + when(b.StoppedAt) })
+	return complete(a, cmd, args, "/reports/backups?days=3650", func(b api.BackupLine) string { return b.ID + "\t" + b.Cluster + ", " + when(b.StoppedAt) })
 }
 
 // completeEntries completes the first argument with ids of the calendar's entries.
 func (a *app) completeEntries(cmd *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
-	return complete(a, cmd, args, "/calendar", func(e wire.Entry) string { return e.ID + "\t" + e.Work + " of " + entryOf(e) + ", " + e.Words })
+	return complete(a, cmd, args, "/calendar", func(e api.Entry) string { return e.ID + "\t" + e.Work + " of " + entryOf(e) + ", " + e.Words })
 }
 
 // completePolicies completes the first argument with names of policies.
 func (a *app) completePolicies(cmd *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
-	return complete(a, cmd, args, "/policies", func(p wire.Policy) string { return p.Name })
+	return complete(a, cmd, args, "/policies", func(p api.Policy) string { return p.Name })
 }
 
 func complete[T any](a *app, cmd *cobra.Command, args []string, path string, name func(T) string) ([]string, cobra.ShellCompDirective) {

@@ -10,8 +10,8 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"velvetrewind/api"
 	"velvetrewind/core/problem"
-	"velvetrewind/service/wire"
 )
 
 func confirmFlag(cmd *cobra.Command, typed *string) {
@@ -29,7 +29,7 @@ func confirming(cmd *cobra.Command, typed string, do func(name string) error) er
 	if !ok || !term.IsTerminal(int(in.Fd())) {
 		return err
 	}
-	var p *wire.Problem
+	var p *api.Problem
 	_ = errors.As(err, &p)
 	_, _ = fmt.Fprintf(cmd.ErrOrStderr(), "%s\n%s\nType that name: ", p.Detail, p.Next)
 	answer, readErr := bufio.NewReader(in).ReadString('\n')
@@ -40,8 +40,8 @@ func confirming(cmd *cobra.Command, typed string, do func(name string) error) er
 }
 
 // confirmedTask begins a destructive task as confirming does, and watches it to its end.
-func (a *app) confirmedTask(cmd *cobra.Command, c *client, typed string, detach bool, begin func(name string, t *wire.Task) error) error {
-	var t wire.Task
+func (a *app) confirmedTask(cmd *cobra.Command, c *client, typed string, detach bool, begin func(name string, t *api.Task) error) error {
+	var t api.Task
 	if err := confirming(cmd, typed, func(name string) error { return begin(name, &t) }); err != nil {
 		return err
 	}

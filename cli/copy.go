@@ -8,7 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"velvetrewind/service/wire"
+	"velvetrewind/api"
 )
 
 func (a *app) copy() *cobra.Command {
@@ -25,7 +25,7 @@ func (a *app) copyList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var list []wire.Copy
+			var list []api.Copy
 			if err := c.get(cmd.Context(), "/copies", &list); err != nil {
 				return err
 			}
@@ -62,7 +62,7 @@ func (a *app) copyShow() *cobra.Command {
 }
 
 func (a *app) showCopy(cmd *cobra.Command, c *client, id string) error {
-	var k wire.Copy
+	var k api.Copy
 	if err := c.get(cmd.Context(), "/copies/"+seg(id), &k); err != nil {
 		return err
 	}
@@ -88,8 +88,8 @@ func (a *app) copyStep() *cobra.Command {
 			"is there, of which only what differs is written, and it replays to the moment on the same port. A move\n" +
 			"that fails or is cancelled on its way leaves nothing of the copy; backups and WAL are not touched." + momentHelp,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			var t wire.Task
-			c, err := a.askMoment(cmd, "/copies/"+seg(args[0])+"/step", args[1], map[string]any{}, &t)
+			var t api.Task
+			c, err := a.askMoment(cmd, "/copies/"+seg(args[0])+"/step", args[1], func(moment string) any { return api.StepCopyRequest{Moment: moment} }, &t)
 			if err != nil {
 				return err
 			}
@@ -112,7 +112,7 @@ func (a *app) copyOpen() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var t wire.Task
+			var t api.Task
 			if err := c.post(cmd.Context(), "/copies/"+seg(args[0])+"/open", nil, &t); err != nil {
 				return err
 			}
@@ -131,7 +131,7 @@ func (a *app) copyDiscard() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.confirmedTask(cmd, c, typed, false, func(name string, t *wire.Task) error {
+			return a.confirmedTask(cmd, c, typed, false, func(name string, t *api.Task) error {
 				return c.call(cmd.Context(), http.MethodDelete, "/copies/"+seg(args[0])+"?confirm="+url.QueryEscape(name), nil, t)
 			})
 		},

@@ -9,22 +9,18 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"velvetrewind/api"
 	"velvetrewind/core/attention"
-	"velvetrewind/core/calendar"
-	"velvetrewind/core/keep"
-	"velvetrewind/core/reach"
-	"velvetrewind/engine/upkeep/retention"
-	"velvetrewind/service/wire"
 )
 
 var noon = time.Date(2027, 3, 10, 12, 0, 0, 0, time.UTC)
 
 // TestWhatNeedsAPersonComesFirst draws the list of clusters.
 func TestWhatNeedsAPersonComesFirst(t *testing.T) {
-	list := []wire.Cluster{
-		{Name: "berths", Promise: wire.Promise{Held: true}, Labels: map[string]string{"tier": "silver"}},
-		{Name: "ferries", Needs: []attention.Need{{Kind: attention.Late, Text: "The base backup has not come.", Command: "velvet task list"}}},
-		{Name: "lights", Needs: []attention.Need{{Kind: attention.Capture, Text: "Capture was stopped.", Command: "velvet capture start lights"}}},
+	list := []api.Cluster{
+		{Name: "berths", Promise: api.Promise{Held: true}, Labels: map[string]string{"tier": "silver"}},
+		{Name: "ferries", Needs: []api.Need{{Kind: string(attention.Late), Text: "The base backup has not come.", Command: "velvet task list"}}},
+		{Name: "lights", Needs: []api.Need{{Kind: string(attention.Capture), Text: "Capture was stopped.", Command: "velvet capture start lights"}}},
 	}
 	var out bytes.Buffer
 	drawNeeds(&out, list)
@@ -41,15 +37,15 @@ func TestWhatNeedsAPersonComesFirst(t *testing.T) {
 // TestAPreviewSaysWhatGoes draws what a keep rule would let go, and that nothing would.
 func TestAPreviewSaysWhatGoes(t *testing.T) {
 	frees := int64(3 << 20)
-	p := retention.Preview{Words: "any moment of the last 5 days", FreesBackups: &frees, FreesWAL: 100 << 20, Decision: keep.Decision{
+	p := api.KeepPreview{Words: "any moment of the last 5 days", FreesBackups: &frees, FreesWAL: 100 << 20,
 		AsOf: noon, Promised: noon.AddDate(0, 0, -5),
-		Bases: []keep.Base{
-			{ID: "new", StopTime: noon, Needed: true, Reasons: []keep.Reason{{Kind: "span", Text: "taken within the last 5 days"}, {Kind: "last", Text: "the newest"}}},
-			{ID: "old", StopTime: noon.AddDate(0, 0, -9), Reasons: []keep.Reason{{Kind: "superseded", Text: "nothing needs it"}}},
+		Bases: []api.KeepBase{
+			{ID: "new", StopTime: noon, Needed: true, Reasons: []api.KeepReason{{Kind: "span", Text: "taken within the last 5 days"}, {Kind: "last", Text: "the newest"}}},
+			{ID: "old", StopTime: noon.AddDate(0, 0, -9), Reasons: []api.KeepReason{{Kind: "superseded", Text: "nothing needs it"}}},
 		},
-		WAL:    []keep.WAL{{Timeline: 1, First: 3, Last: 8}, {Timeline: 1, First: 9, Last: 1500, Needed: true}},
-		Before: []reach.Span{{FromTime: noon.AddDate(0, 0, -9), ToTime: noon}}, After: []reach.Span{{FromTime: noon, ToTime: noon}},
-	}}
+		WAL:    []api.KeepWAL{{Timeline: 1, First: 3, Last: 8}, {Timeline: 1, First: 9, Last: 1500, Needed: true}},
+		Before: []api.Span{{FromTime: noon.AddDate(0, 0, -9), ToTime: noon}}, After: []api.Span{{FromTime: noon, ToTime: noon}},
+	}
 	var out bytes.Buffer
 	drawPreview(&out, p)
 	assert.Regexp(t, `(?m)^new .* stays +taken within the last 5 days; the newest$`, out.String())
@@ -87,7 +83,7 @@ func TestLengthsOfTimeAndDays(t *testing.T) {
 
 // TestScheduleFlags reads quiet windows with and without a day.
 func TestScheduleFlags(t *testing.T) {
-	read := func(args ...string) (calendar.Schedule, error) {
+	read := func(args ...string) (api.CalendarSchedule, error) {
 		var f scheduleFlags
 		cmd := &cobra.Command{}
 		f.add(cmd)
@@ -96,7 +92,7 @@ func TestScheduleFlags(t *testing.T) {
 	}
 	s, err := read("--at", "02:30", "--on", "mon,wed", "--quiet", "08:00-18:00,sat:22:00-02:00", "--jitter", "15")
 	require.NoError(t, err)
-	assert.Equal(t, calendar.Schedule{At: "02:30", Weekdays: []string{"mon", "wed"}, Jitter: 15, Quiet: []calendar.Window{
+	assert.Equal(t, api.CalendarSchedule{At: "02:30", Weekdays: []string{"mon", "wed"}, Jitter: 15, Quiet: []api.CalendarWindow{
 		{From: "08:00", To: "18:00"}, {From: "22:00", To: "02:00", Weekdays: []string{"sat"}},
 	}}, s)
 	_, err = read("--quiet", "always")
@@ -106,11 +102,11 @@ func TestScheduleFlags(t *testing.T) {
 // TestUpcomingInTwoZones shows runs as the schedule's zone and the user's have them.
 func TestUpcomingInTwoZones(t *testing.T) {
 	var out bytes.Buffer
-	drawUpcoming(&out, wire.Upcoming{Words: "every day at 01:30", Runs: []calendar.Run{{At: time.Date(2027, 3, 28, 1, 0, 0, 0, time.UTC), Note: "01:30 does not exist on this day"}}}, "Europe/Lisbon")
+	drawUpcoming(&out, api.Upcoming{Words: "every day at 01:30", Runs: []api.CalendarRun{{At: time.Date(2027, 3, 28, 1, 0, 0, 0, time.UTC), Note: "01:30 does not exist on this day"}}}, "Europe/Lisbon")
 	assert.Contains(t, out.String(), "Sun 2027-03-28 02:00:00 +01:00")
 	assert.Contains(t, out.String(), "does not exist")
 	out.Reset()
-	drawEntries(&out, []wire.Entry{{ID: "e1", Work: "audit", Detail: "full", Words: "every 168 hours", Paused: true}, {ID: "e2", Work: "keep", Policy: "gold", Clusters: 7, Last: &wire.Begun{At: noon, Problem: "one is under way already"}}})
+	drawEntries(&out, []api.Entry{{ID: "e1", Work: "audit", Detail: "full", Words: "every 168 hours", Paused: true}, {ID: "e2", Work: "keep", Policy: "gold", Clusters: 7, Last: &api.Begun{At: noon, Problem: "one is under way already"}}})
 	assert.Regexp(t, `e1 +audit full +the store .* paused`, out.String())
 	assert.Regexp(t, `e2 +keep +policy gold \(7 clusters\) .*one is under way already`, out.String())
 }

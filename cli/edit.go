@@ -7,12 +7,12 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"velvetrewind/api"
 	"velvetrewind/core/figures"
-	"velvetrewind/service/wire"
 )
 
 func (a *app) clusterEdit() *cobra.Command {
-	var rule wire.Rule
+	var rule api.Rule
 	var second bool
 	var labels map[string]string
 	var login loginFlags
@@ -27,7 +27,7 @@ func (a *app) clusterEdit() *cobra.Command {
 				return err
 			}
 			path := "/clusters/" + seg(args[0]) + "/rule"
-			var now wire.Rule
+			var now api.Rule
 			if err := c.get(cmd.Context(), path, &now); err != nil {
 				return err
 			}
@@ -56,12 +56,12 @@ func (a *app) clusterEdit() *cobra.Command {
 				}
 			}
 			if flags.Changed("second-store") {
-				if err := c.call(cmd.Context(), http.MethodPut, "/clusters/"+seg(args[0])+"/second-store", map[string]bool{"wanted": second}, nil); err != nil {
+				if err := c.call(cmd.Context(), http.MethodPut, "/clusters/"+seg(args[0])+"/second-store", api.SecondStoreRequest{Wanted: second}, nil); err != nil {
 					return err
 				}
 			}
 			if flags.Changed("copies-user") {
-				if err := c.call(cmd.Context(), http.MethodPut, "/clusters/"+seg(args[0])+"/copies-user", map[string]string{"user": copiesUser}, nil); err != nil {
+				if err := c.call(cmd.Context(), http.MethodPut, "/clusters/"+seg(args[0])+"/copies-user", api.CopiesUserRequest{User: copiesUser}, nil); err != nil {
 					return err
 				}
 			}
@@ -83,7 +83,7 @@ func (a *app) clusterEdit() *cobra.Command {
 	return cmd
 }
 
-func drawRule(w io.Writer, r wire.Rule) {
+func drawRule(w io.Writer, r api.Rule) {
 	drops, rows, share := "no incident", "no limit", "no limit"
 	if r.Drops {
 		drops = "an incident"

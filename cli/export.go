@@ -17,8 +17,8 @@ import (
 	"github.com/parquet-go/parquet-go"
 	"github.com/spf13/cobra"
 
+	"velvetrewind/api"
 	"velvetrewind/core/figures"
-	"velvetrewind/service/wire"
 )
 
 // exported is one line of an export: what one transaction did to one table. A
@@ -38,7 +38,7 @@ type exported struct {
 	Incident    string    `json:"incident" parquet:"incident"`
 }
 
-func exportLines(x wire.Transaction) []exported {
+func exportLines(x api.Transaction) []exported {
 	line := exported{Transaction: uint64(x.XID), Committed: x.Committed, Time: x.Time.UTC(), LSN: x.LSN.String(), Database: x.Database, WALBytes: x.Bytes, Incident: strings.Join(x.Incident, "; ")}
 	if len(x.Tables) == 0 {
 		return []exported{line}
@@ -190,7 +190,7 @@ func export(ctx context.Context, c *client, cluster string, q url.Values, s sink
 	q.Set("order", "oldest")
 	q.Set("limit", strconv.Itoa(exportPage))
 	for {
-		var page wire.Changes
+		var page api.Changes
 		if err := c.get(ctx, "/clusters/"+seg(cluster)+"/changes?"+q.Encode(), &page); err != nil {
 			return n, err
 		}

@@ -11,10 +11,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"velvetrewind/api"
 	"velvetrewind/core/figures"
 	"velvetrewind/core/keep"
-	"velvetrewind/engine/upkeep/retention"
-	"velvetrewind/service/wire"
 )
 
 func (a *app) keep() *cobra.Command {
@@ -33,7 +32,7 @@ func (a *app) perClusterKeep(use, short string) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var k wire.Keep
+			var k api.Keep
 			if err := c.get(cmd.Context(), "/clusters/"+seg(args[0])+"/keep", &k); err != nil {
 				return err
 			}
@@ -42,10 +41,10 @@ func (a *app) perClusterKeep(use, short string) *cobra.Command {
 	}
 }
 
-func drawKeep(w io.Writer, k wire.Keep) {
-	facts(w, "rule", k.Rule.String(), "whose", k.From, "promised since", when(k.Promise.Since), "reached since", whenOr(k.Promise.HeldFrom, "nothing yet"), "held", yes(k.Promise.Held))
+func drawKeep(w io.Writer, k api.Keep) {
+	facts(w, "rule", keep.Rule(k.Rule).String(), "whose", k.From, "promised since", when(k.Promise.Since), "reached since", whenOr(k.Promise.HeldFrom, "nothing yet"), "held", yes(k.Promise.Held))
 	if !k.Promise.Held && k.Promise.HeldFrom != nil {
-		_, _ = fmt.Fprintf(w, "\nThe promise reaches further back than the cluster does. Nothing that it needs is let go, so that it\nis held from %s on.\n", when(k.Promise.HeldFrom.Add(k.Rule.Span())))
+		_, _ = fmt.Fprintf(w, "\nThe promise reaches further back than the cluster does. Nothing that it needs is let go, so that it\nis held from %s on.\n", when(k.Promise.HeldFrom.Add(keep.Rule(k.Rule).Span())))
 	}
 	if k.NextRun != nil {
 		_, _ = fmt.Fprintf(w, "\nThe calendar applies the rule next at %s.\n", when(*k.NextRun))
@@ -68,7 +67,7 @@ func drawKeep(w io.Writer, k wire.Keep) {
 // ruleFlags are the parts of a rule on a command line.
 type ruleFlags struct {
 	span string
-	rule keep.Rule
+	rule api.KeepRule
 }
 
 func (f *ruleFlags) add(cmd *cobra.Command) {
@@ -84,7 +83,7 @@ func (f *ruleFlags) add(cmd *cobra.Command) {
 var ruleFlagNames = []string{"span", "newest", "daily", "weekly", "monthly", "yearly", "zone"}
 
 // read gives the rule that the flags say; nil if none was given.
-func (f *ruleFlags) read(cmd *cobra.Command) (*keep.Rule, error) {
+func (f *ruleFlags) read(cmd *cobra.Command) (*api.KeepRule, error) {
 	given := false
 	for _, name := range ruleFlagNames {
 		given = given || cmd.Flags().Changed(name)
@@ -135,7 +134,7 @@ func (a *app) keepSet() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var k wire.Keep
+			var k api.Keep
 			path := "/clusters/" + seg(args[0]) + "/keep"
 			if inherit {
 				err = c.call(cmd.Context(), http.MethodDelete, path, nil, &k)
@@ -175,15 +174,8 @@ func (a *app) keepPreview() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var p retention.Preview
-			in := map[string]any{"measure": true}
-			if r != nil {
-				in["rule"] = r
-			}
-			if at != nil {
-				in["asOf"] = at
-			}
-			if err := c.post(cmd.Context(), "/clusters/"+seg(args[0])+"/keep/preview", in, &p); err != nil {
+			var p api.KeepPreview
+			if err := c.post(cmd.Context(), "/clusters/"+seg(args[0])+"/keep/preview", api.PreviewKeepRequest{Rule: r, AsOf: at, Measure: true}, &p); err != nil {
 				return err
 			}
 			return a.show(cmd, p, func(w io.Writer) { drawPreview(w, p) })
@@ -206,7 +198,7 @@ func (a *app) keepUndo() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var k wire.Keep
+			var k api.Keep
 			if err := c.post(cmd.Context(), "/clusters/"+seg(args[0])+"/keep/undo", nil, &k); err != nil {
 				return err
 			}
@@ -233,7 +225,7 @@ func readDay(s string) (*time.Time, error) {
 	return &t, nil
 }
 
-func drawPreview(w io.Writer, p retention.Preview) {
+func drawPreview(w io.Writer, p api.KeepPreview) {
 	facts(w, "rule", p.Words, "as of", when(p.AsOf), "promised since", when(p.Promised), "held", yes(p.Held))
 	_, _ = fmt.Fprintln(w)
 	t := grid(w, "base", "taken", "verdict", "why")
@@ -260,8 +252,8 @@ func drawPreview(w io.Writer, p retention.Preview) {
 			_, _ = fmt.Fprintf(w, "%-12s %s to %s\n", name, when(s.from), when(s.to))
 		}
 	}
-	bases, wal := p.Releasable()
-	if len(bases)+len(wal) == 0 {
+	bases, wal := releasable(p)
+	if bases+wal == 0 {
 		_, _ = fmt.Fprintln(w, "\nEverything there is is needed: nothing would go.")
 		return
 	}
@@ -269,12 +261,27 @@ func drawPreview(w io.Writer, p retention.Preview) {
 	if p.FreesBackups != nil {
 		frees = figures.Size(*p.FreesBackups)
 	}
-	_, _ = fmt.Fprintf(w, "\n%s and %s of WAL would go: %s of packs and %s of WAL.\n", figures.Of(len(bases), "base backup"), figures.Of(len(wal), "stretch"), frees, figures.Size(p.FreesWAL))
+	_, _ = fmt.Fprintf(w, "\n%s and %s of WAL would go: %s of packs and %s of WAL.\n", figures.Of(bases, "base backup"), figures.Of(wal, "stretch"), frees, figures.Size(p.FreesWAL))
+}
+
+// releasable counts the base backups and the stretches of WAL that would be deleted.
+func releasable(p api.KeepPreview) (bases, stretches int) {
+	for _, b := range p.Bases {
+		if !b.Needed {
+			bases++
+		}
+	}
+	for _, w := range p.WAL {
+		if !w.Needed {
+			stretches++
+		}
+	}
+	return bases, stretches
 }
 
 type spanEnds struct{ from, to time.Time }
 
-func endsOf(p retention.Preview, after bool) (list []spanEnds) {
+func endsOf(p api.KeepPreview, after bool) (list []spanEnds) {
 	spans := p.Before
 	if after {
 		spans = p.After
@@ -292,7 +299,7 @@ func verdict(needed bool) string {
 	return "goes"
 }
 
-func reasons(list []keep.Reason) string {
+func reasons(list []api.KeepReason) string {
 	texts := make([]string, len(list))
 	for i, r := range list {
 		texts[i] = r.Text
@@ -313,19 +320,19 @@ func (a *app) keepApply() *cobra.Command {
 				return err
 			}
 			path := "/clusters/" + seg(args[0]) + "/keep/"
-			var p retention.Preview
-			if err := c.post(cmd.Context(), path+"preview", map[string]any{"measure": true}, &p); err != nil {
+			var p api.KeepPreview
+			if err := c.post(cmd.Context(), path+"preview", api.PreviewKeepRequest{Measure: true}, &p); err != nil {
 				return err
 			}
-			bases, wal := p.Releasable()
+			bases, wal := releasable(p)
 			if a.output == "table" {
 				drawPreview(cmd.OutOrStdout(), p)
 			}
-			if len(bases)+len(wal) == 0 {
+			if bases+wal == 0 {
 				return nil
 			}
-			return a.confirmedTask(cmd, c, typed, detach, func(name string, t *wire.Task) error {
-				return c.post(cmd.Context(), path+"apply", map[string]string{"token": p.Token, "confirm": name}, t)
+			return a.confirmedTask(cmd, c, typed, detach, func(name string, t *api.Task) error {
+				return c.post(cmd.Context(), path+"apply", api.ApplyKeepRequest{Token: p.Token, Confirm: name}, t)
 			})
 		},
 	}
@@ -347,12 +354,8 @@ func (a *app) keepPin() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			in := map[string]any{"reason": reason}
-			if at != nil {
-				in["until"] = at
-			}
-			var k wire.Keep
-			if err := c.call(cmd.Context(), http.MethodPut, "/backups/"+seg(args[0])+"/pin", in, &k); err != nil {
+			var k api.Keep
+			if err := c.call(cmd.Context(), http.MethodPut, "/backups/"+seg(args[0])+"/pin", api.PinRequest{Reason: reason, Until: at}, &k); err != nil {
 				return err
 			}
 			return a.show(cmd, k, func(w io.Writer) { drawKeep(w, k) })

@@ -8,10 +8,10 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"velvetrewind/api"
 	"velvetrewind/core/figures"
 	"velvetrewind/core/moment"
 	"velvetrewind/core/problem"
-	"velvetrewind/service/wire"
 )
 
 // caller is who writes times on this terminal.
@@ -44,7 +44,7 @@ func badMoment(cmd *cobra.Command, err error) error {
 		return err
 	}
 	_, _ = fmt.Fprintln(cmd.ErrOrStderr(), syntax.Pointer())
-	return &wire.Problem{Type: wire.ProblemType + string(problem.Invalid), Title: "the moment cannot be read", Detail: syntax.Error(), Next: "Write one of: " + moment.Forms}
+	return &api.Problem{Type: api.ProblemType + string(problem.Invalid), Title: "the moment cannot be read", Detail: syntax.Error(), Next: "Write one of: " + moment.Forms}
 }
 
 func (a *app) moment() *cobra.Command {
@@ -56,8 +56,8 @@ func (a *app) moment() *cobra.Command {
 			"and what going back there would undo. Nothing is changed." + momentHelp,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			var m wire.Moment
-			if _, err := a.askMoment(cmd, "/clusters/"+seg(cluster)+"/moment", args[0], map[string]any{"around": around}, &m); err != nil {
+			var m api.Moment
+			if _, err := a.askMoment(cmd, "/clusters/"+seg(cluster)+"/moment", args[0], func(moment string) any { return api.MomentRequest{Moment: moment, Around: around} }, &m); err != nil {
 				return err
 			}
 			return a.show(cmd, m, func(w io.Writer) { drawMoment(w, m) })
@@ -69,15 +69,16 @@ func (a *app) moment() *cobra.Command {
 }
 
 // askMoment posts a moment, with what else the path wants, and decodes the answer.
-func (a *app) askMoment(cmd *cobra.Command, path, text string, in map[string]any, out any) (*client, error) {
+func (a *app) askMoment(cmd *cobra.Command, path, text string, in func(moment string) any, out any) (*client, error) {
 	c, err := a.client()
 	if err != nil {
 		return nil, err
 	}
-	if in["moment"], err = readMoment(cmd, text); err != nil {
+	moment, err := readMoment(cmd, text)
+	if err != nil {
 		return nil, err
 	}
-	return c, c.post(cmd.Context(), path, in, out)
+	return c, c.post(cmd.Context(), path, in(moment), out)
 }
 
 // clusterFlag adds the flag by which a command names its cluster.
@@ -89,7 +90,7 @@ func (a *app) clusterFlag(cmd *cobra.Command, to *string) {
 	})
 }
 
-func drawMoment(w io.Writer, m wire.Moment) {
+func drawMoment(w io.Writer, m api.Moment) {
 	said := m.Moment
 	if m.UTC != nil {
 		said += fmt.Sprintf("  (%s UTC)", m.UTC.Format("2006-01-02 15:04:05.999999"))
@@ -108,7 +109,7 @@ func drawMoment(w io.Writer, m wire.Moment) {
 }
 
 // drawAround lists the transactions on both sides: kept above the line, undone below.
-func drawAround(w io.Writer, m wire.Moment) {
+func drawAround(w io.Writer, m api.Moment) {
 	_, _ = fmt.Fprintln(w)
 	t := grid(w, "", "transaction>", "committed", "what it did")
 	for i, x := range m.Around {
@@ -124,7 +125,7 @@ func drawAround(w io.Writer, m wire.Moment) {
 	t.Render()
 }
 
-func drawCost(w io.Writer, c wire.Cost) {
+func drawCost(w io.Writer, c api.Cost) {
 	if c.Transactions == 0 {
 		_, _ = fmt.Fprintln(w, "\nNothing that is known was committed later: going back here undoes nothing.")
 		return

@@ -8,11 +8,10 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/stretchr/testify/assert"
 
-	"velvetrewind/core/plan"
+	"velvetrewind/api"
 	"velvetrewind/core/problem"
 	"velvetrewind/core/proof"
 	"velvetrewind/core/readiness"
-	"velvetrewind/service/wire"
 )
 
 func TestFactsAreAligned(t *testing.T) {
@@ -23,9 +22,9 @@ func TestFactsAreAligned(t *testing.T) {
 
 func TestErrorsSayWhatToDo(t *testing.T) {
 	var out bytes.Buffer
-	explain(&out, &wire.Problem{Title: "the cluster was not added", Detail: "wal_level is minimal", Next: "ALTER SYSTEM …;\n-- then restart"})
+	explain(&out, &api.Problem{Title: "the cluster was not added", Detail: "wal_level is minimal", Next: "ALTER SYSTEM …;\n-- then restart"})
 	assert.Equal(t, "velvet: the cluster was not added\n  why:  wal_level is minimal\n  next: ALTER SYSTEM …;\n        -- then restart\n", out.String())
-	assert.Equal(t, problem.Unconfirmed, kindOf(&wire.Problem{Type: wire.ProblemType + "unconfirmed"}))
+	assert.Equal(t, problem.Unconfirmed, kindOf(&api.Problem{Type: api.ProblemType + "unconfirmed"}))
 	assert.Empty(t, kindOf(assert.AnError))
 	out.Reset()
 	cmd := &cobra.Command{}
@@ -38,11 +37,11 @@ func TestErrorsSayWhatToDo(t *testing.T) {
 func TestAProofShowsWhatFailedFirst(t *testing.T) {
 	live := int64(5)
 	var out bytes.Buffer
-	drawProof(&out, wire.Proof{Verdict: "failed", Copy: "01m8", Moment: "latest", Checks: []proof.Check{
-		{Name: "boundary", Verdict: proof.Passed, Summary: "as planned"},
-		{Name: "pages", Verdict: proof.Failed, Summary: "1 of 9 pages is damaged"},
-		{Name: "last transaction in", Verdict: proof.CouldNotRun, Summary: "forgotten"},
-		{Name: "tables", Verdict: proof.Passed, Summary: "3 tables", Tables: []proof.Table{
+	drawProof(&out, api.Proof{Verdict: "failed", Copy: "01m8", Moment: "latest", Checks: []api.Check{
+		{Name: "boundary", Verdict: string(proof.Passed), Summary: "as planned"},
+		{Name: "pages", Verdict: string(proof.Failed), Summary: "1 of 9 pages is damaged"},
+		{Name: "last transaction in", Verdict: string(proof.CouldNotRun), Summary: "forgotten"},
+		{Name: "tables", Verdict: string(proof.Passed), Summary: "3 tables", Tables: []api.Table{
 			{Database: "saltmarsh", Name: "public.booking", Copy: 1200, Live: &live}, {Database: "saltmarsh", Name: "public.gone", Copy: 3},
 			{Database: "saltmarsh", Name: "public.torn", Problem: "invalid page"},
 		}},
@@ -58,10 +57,10 @@ func TestAProofShowsWhatFailedFirst(t *testing.T) {
 
 func TestReadinessNamesTheRemedy(t *testing.T) {
 	var out bytes.Buffer
-	drawReadiness(&out, readiness.Report{Facts: readiness.Facts{VersionText: "15.18"}, Checks: []readiness.Check{
-		{ID: "a", Title: "Data checksums", State: readiness.Advised, Found: "off"},
-		{ID: "wal_level", Title: "wal_level", State: readiness.Needed, Found: "minimal", Why: "too little", SQL: []string{"ALTER SYSTEM SET wal_level = 'replica';"}, After: "restart"},
-		{ID: "v", Title: "Version", State: readiness.OK, Found: "15"},
+	drawReadiness(&out, api.ReadinessReport{Facts: api.ReadinessFacts{VersionText: "15.18"}, Checks: []api.ReadinessCheck{
+		{ID: "a", Title: "Data checksums", State: string(readiness.Advised), Found: "off"},
+		{ID: "wal_level", Title: "wal_level", State: string(readiness.Needed), Found: "minimal", Why: "too little", SQL: []string{"ALTER SYSTEM SET wal_level = 'replica';"}, After: "restart"},
+		{ID: "v", Title: "Version", State: string(readiness.OK), Found: "15"},
 	}})
 	assert.Less(t, bytes.Index(out.Bytes(), []byte("needed: ")), bytes.Index(out.Bytes(), []byte("advised: ")), "what is needed comes first")
 	for _, want := range []string{"PostgreSQL 15.18", "needed: wal_level: minimal  [wal_level]", "      ALTER SYSTEM", "must be restarted", "right: Version (15)", "cannot be protected yet: 1 needed"} {
@@ -71,16 +70,16 @@ func TestReadinessNamesTheRemedy(t *testing.T) {
 
 func TestPlansAndAmounts(t *testing.T) {
 	var out bytes.Buffer
-	drawPlan(&out, plan.Restore{Base: "01m8", Count: 3, First: "A", Last: "C", Replay: 1 << 20})
+	drawPlan(&out, api.Restore{Base: "01m8", Count: 3, First: "A", Last: "C", Replay: 1 << 20})
 	assert.Contains(t, out.String(), "no transaction that is known")
 	assert.Contains(t, out.String(), "3 segments, A to C; 1.0 MiB to replay")
-	assert.Equal(t, "1.0 KiB of 2.0 KiB (50 %), reading x", amount(wire.Task{Done: 1024, Total: 2048, Unit: "bytes", Note: "reading x"}))
-	assert.Equal(t, "3 of 7 tables, y", amount(wire.Task{Done: 3, Total: 7, Unit: "tables", Note: "y"}))
-	assert.Equal(t, "12,000 pages, z", amount(wire.Task{Done: 12000, Unit: "pages", Note: "z"}))
-	assert.Equal(t, "waiting", amount(wire.Task{Note: "waiting"}))
+	assert.Equal(t, "1.0 KiB of 2.0 KiB (50 %), reading x", amount(api.Task{Done: 1024, Total: 2048, Unit: "bytes", Note: "reading x"}))
+	assert.Equal(t, "3 of 7 tables, y", amount(api.Task{Done: 3, Total: 7, Unit: "tables", Note: "y"}))
+	assert.Equal(t, "12,000 pages, z", amount(api.Task{Done: 12000, Unit: "pages", Note: "z"}))
+	assert.Equal(t, "waiting", amount(api.Task{Note: "waiting"}))
 	var log bytes.Buffer
 	v := &lines{out: &log}
-	v.line(wire.Line{At: time.Now(), Level: "warning", Text: "low tide"})
-	v.progress(wire.Task{State: "running", Note: "n"})
+	v.line(api.Line{At: time.Now(), Level: "warning", Text: "low tide"})
+	v.progress(api.Task{State: "running", Note: "n"})
 	assert.Contains(t, log.String(), " ! low tide")
 }

@@ -10,7 +10,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"velvetrewind/service/wire"
+	"velvetrewind/api"
+	"velvetrewind/core/keep"
 )
 
 func (a *app) policy() *cobra.Command {
@@ -27,7 +28,7 @@ func (a *app) policyList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var list []wire.Policy
+			var list []api.Policy
 			if err := c.get(cmd.Context(), "/policies", &list); err != nil {
 				return err
 			}
@@ -36,12 +37,12 @@ func (a *app) policyList() *cobra.Command {
 	}
 }
 
-func drawPolicies(w io.Writer, list []wire.Policy) {
+func drawPolicies(w io.Writer, list []api.Policy) {
 	t := grid(w, "policy", "labels", "keeps", "second store", "capture may stand still", "clusters")
 	for _, p := range list {
 		rule, second, alert := "", "as each says", ""
 		if p.Keep != nil {
-			rule = p.Keep.String()
+			rule = keep.Rule(*p.Keep).String()
 		}
 		if p.SecondStore != nil {
 			second = yes(*p.SecondStore)
@@ -86,21 +87,18 @@ func (a *app) policySet() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			in := map[string]any{"labels": labels}
-			if r != nil {
-				in["keep"] = r
-			}
+			in := api.SetPolicyRequest{Labels: labels, Keep: r}
 			if cmd.Flags().Changed("second-store") {
-				in["secondStore"] = second
+				in.SecondStore = &second
 			}
 			if alert > 0 {
-				in["captureAlertSeconds"] = alert
+				in.CaptureAlert = &alert
 			}
-			var p wire.Policy
+			var p api.Policy
 			if err := c.call(cmd.Context(), http.MethodPut, "/policies/"+seg(args[0]), in, &p); err != nil {
 				return err
 			}
-			return a.show(cmd, p, func(w io.Writer) { drawPolicies(w, []wire.Policy{p}) })
+			return a.show(cmd, p, func(w io.Writer) { drawPolicies(w, []api.Policy{p}) })
 		},
 	}
 	flags.add(cmd)

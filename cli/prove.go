@@ -6,9 +6,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"velvetrewind/api"
 	"velvetrewind/core/figures"
 	"velvetrewind/core/proof"
-	"velvetrewind/service/wire"
 )
 
 func (a *app) prove() *cobra.Command {
@@ -26,7 +26,7 @@ func (a *app) proveRun() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var t wire.Task
+			var t api.Task
 			if err := c.post(cmd.Context(), "/copies/"+seg(args[0])+"/proofs", nil, &t); err != nil {
 				return err
 			}
@@ -55,7 +55,7 @@ func (a *app) proveShow() *cobra.Command {
 }
 
 func (a *app) showProof(cmd *cobra.Command, c *client, id string) error {
-	var p wire.Proof
+	var p api.Proof
 	if err := c.get(cmd.Context(), "/proofs/"+seg(id), &p); err != nil {
 		return err
 	}
@@ -69,15 +69,15 @@ func (a *app) showProof(cmd *cobra.Command, c *client, id string) error {
 }
 
 // drawProof prints the verdict first, then what failed, could not run, passed.
-func drawProof(w io.Writer, p wire.Proof) {
+func drawProof(w io.Writer, p api.Proof) {
 	_, _ = fmt.Fprintf(w, "%s: copy %s at %s, checked %s\n\n", p.Verdict, p.Copy, p.Moment, when(p.FinishedAt))
-	var tables []proof.Table
+	var tables []api.Table
 	for _, verdict := range []proof.Verdict{proof.Failed, proof.CouldNotRun, proof.Passed} {
 		for _, c := range p.Checks {
-			if c.Verdict == verdict {
+			if proof.Verdict(c.Verdict) == verdict {
 				_, _ = fmt.Fprintf(w, "%-13s  %-21s  %s\n", c.Verdict, c.Name, c.Summary)
 			}
-			if c.Verdict == verdict && len(c.Tables) > 0 {
+			if proof.Verdict(c.Verdict) == verdict && len(c.Tables) > 0 {
 				tables = c.Tables
 			}
 		}

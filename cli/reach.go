@@ -7,8 +7,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"velvetrewind/api"
 	"velvetrewind/core/figures"
-	"velvetrewind/service/wire"
 )
 
 func (a *app) reach() *cobra.Command {
@@ -58,7 +58,7 @@ func (a *app) followReach(cmd *cobra.Command, args []string) error {
 
 const followEvery = 2 * time.Second
 
-func drawReach(w io.Writer, k wire.Cluster) {
+func drawReach(w io.Writer, k api.Cluster) {
 	if len(k.Reach) == 0 {
 		_, _ = fmt.Fprintf(w, "No moment can be reached yet. Take a base backup with: velvet backup take %s\n", k.Name)
 	} else {
@@ -79,7 +79,7 @@ func drawReach(w io.Writer, k wire.Cluster) {
 }
 
 // drawPromise says what is promised beside what is held.
-func drawPromise(w io.Writer, p wire.Promise) {
+func drawPromise(w io.Writer, p api.Promise) {
 	_, _ = fmt.Fprintf(w, "promised: %s; every one since %s\n", p.Words, when(p.Since))
 	switch {
 	case p.Held:

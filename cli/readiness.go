@@ -13,9 +13,8 @@ import (
 	"github.com/spf13/cobra"
 	"go.yaml.in/yaml/v3"
 
+	"velvetrewind/api"
 	"velvetrewind/core/readiness"
-	"velvetrewind/engine/server/survey"
-	"velvetrewind/service/wire"
 )
 
 // loginFlags are how to reach a cluster on a command line.
@@ -30,8 +29,8 @@ func (f *loginFlags) add(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&f.replicationPasswordFile, "replication-password-file", "", "file with that role's password")
 }
 
-func (f *loginFlags) read(cmd *cobra.Command) (l wire.Login, err error) {
-	l = wire.Login{ConnString: f.connect, ReplicationUser: f.replicationUser}
+func (f *loginFlags) read(cmd *cobra.Command) (l api.Login, err error) {
+	l = api.Login{ConnString: f.connect, ReplicationUser: f.replicationUser}
 	if l.Password, err = readPassword(cmd, f.passwordFile); err != nil {
 		return l, err
 	}
@@ -60,17 +59,17 @@ func (a *app) clusterReady() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			in := map[string]any{"confirm": typed}
-			var r readiness.Report
+			in := api.ApplyReadinessRequest{As: as}
+			var r api.ReadinessReport
 			if len(args) > 0 {
-				in["cluster"] = args[0]
+				in.Cluster = args[0]
 				err = c.get(cmd.Context(), "/clusters/"+seg(args[0])+"/readiness", &r)
 			} else {
-				var l wire.Login
+				var l api.Login
 				if l, err = login.read(cmd); err != nil {
 					return err
 				}
-				in["login"] = l
+				in.Login = &l
 				err = c.post(cmd.Context(), "/readiness", l, &r)
 			}
 			if err != nil {
@@ -86,16 +85,16 @@ func (a *app) clusterReady() *cobra.Command {
 					_, _ = fmt.Fprintln(w, "\nThere is nothing that SQL could mend.")
 				})
 			}
-			in["checks"], in["as"] = checks, as
+			in.Checks = checks
 			if as != "" {
-				if in["asPassword"], err = readPassword(cmd, asPasswordFile); err != nil {
+				if in.AsPassword, err = readPassword(cmd, asPasswordFile); err != nil {
 					return err
 				}
 			}
 			drawFixes(cmd.ErrOrStderr(), r, checks)
-			var m wire.Mended
+			var m api.Mended
 			err = confirming(cmd, typed, func(name string) error {
-				in["confirm"] = name
+				in.Confirm = name
 				return c.post(cmd.Context(), "/readiness/apply", in, &m)
 			})
 			if err != nil {
@@ -115,13 +114,13 @@ func (a *app) clusterReady() *cobra.Command {
 
 // mendable lists the checks that SQL can mend: those that were named, or else all that
 // are needed or advised.
-func mendable(r readiness.Report, only []string) []string {
+func mendable(r api.ReadinessReport, only []string) []string {
 	if len(only) > 0 {
 		return only
 	}
 	var ids []string
 	for _, c := range r.Checks {
-		if (c.State == readiness.Needed || c.State == readiness.Advised) && survey.Mendable(c) {
+		if (is(c, readiness.Needed) || is(c, readiness.Advised)) && readiness.SQLAlone(c.SQL) {
 			ids = append(ids, c.ID)
 		}
 	}
@@ -129,7 +128,7 @@ func mendable(r readiness.Report, only []string) []string {
 }
 
 // drawFixes shows what is about to be run.
-func drawFixes(w io.Writer, r readiness.Report, ids []string) {
+func drawFixes(w io.Writer, r api.ReadinessReport, ids []string) {
 	_, _ = fmt.Fprintln(w, "This would be run:")
 	for _, c := range r.Checks {
 		if !slices.Contains(ids, c.ID) {
@@ -145,7 +144,7 @@ func drawFixes(w io.Writer, r readiness.Report, ids []string) {
 	}
 }
 
-func drawMended(w io.Writer, m wire.Mended) {
+func drawMended(w io.Writer, m api.Mended) {
 	for _, q := range m.Applied.SQL {
 		_, _ = fmt.Fprintf(w, "run: %s\n", q)
 	}
@@ -160,7 +159,7 @@ func drawMended(w io.Writer, m wire.Mended) {
 }
 
 // drawReadiness shows what asks for something, then in one line each what is right.
-func drawReadiness(w io.Writer, r readiness.Report) {
+func drawReadiness(w io.Writer, r api.ReadinessReport) {
 	f := r.Facts
 	system := "not known: it is told by a replication session"
 	if f.SystemID != 0 {
@@ -169,29 +168,29 @@ func drawReadiness(w io.Writer, r readiness.Report) {
 	facts(w, "server", "PostgreSQL "+f.VersionText, "system identifier", system, "role", f.Role)
 	for _, state := range []readiness.State{readiness.Needed, readiness.Advised, readiness.Choice, readiness.Unknown} {
 		for _, c := range r.Checks {
-			if c.State == state {
+			if is(c, state) {
 				drawCheck(w, c)
 			}
 		}
 	}
 	var fine []string
 	for _, c := range r.Checks {
-		if c.State == readiness.OK {
+		if is(c, readiness.OK) {
 			fine = append(fine, c.Title+" ("+c.Found+")")
 		}
 	}
 	_, _ = fmt.Fprintf(w, "\nright: %s\n\n", strings.Join(fine, "; "))
-	switch needed := r.Count(readiness.Needed); {
+	switch needed := checksIn(r, readiness.Needed); {
 	case needed > 0:
 		_, _ = fmt.Fprintf(w, "It cannot be protected yet: %d needed.\n", needed)
-	case r.Count(readiness.Advised) > 0:
-		_, _ = fmt.Fprintf(w, "It can be protected; %d advised.\n", r.Count(readiness.Advised))
+	case checksIn(r, readiness.Advised) > 0:
+		_, _ = fmt.Fprintf(w, "It can be protected; %d advised.\n", checksIn(r, readiness.Advised))
 	default:
 		_, _ = fmt.Fprintln(w, "Nothing is missing.")
 	}
 }
 
-func drawCheck(w io.Writer, c readiness.Check) {
+func drawCheck(w io.Writer, c api.ReadinessCheck) {
 	_, _ = fmt.Fprintf(w, "\n%s: %s: %s  [%s]\n    %s\n", c.State, c.Title, c.Found, c.ID, c.Why)
 	for _, line := range append(slices.Clone(c.SQL), c.Edit...) {
 		_, _ = fmt.Fprintf(w, "      %s\n", line)
@@ -212,7 +211,7 @@ func (a *app) clusterRole() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var s wire.Script
+			var s api.Script
 			if err := c.get(cmd.Context(), fmt.Sprintf("/readiness/role?role=%s&version=%d", url.QueryEscape(role), major), &s); err != nil {
 				return err
 			}
@@ -298,7 +297,7 @@ func (a *app) clusterRegister() *cobra.Command {
 }
 
 func (a *app) registerOne(cmd *cobra.Command, c *client, k listed, dryRun bool) (outcome, note string) {
-	l := wire.Login{ConnString: k.Connect, ReplicationUser: k.ReplicationUser}
+	l := api.Login{ConnString: k.Connect, ReplicationUser: k.ReplicationUser}
 	for path, into := range map[string]*string{k.PasswordFile: &l.Password, k.ReplicationPasswordFile: &l.ReplicationPassword} {
 		if path == "" {
 			continue
@@ -309,25 +308,25 @@ func (a *app) registerOne(cmd *cobra.Command, c *client, k listed, dryRun bool) 
 		}
 		*into = strings.TrimRight(string(content), "\r\n")
 	}
-	var r readiness.Report
+	var r api.ReadinessReport
 	if err := c.post(cmd.Context(), "/readiness", l, &r); err != nil {
 		return "failed", reasonOf(err)
 	}
-	if !r.Ready() {
+	if checksIn(r, readiness.Needed) > 0 {
 		var needed []string
 		for _, check := range r.Checks {
-			if check.State == readiness.Needed {
+			if is(check, readiness.Needed) {
 				needed = append(needed, check.Title+": "+check.Found)
 			}
 		}
 		return "not ready", strings.Join(needed, "; ")
 	}
 	if dryRun {
-		return "would be registered", fmt.Sprintf("%d advised", r.Count(readiness.Advised))
+		return "would be registered", fmt.Sprintf("%d advised", checksIn(r, readiness.Advised))
 	}
-	in := map[string]any{"name": k.Name, "connString": k.Connect, "password": l.Password, "replicationUser": k.ReplicationUser,
-		"replicationPassword": l.ReplicationPassword, "labels": k.Labels, "noBase": k.NoBase}
-	var added wire.AddedCluster
+	in := api.AddClusterRequest{Name: k.Name, ConnString: k.Connect, Password: l.Password, ReplicationUser: k.ReplicationUser,
+		ReplicationPassword: l.ReplicationPassword, Labels: k.Labels, NoBase: k.NoBase}
+	var added api.AddedCluster
 	if err := c.post(cmd.Context(), "/clusters", in, &added); err != nil {
 		return "failed", reasonOf(err)
 	}
@@ -336,9 +335,21 @@ func (a *app) registerOne(cmd *cobra.Command, c *client, k listed, dryRun bool) 
 
 // reasonOf is why something failed, in one line.
 func reasonOf(err error) string {
-	var p *wire.Problem
+	var p *api.Problem
 	if errors.As(err, &p) {
 		return p.Detail
 	}
 	return err.Error()
+}
+
+func is(c api.ReadinessCheck, state readiness.State) bool { return c.State == string(state) }
+
+// checksIn counts the checks in a state.
+func checksIn(r api.ReadinessReport, state readiness.State) (n int) {
+	for _, c := range r.Checks {
+		if is(c, state) {
+			n++
+		}
+	}
+	return n
 }

@@ -13,16 +13,16 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"velvetrewind/api"
 	"velvetrewind/core/figures"
-	"velvetrewind/service/wire"
 )
 
 // orders are by what a report of base backups can be sorted.
-var orders = map[string]func(a, b wire.BackupLine) int{
-	"time":   func(a, b wire.BackupLine) int { return a.StoppedAt.Compare(b.StoppedAt) },
-	"read":   func(a, b wire.BackupLine) int { return cmp.Compare(b.BytesRead, a.BytesRead) },
-	"stored": func(a, b wire.BackupLine) int { return cmp.Compare(b.BytesStored, a.BytesStored) },
-	"took":   func(a, b wire.BackupLine) int { return cmp.Compare(b.Seconds, a.Seconds) },
+var orders = map[string]func(a, b api.BackupLine) int{
+	"time":   func(a, b api.BackupLine) int { return a.StoppedAt.Compare(b.StoppedAt) },
+	"read":   func(a, b api.BackupLine) int { return cmp.Compare(b.BytesRead, a.BytesRead) },
+	"stored": func(a, b api.BackupLine) int { return cmp.Compare(b.BytesStored, a.BytesStored) },
+	"took":   func(a, b api.BackupLine) int { return cmp.Compare(b.Seconds, a.Seconds) },
 }
 
 func (a *app) backupReport() *cobra.Command {
@@ -44,7 +44,7 @@ func (a *app) backupReport() *cobra.Command {
 			if len(args) > 0 {
 				cluster = args[0]
 			}
-			var list []wire.BackupLine
+			var list []api.BackupLine
 			if err := c.get(cmd.Context(), fmt.Sprintf("/reports/backups?cluster=%s&days=%d", seg(cluster), days), &list); err != nil {
 				return err
 			}
@@ -82,7 +82,7 @@ func writeNew(path string, write func(io.Writer) error) error {
 	return f.Close()
 }
 
-func drawReport(w io.Writer, list []wire.BackupLine) {
+func drawReport(w io.Writer, list []api.BackupLine) {
 	t := grid(w, "base", "cluster", "kind", "complete", "took>", "holds>", "read>", "stored>", "")
 	var read, stored int64
 	for _, b := range list {
@@ -98,7 +98,7 @@ func drawReport(w io.Writer, list []wire.BackupLine) {
 }
 
 // writeCSV writes sizes in bytes and times in UTC, for other programs.
-func writeCSV(w io.Writer, list []wire.BackupLine) error {
+func writeCSV(w io.Writer, list []api.BackupLine) error {
 	out := csv.NewWriter(w)
 	rows := [][]string{{"backup", "cluster", "kind", "complete_at", "seconds", "bytes_held", "bytes_read", "bytes_stored", "let_go"}}
 	for _, b := range list {
@@ -111,7 +111,7 @@ func writeCSV(w io.Writer, list []wire.BackupLine) error {
 }
 
 // drawBars draws what each base backup read, and within it what it stored, over time.
-func drawBars(w io.Writer, list []wire.BackupLine) error {
+func drawBars(w io.Writer, list []api.BackupLine) error {
 	const width, height, left, base = 1200, 360, 90, 310
 	most := int64(1)
 	for _, b := range list {

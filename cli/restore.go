@@ -6,11 +6,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"velvetrewind/api"
 	"velvetrewind/core/figures"
-	"velvetrewind/core/journal"
 	"velvetrewind/core/moment"
-	"velvetrewind/core/plan"
-	"velvetrewind/service/wire"
 )
 
 func (a *app) restore() *cobra.Command {
@@ -27,8 +25,8 @@ func (a *app) restorePlan() *cobra.Command {
 		Long: "Resolve a moment and show what a restore would do, changing nothing." + momentHelp,
 		Args: cobra.ExactArgs(2), ValidArgsFunction: a.completeClusters,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			var p plan.Restore
-			if _, err := a.askMoment(cmd, "/clusters/"+seg(args[0])+"/plan", args[1], map[string]any{}, &p); err != nil {
+			var p api.Restore
+			if _, err := a.askMoment(cmd, "/clusters/"+seg(args[0])+"/plan", args[1], func(moment string) any { return api.MomentRequest{Moment: moment} }, &p); err != nil {
 				return err
 			}
 			return a.show(cmd, p, func(w io.Writer) { drawPlan(w, p) })
@@ -36,10 +34,10 @@ func (a *app) restorePlan() *cobra.Command {
 	}
 }
 
-func drawPlan(w io.Writer, p plan.Restore) { facts(w, planFacts(p)...) }
+func drawPlan(w io.Writer, p api.Restore) { facts(w, planFacts(p)...) }
 
 // planFacts are a plan's names and values.
-func planFacts(p plan.Restore) []string {
+func planFacts(p api.Restore) []string {
 	return append(append([]string{"moment", p.Boundary.Moment}, boundaryFacts(p.Boundary)...),
 		"base", p.Base,
 		"WAL", fmt.Sprintf("%d segments, %s to %s; %s to replay", p.Count, p.First, p.Last, figures.Size(p.Replay)),
@@ -47,7 +45,7 @@ func planFacts(p plan.Restore) []string {
 }
 
 // boundaryFacts are a boundary's names and values.
-func boundaryFacts(b moment.Boundary) []string {
+func boundaryFacts(b api.Boundary) []string {
 	stop := "before the record at " + b.Stop.String()
 	if b.Inclusive {
 		stop = "behind the record at " + b.Stop.String()
@@ -59,7 +57,7 @@ func boundaryFacts(b moment.Boundary) []string {
 	}
 }
 
-func commit(c *journal.Commit, none string) string {
+func commit(c *api.Commit, none string) string {
 	if c == nil {
 		return none
 	}
@@ -76,14 +74,11 @@ func (a *app) restoreStart() *cobra.Command {
 			"paused and read-only. The original is not touched." + momentHelp,
 		Args: cobra.ExactArgs(2), ValidArgsFunction: a.completeClusters,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			in := map[string]any{}
-			if name != "" {
-				in["name"] = name
+			if cmd.Flags().Changed("port") && port < 1 {
+				return fmt.Errorf("--port %d: choose one from 1024 to 65535, or leave it out", port)
 			}
-			if cmd.Flags().Changed("port") {
-				in["port"] = port
-			}
-			var t wire.Task
+			in := func(moment string) any { return api.MakeCopyRequest{Moment: moment, Name: name, Port: port} }
+			var t api.Task
 			c, err := a.askMoment(cmd, "/clusters/"+seg(args[0])+"/copies", args[1], in, &t)
 			if err != nil {
 				return err

@@ -9,8 +9,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"velvetrewind/api"
 	"velvetrewind/core/problem"
-	"velvetrewind/service/wire"
 )
 
 // Exit codes.
@@ -92,7 +92,7 @@ func Execute(ctx context.Context, version string, errOut io.Writer, extra ...*co
 
 // explain prints an error: what, why, and what to do next.
 func explain(w io.Writer, err error) {
-	var p *wire.Problem
+	var p *api.Problem
 	if !errors.As(err, &p) {
 		_, _ = fmt.Fprintf(w, "velvet: %v\n", err)
 		return
@@ -124,7 +124,7 @@ func (a *app) login() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var link wire.Link
+			var link api.Link
 			if err := c.post(cmd.Context(), "/links", nil, &link); err != nil {
 				return err
 			}

@@ -9,8 +9,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"velvetrewind/api"
 	"velvetrewind/engine/restore/feed"
-	"velvetrewind/service/wire"
 )
 
 // What the recovering server understands of an exit code: 1 means "there is no
@@ -54,8 +54,8 @@ func (a *app) segmentLocate() *cobra.Command {
 		Long: "Find the segment that holds an LSN, a transaction or another moment, and whether it is here." + momentHelp,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			var l wire.Located
-			if _, err := a.askMoment(cmd, "/clusters/"+seg(cluster)+"/locate", args[0], map[string]any{}, &l); err != nil {
+			var l api.Located
+			if _, err := a.askMoment(cmd, "/clusters/"+seg(cluster)+"/locate", args[0], func(moment string) any { return api.MomentRequest{Moment: moment} }, &l); err != nil {
 				return err
 			}
 			return a.show(cmd, l, func(w io.Writer) { drawLocated(w, l) })
@@ -65,7 +65,7 @@ func (a *app) segmentLocate() *cobra.Command {
 	return cmd
 }
 
-func drawLocated(w io.Writer, l wire.Located) {
+func drawLocated(w io.Writer, l api.Located) {
 	where := map[string]string{
 		"store": "in the store", "spool": "captured, and still in the spool", "absent": "not here: it was never captured, or not yet",
 	}[l.Where]

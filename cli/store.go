@@ -10,9 +10,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"velvetrewind/api"
 	"velvetrewind/core/figures"
-	"velvetrewind/engine/upkeep/audit"
-	"velvetrewind/service/wire"
 )
 
 // errStoreLacks ends an audit that found something that costs.
@@ -37,14 +36,14 @@ func (a *app) storeAudit() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var t wire.Task
-			if err := c.post(cmd.Context(), "/store/audits", map[string]bool{"full": full, "mend": mend}, &t); err != nil {
+			var t api.Task
+			if err := c.post(cmd.Context(), "/store/audits", api.AuditRequest{Full: full, Mend: mend}, &t); err != nil {
 				return err
 			}
 			if t, err = a.finish(cmd, c, t, false); err != nil {
 				return err
 			}
-			var r audit.Result
+			var r api.AuditResult
 			if err := c.get(cmd.Context(), "/store/audits/"+seg(t.ID), &r); err != nil {
 				return err
 			}
@@ -73,7 +72,7 @@ func (a *app) storeRebuild() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var t wire.Task
+			var t api.Task
 			if err := c.post(cmd.Context(), "/store/rebuilds", nil, &t); err != nil {
 				return err
 			}
@@ -101,7 +100,7 @@ func (a *app) storeDeposit() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var d wire.Deposited
+			var d api.Deposited
 			if err := c.post(cmd.Context(), "/store/deposits", nil, &d); err != nil {
 				return err
 			}
@@ -120,7 +119,7 @@ func (a *app) storeShow() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var s wire.Store
+			var s api.Store
 			if err := c.get(cmd.Context(), "/store", &s); err != nil {
 				return err
 			}
@@ -129,7 +128,7 @@ func (a *app) storeShow() *cobra.Command {
 	}
 }
 
-func drawStore(w io.Writer, s wire.Store) {
+func drawStore(w io.Writer, s api.Store) {
 	sealed := "no"
 	if s.Encrypted {
 		sealed = fmt.Sprintf("with data key %d, made %s", s.KeyNumber, when(*s.KeyMade))
@@ -183,8 +182,8 @@ func (a *app) storeRekey() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var r wire.Rekeyed
-			if err := c.post(cmd.Context(), "/store/key", map[string]any{"file": path, "besides": besides, "confirm": typed}, &r); err != nil {
+			var r api.Rekeyed
+			if err := c.post(cmd.Context(), "/store/key", api.RekeyRequest{File: path, Besides: besides, Confirm: typed}, &r); err != nil {
 				return err
 			}
 			return a.show(cmd, r, func(w io.Writer) {
@@ -203,7 +202,7 @@ func (a *app) storeRekey() *cobra.Command {
 
 // writeKeyRecord writes the record of the store's keys to a file that is not there yet.
 func (a *app) writeKeyRecord(cmd *cobra.Command, c *client, file string) error {
-	var r wire.KeyRecord
+	var r api.KeyRecord
 	if err := c.get(cmd.Context(), "/store/key", &r); err != nil {
 		return err
 	}
@@ -220,7 +219,7 @@ func (a *app) writeKeyRecord(cmd *cobra.Command, c *client, file string) error {
 	})
 }
 
-func drawAudit(w io.Writer, r audit.Result) {
+func drawAudit(w io.Writer, r api.AuditResult) {
 	how := "by presence"
 	if r.Full {
 		how = "every byte"

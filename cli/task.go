@@ -8,8 +8,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"velvetrewind/api"
 	"velvetrewind/core/figures"
-	"velvetrewind/service/wire"
 )
 
 func (a *app) task() *cobra.Command {
@@ -35,7 +35,7 @@ func (a *app) taskList() *cobra.Command {
 					q.Set(name, value)
 				}
 			}
-			var list []wire.Task
+			var list []api.Task
 			if err := c.get(cmd.Context(), "/tasks?"+q.Encode(), &list); err != nil {
 				return err
 			}
@@ -51,7 +51,7 @@ func (a *app) taskList() *cobra.Command {
 	return cmd
 }
 
-func drawTasks(w io.Writer, list []wire.Task) {
+func drawTasks(w io.Writer, list []api.Task) {
 	t := grid(w, "task", "kind", "cluster", "state", "begun", "took>", "what")
 	for _, k := range list {
 		what, took := k.Subject, ""
@@ -77,7 +77,7 @@ func lasted(seconds float64) string {
 }
 
 // pace says how fast a running task is, and how long it may still take.
-func pace(t wire.Task) string {
+func pace(t api.Task) string {
 	s := ""
 	if t.Rate > 0 && t.Unit == "bytes" {
 		s = ", " + figures.Size(int64(t.Rate)) + "/s"
@@ -97,7 +97,7 @@ func (a *app) taskRetry() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var t wire.Task
+			var t api.Task
 			if err := c.post(cmd.Context(), "/tasks/"+seg(args[0])+"/retry", nil, &t); err != nil {
 				return err
 			}
@@ -117,17 +117,17 @@ func (a *app) taskShow() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var t wire.Task
+			var t api.Task
 			if err := c.get(cmd.Context(), "/tasks/"+seg(args[0]), &t); err != nil {
 				return err
 			}
-			var log []wire.Line
+			var log []api.Line
 			if err := c.get(cmd.Context(), "/tasks/"+seg(args[0])+"/lines", &log); err != nil {
 				return err
 			}
 			whole := struct {
-				Task wire.Task   `json:"task"`
-				Log  []wire.Line `json:"log"`
+				Task api.Task   `json:"task"`
+				Log  []api.Line `json:"log"`
 			}{t, log}
 			return a.show(cmd, whole, func(w io.Writer) {
 				facts(w, "task", t.ID, "kind", t.Kind, "cluster", t.Cluster, "about", t.Subject, "state", t.State,
@@ -142,7 +142,7 @@ func (a *app) taskShow() *cobra.Command {
 	}
 }
 
-func drawLog(w io.Writer, log []wire.Line) {
+func drawLog(w io.Writer, log []api.Line) {
 	for _, l := range log {
 		_, _ = fmt.Fprintln(w, logLine(l))
 	}
@@ -156,7 +156,7 @@ func (a *app) taskWatch() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			_, err = a.finish(cmd, c, wire.Task{ID: args[0]}, false)
+			_, err = a.finish(cmd, c, api.Task{ID: args[0]}, false)
 			return err
 		},
 	}
@@ -170,7 +170,7 @@ func (a *app) taskCancel() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var t wire.Task
+			var t api.Task
 			if err := c.post(cmd.Context(), "/tasks/"+seg(args[0])+"/cancel", nil, &t); err != nil {
 				return err
 			}

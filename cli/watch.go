@@ -12,17 +12,17 @@ import (
 	"github.com/vbauerster/mpb/v8/decor"
 	"golang.org/x/term"
 
+	"velvetrewind/api"
 	"velvetrewind/core/figures"
-	"velvetrewind/service/wire"
 )
 
 const watchEvery = 250 * time.Millisecond
 
-func ended(t wire.Task) bool { return t.State != "waiting" && t.State != "running" }
+func ended(t api.Task) bool { return t.State != "waiting" && t.State != "running" }
 
 // watch follows a task to its end, with a bar on a terminal and plain lines
 // otherwise, and returns the task's problem as the error.
-func watch(ctx context.Context, c *client, t wire.Task, out io.Writer) (wire.Task, error) {
+func watch(ctx context.Context, c *client, t api.Task, out io.Writer) (api.Task, error) {
 	var see viewer = &lines{out: out}
 	if f, ok := out.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
 		see = newBar(out)
@@ -34,7 +34,7 @@ func watch(ctx context.Context, c *client, t wire.Task, out io.Writer) (wire.Tas
 		if err := c.get(ctx, "/tasks/"+seg(t.ID), &t); err != nil {
 			return t, err
 		}
-		var log []wire.Line
+		var log []api.Line
 		if err := c.get(ctx, fmt.Sprintf("/tasks/%s/lines?after=%d", seg(t.ID), seen), &log); err != nil {
 			return t, err
 		}
@@ -60,12 +60,12 @@ func watch(ctx context.Context, c *client, t wire.Task, out io.Writer) (wire.Tas
 
 // viewer shows a task on its way.
 type viewer interface {
-	line(wire.Line)
-	progress(wire.Task)
-	end(wire.Task)
+	line(api.Line)
+	progress(api.Task)
+	end(api.Task)
 }
 
-func logLine(l wire.Line) string {
+func logLine(l api.Line) string {
 	mark := " "
 	if l.Level == "warning" {
 		mark = "!"
@@ -81,9 +81,9 @@ type lines struct {
 
 const linesEvery = 5 * time.Second
 
-func (v *lines) line(l wire.Line) { _, _ = fmt.Fprintln(v.out, logLine(l)) }
+func (v *lines) line(l api.Line) { _, _ = fmt.Fprintln(v.out, logLine(l)) }
 
-func (v *lines) progress(t wire.Task) {
+func (v *lines) progress(t api.Task) {
 	if t.Note == "" || ended(t) || time.Since(v.last) < linesEvery {
 		return
 	}
@@ -95,10 +95,10 @@ func (v *lines) progress(t wire.Task) {
 	_, _ = fmt.Fprintf(v.out, "%s   %s\n", v.last.Format("15:04:05"), amount(t)+pace(t))
 }
 
-func (v *lines) end(wire.Task) {}
+func (v *lines) end(api.Task) {}
 
 // amount says how far a task is.
-func amount(t wire.Task) string {
+func amount(t api.Task) string {
 	done := ""
 	switch {
 	case t.Unit == "bytes" && t.Total > 0:
@@ -118,7 +118,7 @@ func amount(t wire.Task) string {
 type bar struct {
 	progressBars *mpb.Progress
 	bar          *mpb.Bar
-	now          wire.Task
+	now          api.Task
 }
 
 func newBar(out io.Writer) *bar {
@@ -129,21 +129,21 @@ func newBar(out io.Writer) *bar {
 	return b
 }
 
-func (b *bar) line(l wire.Line) { _, _ = fmt.Fprintln(b.progressBars, logLine(l)) }
+func (b *bar) line(l api.Line) { _, _ = fmt.Fprintln(b.progressBars, logLine(l)) }
 
-func (b *bar) progress(t wire.Task) {
+func (b *bar) progress(t api.Task) {
 	b.now = t
 	b.bar.SetTotal(max(t.Total, 1), false)
 	b.bar.SetCurrent(min(t.Done, max(t.Total-1, 0)))
 }
 
-func (b *bar) end(wire.Task) {
+func (b *bar) end(api.Task) {
 	b.bar.Abort(true)
 	b.progressBars.Wait()
 }
 
 // finish either watches a task to its end or says how to.
-func (a *app) finish(cmd *cobra.Command, c *client, t wire.Task, detach bool) (wire.Task, error) {
+func (a *app) finish(cmd *cobra.Command, c *client, t api.Task, detach bool) (api.Task, error) {
 	if detach {
 		return t, a.show(cmd, t, func(w io.Writer) {
 			_, _ = fmt.Fprintf(w, "task %s (%s) was begun. Watch it with: velvet task watch %s\n", t.ID, t.Kind, t.ID)

@@ -3,8 +3,6 @@ package service
 import (
 	"context"
 	"net/http"
-	"reflect"
-	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -24,7 +22,7 @@ func (s *Service) api() http.Handler {
 	cfg.Info.Description = "Base backups, captured WAL, and rewound copies of PostgreSQL clusters. Errors are problem documents (RFC 9457) that say what to do next."
 	cfg.Servers = []*huma.Server{{URL: "/api/v1"}}
 	cfg.OpenAPIPath, cfg.DocsPath, cfg.SchemasPath, cfg.CreateHooks = "/openapi", "", "", nil
-	cfg.Components.Schemas = huma.NewMapRegistry("#/components/schemas/", schemaName)
+	cfg.Components.Schemas = huma.NewMapRegistry("#/components/schemas/", huma.DefaultSchemaNamer)
 	cfg.Components.SecuritySchemes = map[string]*huma.SecurityScheme{"token": {Type: "http", Scheme: "bearer"}}
 	cfg.Security = []map[string][]string{{"token": {}}}
 	api := humachi.New(r, cfg)
@@ -45,21 +43,6 @@ func (s *Service) api() http.Handler {
 		writeDoc(w, unreadable(http.StatusMethodNotAllowed, r.Method+" is not for "+r.URL.Path, nil))
 	})
 	return r
-}
-
-// schemaName names a type in the API's description. Packages whose types have short
-// names that others use too lend theirs.
-func schemaName(t reflect.Type, hint string) string {
-	name := huma.DefaultSchemaNamer(t, hint)
-	for t.Kind() == reflect.Pointer || t.Kind() == reflect.Slice {
-		t = t.Elem()
-	}
-	for _, p := range []string{"keep", "calendar", "readiness"} {
-		if strings.HasSuffix(t.PkgPath(), "/"+p) {
-			return strings.ToUpper(p[:1]) + p[1:] + name
-		}
-	}
-	return name
 }
 
 // OpenAPI gives the description of the API, as YAML, without a running service.

@@ -7,13 +7,13 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"velvetrewind/api"
 	"velvetrewind/core/figures"
 	"velvetrewind/core/inventory"
 	"velvetrewind/core/reach"
 	"velvetrewind/engine/archive"
 	"velvetrewind/engine/backup"
 	"velvetrewind/engine/catalog"
-	"velvetrewind/service/wire"
 )
 
 func (s *Service) backupAPI(api huma.API) {
@@ -24,7 +24,7 @@ func (s *Service) backupAPI(api huma.API) {
 	op(s, api, http.MethodDelete, "/backups/{backup}", "drop-backup", "Let a base backup go", http.StatusAccepted, s.submitDrop)
 }
 
-func (s *Service) listBackups(ctx context.Context, in *ClusterPath) (*body[[]wire.Backup], error) {
+func (s *Service) listBackups(ctx context.Context, in *ClusterPath) (*body[[]api.Backup], error) {
 	k, err := s.catalog.Cluster(ctx, in.Cluster)
 	if err != nil {
 		return nil, err
@@ -37,7 +37,7 @@ func (s *Service) listBackups(ctx context.Context, in *ClusterPath) (*body[[]wir
 	if err != nil {
 		return nil, err
 	}
-	views := make([]wire.Backup, len(list))
+	views := make([]api.Backup, len(list))
 	for i, b := range list {
 		if views[i], err = backupView(b, k.Name, lost); err != nil {
 			return nil, err
@@ -60,7 +60,7 @@ func (s *Service) backupAndCluster(ctx context.Context, id string) (b catalog.Ba
 	return b, k, err
 }
 
-func (s *Service) showBackup(ctx context.Context, in *BackupPath) (*body[wire.Backup], error) {
+func (s *Service) showBackup(ctx context.Context, in *BackupPath) (*body[api.Backup], error) {
 	b, k, err := s.backupAndCluster(ctx, in.Backup)
 	if err != nil {
 		return nil, err
@@ -72,7 +72,7 @@ func (s *Service) showBackup(ctx context.Context, in *BackupPath) (*body[wire.Ba
 	return answer(backupView(b, k.Name, lost))
 }
 
-func (s *Service) showContent(ctx context.Context, in *BackupPath) (*body[backup.Content], error) {
+func (s *Service) showContent(ctx context.Context, in *BackupPath) (*body[api.Content], error) {
 	b, err := s.catalog.Backup(ctx, in.Backup)
 	if err != nil {
 		return nil, err
@@ -81,18 +81,16 @@ func (s *Service) showContent(ctx context.Context, in *BackupPath) (*body[backup
 	if err != nil {
 		return nil, err
 	}
-	return answer(backup.Describe(ctx, s.store, s.catalog, b, book.At(b.StoppedAt)))
+	c, err := backup.Describe(ctx, s.store, s.catalog, b, book.At(b.StoppedAt))
+	return answer(asContent(c), err)
 }
 
 type takeBackup struct {
 	ClusterPath
-	Body struct {
-		Checkpoint string `json:"checkpoint,omitempty" enum:"fast,spread" doc:"whether the server writes its checkpoint as fast as it can, or spreads it out; left out, the first base backup of a cluster asks for a fast one, later ones for a spread one"`
-		Kind       string `json:"kind,omitempty" enum:"full,incremental,auto" default:"auto" doc:"full reads everything; incremental and auto read only what has changed since the newest backup, and everything where that would not surely be right"`
-	}
+	Body api.TakeBackupRequest
 }
 
-func (s *Service) submitBackup(ctx context.Context, in *takeBackup) (*body[wire.Task], error) {
+func (s *Service) submitBackup(ctx context.Context, in *takeBackup) (*body[api.Task], error) {
 	k, err := s.catalog.Cluster(ctx, in.Cluster)
 	if err != nil {
 		return nil, err
@@ -109,7 +107,7 @@ type dropBackup struct {
 	Confirm string `query:"confirm" doc:"name of the cluster that it is a backup of"`
 }
 
-func (s *Service) submitDrop(ctx context.Context, in *dropBackup) (*body[wire.Task], error) {
+func (s *Service) submitDrop(ctx context.Context, in *dropBackup) (*body[api.Task], error) {
 	b, k, err := s.backupAndCluster(ctx, in.Backup)
 	if err != nil {
 		return nil, err

@@ -11,6 +11,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"velvetrewind/api"
 	"velvetrewind/core/calendar"
 	"velvetrewind/core/figures"
 	"velvetrewind/core/keep"
@@ -18,7 +19,6 @@ import (
 	"velvetrewind/core/problem"
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/schedule"
-	"velvetrewind/service/wire"
 )
 
 func (s *Service) calendarAPI(api huma.API) {
@@ -35,7 +35,7 @@ func (s *Service) calendarAPI(api huma.API) {
 
 func (s *Service) listCalendar(ctx context.Context, in *struct {
 	Cluster string `query:"cluster" doc:"only what is about this cluster"`
-}) (*body[[]wire.Entry], error) {
+}) (*body[[]api.Entry], error) {
 	id, err := s.clusterID(ctx, in.Cluster)
 	if err != nil {
 		return nil, err
@@ -44,7 +44,7 @@ func (s *Service) listCalendar(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	views := []wire.Entry{}
+	views := []api.Entry{}
 	for i := range all.Entries {
 		v, about := s.entryView(all, &all.Entries[i], id)
 		if id == "" || about {
@@ -55,9 +55,9 @@ func (s *Service) listCalendar(ctx context.Context, in *struct {
 }
 
 // entryView shows an entry, and whether it is about a cluster.
-func (s *Service) entryView(all *schedule.All, e *schedule.Entry, cluster string) (v wire.Entry, about bool) {
+func (s *Service) entryView(all *schedule.All, e *schedule.Entry, cluster string) (v api.Entry, about bool) {
 	clusters := all.ClustersOf(e)
-	v = wire.Entry{ID: e.ID, Work: e.Work, Detail: e.Detail, Schedule: e.Plan, Words: e.Plan.String(), Paused: e.Paused, Clusters: len(clusters), Next: []calendar.Run{}}
+	v = api.Entry{ID: e.ID, Work: e.Work, Detail: e.Detail, Schedule: asSchedule(e.Plan), Words: e.Plan.String(), Paused: e.Paused, Clusters: len(clusters), Next: []api.CalendarRun{}}
 	for _, p := range all.Policies {
 		if e.PolicyID.String == p.ID {
 			v.Policy = p.Name
@@ -76,27 +76,22 @@ func (s *Service) entryView(all *schedule.All, e *schedule.Entry, cluster string
 		first = clusters[0].ID
 	}
 	if !e.Paused && (len(clusters) > 0 || e.Store()) {
-		v.Next, _ = e.Calendar.Upcoming(s.cfg.Now(), 3, e.ShiftOf(first))
+		runs, _ := e.Calendar.Upcoming(s.cfg.Now(), 3, e.ShiftOf(first))
+		v.Next = each(runs, asRun)
 	}
 	for _, k := range append(clusters, catalog.Cluster{}) {
 		if r, ok := all.Last(e.ID, k.ID); ok && (v.Last == nil || r.BegunAt.After(v.Last.At)) {
-			v.Last = &wire.Begun{Cluster: names[k.ID], Due: r.Due.UTC(), At: r.BegunAt.UTC(), Task: r.TaskID, Problem: r.Problem}
+			v.Last = &api.Begun{Cluster: names[k.ID], Due: r.Due.UTC(), At: r.BegunAt.UTC(), Task: r.TaskID, Problem: r.Problem}
 		}
 	}
 	return v, about
 }
 
 type addEntry struct {
-	Body struct {
-		Cluster  string            `json:"cluster,omitempty" doc:"name or id"`
-		Policy   string            `json:"policy,omitempty" doc:"name; neither means the store"`
-		Work     string            `json:"work" enum:"backup,keep,audit"`
-		Detail   string            `json:"detail,omitempty" doc:"the kind of base backup: full, incremental, auto; or of audit: quick, full"`
-		Schedule calendar.Schedule `json:"schedule"`
-	}
+	Body api.AddEntryRequest
 }
 
-func (s *Service) addEntry(ctx context.Context, in *addEntry) (*body[wire.Entry], error) {
+func (s *Service) addEntry(ctx context.Context, in *addEntry) (*body[api.Entry], error) {
 	e := catalog.Entry{ID: catalog.NewID(), Work: in.Body.Work, Detail: in.Body.Detail}
 	if err := checkWork(&e, in.Body.Cluster, in.Body.Policy); err != nil {
 		return nil, err
@@ -115,10 +110,11 @@ func (s *Service) addEntry(ctx context.Context, in *addEntry) (*body[wire.Entry]
 		}
 		e.PolicyID = sql.NullString{String: p.ID, Valid: true}
 	}
-	if _, err := readSchedule(in.Body.Schedule); err != nil {
+	plan := toSchedule(in.Body.Schedule)
+	if _, err := readSchedule(plan); err != nil {
 		return nil, err
 	}
-	encoded, err := json.Marshal(in.Body.Schedule)
+	encoded, err := json.Marshal(plan)
 	if err != nil {
 		return nil, err
 	}
@@ -167,7 +163,7 @@ func readSchedule(plan calendar.Schedule) (*calendar.Calendar, error) {
 	return nil, problem.Wrap(err, problem.Invalid, "the schedule cannot be used", next)
 }
 
-func (s *Service) showEntry(ctx context.Context, id string) (*body[wire.Entry], error) {
+func (s *Service) showEntry(ctx context.Context, id string) (*body[api.Entry], error) {
 	all, err := schedule.Load(ctx, s.catalog)
 	if err != nil {
 		return nil, err
@@ -183,19 +179,17 @@ func (s *Service) showEntry(ctx context.Context, id string) (*body[wire.Entry], 
 }
 
 type previewSchedule struct {
-	Body struct {
-		Schedule calendar.Schedule `json:"schedule"`
-		Count    int               `json:"count,omitempty" minimum:"1" maximum:"100" default:"10"`
-	}
+	Body api.PreviewScheduleRequest
 }
 
-func (s *Service) previewSchedule(_ context.Context, in *previewSchedule) (*body[wire.Upcoming], error) {
-	c, err := readSchedule(in.Body.Schedule)
+func (s *Service) previewSchedule(_ context.Context, in *previewSchedule) (*body[api.Upcoming], error) {
+	plan := toSchedule(in.Body.Schedule)
+	c, err := readSchedule(plan)
 	if err != nil {
 		return nil, err
 	}
 	runs, err := c.Upcoming(s.cfg.Now(), max(in.Body.Count, 1), 0)
-	return answer(wire.Upcoming{Words: in.Body.Schedule.String(), Runs: runs}, err)
+	return answer(api.Upcoming{Words: plan.String(), Runs: each(runs, asRun)}, err)
 }
 
 // EntryPath names an entry of the calendar in a path.
@@ -205,12 +199,10 @@ type EntryPath struct {
 
 type pauseEntry struct {
 	EntryPath
-	Body struct {
-		Paused bool `json:"paused"`
-	}
+	Body api.PauseEntryRequest
 }
 
-func (s *Service) pauseEntry(ctx context.Context, in *pauseEntry) (*body[wire.Entry], error) {
+func (s *Service) pauseEntry(ctx context.Context, in *pauseEntry) (*body[api.Entry], error) {
 	e, err := s.catalog.Entry(ctx, in.Entry)
 	if err != nil {
 		return nil, err
@@ -247,12 +239,12 @@ func (s *Service) removeEntry(ctx context.Context, in *removeEntry) (*empty, err
 	return nil, s.catalog.RemoveEntry(ctx, e.ID)
 }
 
-func (s *Service) listPolicies(ctx context.Context, _ *empty) (*body[[]wire.Policy], error) {
+func (s *Service) listPolicies(ctx context.Context, _ *empty) (*body[[]api.Policy], error) {
 	all, err := schedule.Load(ctx, s.catalog)
 	if err != nil {
 		return nil, err
 	}
-	views := make([]wire.Policy, len(all.Policies))
+	views := make([]api.Policy, len(all.Policies))
 	for i, p := range all.Policies {
 		if views[i], err = policyView(all, p); err != nil {
 			return nil, err
@@ -261,14 +253,14 @@ func (s *Service) listPolicies(ctx context.Context, _ *empty) (*body[[]wire.Poli
 	return answer(views, nil)
 }
 
-func policyView(all *schedule.All, p catalog.Policy) (v wire.Policy, err error) {
-	v = wire.Policy{Name: p.Name, Clusters: []string{}}
+func policyView(all *schedule.All, p catalog.Policy) (v api.Policy, err error) {
+	v = api.Policy{Name: p.Name, Clusters: []string{}}
 	if v.Labels, err = p.Labels(); err != nil {
 		return v, err
 	}
 	r, ok, err := p.KeepRule()
 	if ok {
-		v.Keep = &r
+		v.Keep = (*api.KeepRule)(&r)
 	}
 	if p.SecondStore.Valid {
 		v.SecondStore = &p.SecondStore.Bool
@@ -292,12 +284,7 @@ type PolicyPath struct {
 
 type setPolicy struct {
 	PolicyPath
-	Body struct {
-		Labels       map[string]string `json:"labels"`
-		Keep         *keep.Rule        `json:"keep,omitempty"`
-		SecondStore  *bool             `json:"secondStore,omitempty"`
-		CaptureAlert *int              `json:"captureAlertSeconds,omitempty" minimum:"1"`
-	}
+	Body api.SetPolicyRequest
 }
 
 var label = regexp.MustCompile(`^[a-zA-Z0-9][a-zA-Z0-9_./-]{0,62}$`)
@@ -312,7 +299,7 @@ func checkLabels(labels map[string]string) error {
 	return nil
 }
 
-func (s *Service) setPolicy(ctx context.Context, in *setPolicy) (*body[wire.Policy], error) {
+func (s *Service) setPolicy(ctx context.Context, in *setPolicy) (*body[api.Policy], error) {
 	if !clusterName.MatchString(in.Policy) {
 		return nil, problem.New(problem.Invalid, "Begin with a letter; use lower-case letters, digits, - and _, at most 40.", "the policy was not saved", "%q cannot be a policy's name", in.Policy)
 	}
@@ -324,10 +311,11 @@ func (s *Service) setPolicy(ctx context.Context, in *setPolicy) (*body[wire.Poli
 	}
 	p := catalog.Policy{ID: catalog.NewID(), Name: in.Policy}
 	if in.Body.Keep != nil {
-		if err := checkRule(*in.Body.Keep); err != nil {
+		rule := keep.Rule(*in.Body.Keep)
+		if err := checkRule(rule); err != nil {
 			return nil, err
 		}
-		p.KeepSet = encode(in.Body.Keep)
+		p.KeepSet = encode(rule)
 	}
 	p.LabelsSet = *encode(in.Body.Labels)
 	if in.Body.SecondStore != nil {
@@ -399,7 +387,7 @@ type setLabels struct {
 	Body map[string]string
 }
 
-func (s *Service) setLabels(ctx context.Context, in *setLabels) (*body[wire.Cluster], error) {
+func (s *Service) setLabels(ctx context.Context, in *setLabels) (*body[api.Cluster], error) {
 	k, err := s.catalog.Cluster(ctx, in.Cluster)
 	if err != nil {
 		return nil, err

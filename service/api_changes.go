@@ -9,12 +9,12 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"velvetrewind/api"
 	"velvetrewind/core/journal"
 	"velvetrewind/core/pg"
 	"velvetrewind/core/problem"
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/changes"
-	"velvetrewind/service/wire"
 )
 
 func (s *Service) changeAPI(api huma.API) {
@@ -69,7 +69,7 @@ func (in *listChanges) filter() (f journal.Filter, err error) {
 	return f, nil
 }
 
-func (s *Service) listChanges(ctx context.Context, in *listChanges) (*body[wire.Changes], error) {
+func (s *Service) listChanges(ctx context.Context, in *listChanges) (*body[api.Changes], error) {
 	f, err := in.filter()
 	if err != nil {
 		return nil, err
@@ -79,7 +79,7 @@ func (s *Service) listChanges(ctx context.Context, in *listChanges) (*body[wire.
 		return nil, err
 	}
 	var list []changes.Entry
-	var v wire.Changes
+	var v api.Changes
 	if in.Order == "biggest" {
 		list, err = o.journal.Biggest(ctx, f, in.Limit)
 	} else {
@@ -98,7 +98,7 @@ type ChangePath struct {
 	XID uint64 `path:"xid" doc:"transaction id; below 2^32 it is looked for in every epoch"`
 }
 
-func (s *Service) showChange(ctx context.Context, in *ChangePath) (*body[wire.Changes], error) {
+func (s *Service) showChange(ctx context.Context, in *ChangePath) (*body[api.Changes], error) {
 	o, err := s.openJournal(ctx, in.Cluster)
 	if err != nil {
 		return nil, err
@@ -111,7 +111,7 @@ func (s *Service) showChange(ctx context.Context, in *ChangePath) (*body[wire.Ch
 		return nil, problem.New(problem.NotFound, "See the newest ones with: velvet changes list "+o.cluster.Name, "there is no such transaction", "%s", o.journal.Missing(ctx, pg.FullXID(in.XID)))
 	}
 	views, err := s.transactionViews(ctx, o.cluster, list, true)
-	return answer(wire.Changes{Transactions: views}, err)
+	return answer(api.Changes{Transactions: views}, err)
 }
 
 type showDeck struct {
@@ -121,7 +121,7 @@ type showDeck struct {
 	Parts int       `query:"parts" minimum:"1" maximum:"2000" default:"240"`
 }
 
-func (s *Service) showDeck(ctx context.Context, in *showDeck) (*body[wire.Deck], error) {
+func (s *Service) showDeck(ctx context.Context, in *showDeck) (*body[api.Deck], error) {
 	o, err := s.openJournal(ctx, in.Cluster)
 	if err != nil {
 		return nil, err
@@ -131,7 +131,7 @@ func (s *Service) showDeck(ctx context.Context, in *showDeck) (*body[wire.Deck],
 		return nil, err
 	}
 	spans, holes := o.archive.Reach()
-	v := wire.Deck{From: in.From, To: in.To, Reach: orEmpty(spans), Holes: f.holes(o.cluster, spans, holes), Bases: []wire.Notch{}, Marks: []wire.Notch{}}
+	v := api.Deck{From: in.From, To: in.To, Reach: each(spans, asSpan), Holes: f.holes(o.cluster, spans, holes), Bases: []api.Notch{}, Marks: []api.Notch{}}
 	if len(spans) > 0 && v.From.IsZero() {
 		v.From = spans[0].FromTime
 	}
@@ -147,31 +147,24 @@ func (s *Service) showDeck(ctx context.Context, in *showDeck) (*body[wire.Deck],
 	}
 	v.Rates = rateViews(rates)
 	for _, b := range o.archive.Bases {
-		v.Bases = append(v.Bases, wire.Notch{Name: b.ID, Time: b.StopTime.UTC(), LSN: b.Stop})
+		v.Bases = append(v.Bases, api.Notch{Name: b.ID, Time: b.StopTime.UTC(), LSN: b.Stop})
 	}
 	marks, err := o.journal.Marks(ctx)
 	if err != nil {
 		return nil, err
 	}
 	for _, m := range marks {
-		v.Marks = append(v.Marks, wire.Notch{Name: m.Name, Time: m.Time, LSN: m.LSN})
+		v.Marks = append(v.Marks, api.Notch{Name: m.Name, Time: m.Time, LSN: m.LSN})
 	}
 	v.Incidents, err = s.incidentViews(ctx, o.cluster.ID)
 	return answer(v, err)
-}
-
-func orEmpty[T any](list []T) []T {
-	if list == nil {
-		return []T{}
-	}
-	return list
 }
 
 type listIncidents struct {
 	Cluster string `query:"cluster" doc:"only of this cluster"`
 }
 
-func (s *Service) listIncidents(ctx context.Context, in *listIncidents) (*body[[]wire.Incident], error) {
+func (s *Service) listIncidents(ctx context.Context, in *listIncidents) (*body[[]api.Incident], error) {
 	of, err := s.clusterID(ctx, in.Cluster)
 	if err != nil {
 		return nil, err
@@ -193,15 +186,15 @@ func (s *Service) settleIncident(ctx context.Context, in *ChangePath) (*empty, e
 
 type ruleIn struct {
 	ClusterPath
-	Body wire.Rule
+	Body api.Rule
 }
 
-func (s *Service) setRule(ctx context.Context, in *ruleIn) (*body[wire.Rule], error) {
+func (s *Service) setRule(ctx context.Context, in *ruleIn) (*body[api.Rule], error) {
 	k, err := s.catalog.Cluster(ctx, in.Cluster)
 	if err != nil {
 		return nil, err
 	}
-	r := in.Body
+	r := journal.Rule(in.Body)
 	if r.Rows < 0 || r.Share < 0 || r.Share > 1 {
 		return nil, problem.New(problem.Invalid, "Give rows as 0 or more, and the share as 0 to 1; 0 means no limit.", "the rule was not changed", "%d rows, or a share of %g, cannot be a limit", r.Rows, r.Share)
 	}
@@ -212,17 +205,17 @@ func (s *Service) setRule(ctx context.Context, in *ruleIn) (*body[wire.Rule], er
 	if k, err = s.catalog.Cluster(ctx, k.ID); err != nil {
 		return nil, err
 	}
-	return answer(r, s.keepRecord(ctx, k))
+	return answer(api.Rule(r), s.keepRecord(ctx, k))
 }
 
-func (s *Service) showRule(ctx context.Context, in *ClusterPath) (*body[wire.Rule], error) {
+func (s *Service) showRule(ctx context.Context, in *ClusterPath) (*body[api.Rule], error) {
 	k, err := s.catalog.Cluster(ctx, in.Cluster)
-	return answer(k.Rule(), err)
+	return answer(api.Rule(k.Rule()), err)
 }
 
 // Entries of the journal become what the API shows.
 
-func (s *Service) incidentViews(ctx context.Context, cluster string) ([]wire.Incident, error) {
+func (s *Service) incidentViews(ctx context.Context, cluster string) ([]api.Incident, error) {
 	list, err := s.catalog.Incidents(ctx, cluster)
 	if err != nil {
 		return nil, err
@@ -231,9 +224,9 @@ func (s *Service) incidentViews(ctx context.Context, cluster string) ([]wire.Inc
 	if err != nil {
 		return nil, err
 	}
-	views := make([]wire.Incident, len(list))
+	views := make([]api.Incident, len(list))
 	for i, c := range list {
-		v := wire.Incident{XID: pg.FullXID(c.XID), Time: c.CommittedAt.UTC(), LSN: c.LSN, Settled: c.SettledAt}
+		v := api.Incident{XID: pg.FullXID(c.XID), Time: c.CommittedAt.UTC(), LSN: c.LSN, Settled: c.SettledAt}
 		if k := slices.IndexFunc(clusters, func(k catalog.Cluster) bool { return k.ID == c.ClusterID }); k >= 0 {
 			v.Cluster = clusters[k].Name
 		}
@@ -246,12 +239,12 @@ func (s *Service) incidentViews(ctx context.Context, cluster string) ([]wire.Inc
 }
 
 // transactionViews shows entries, with what makes some of them incidents.
-func (s *Service) transactionViews(ctx context.Context, k catalog.Cluster, list []changes.Entry, catalogs bool) ([]wire.Transaction, error) {
+func (s *Service) transactionViews(ctx context.Context, k catalog.Cluster, list []changes.Entry, catalogs bool) ([]api.Transaction, error) {
 	incidents, err := s.incidentViews(ctx, k.ID)
 	if err != nil {
 		return nil, err
 	}
-	views := make([]wire.Transaction, len(list))
+	views := make([]api.Transaction, len(list))
 	for i := range list {
 		views[i] = transactionView(&list[i], catalogs)
 		for _, c := range incidents {
@@ -263,10 +256,10 @@ func (s *Service) transactionViews(ctx context.Context, k catalog.Cluster, list 
 	return views, nil
 }
 
-func transactionView(e *changes.Entry, catalogs bool) wire.Transaction {
-	v := wire.Transaction{
+func transactionView(e *changes.Entry, catalogs bool) api.Transaction {
+	v := api.Transaction{
 		XID: e.XID, Committed: e.Committed, Time: e.Time, LSN: e.End, First: e.First, Subtransactions: len(e.Subxacts), GID: e.GID,
-		Partial: e.Partial, NewDatabases: len(e.NewDatabases), LostDatabases: len(e.LostDatabases), Bytes: e.Bytes, Tables: []wire.TableChange{},
+		Partial: e.Partial, NewDatabases: len(e.NewDatabases), LostDatabases: len(e.LostDatabases), Bytes: e.Bytes, Tables: []api.TableChange{},
 	}
 	for _, c := range e.Tables {
 		if c.Database != "" {
@@ -279,8 +272,8 @@ func transactionView(e *changes.Entry, catalogs bool) wire.Transaction {
 	return v
 }
 
-func tableView(label, database string, c journal.Counts) wire.TableChange {
-	v := wire.TableChange{Table: label, Database: database, Inserted: c[journal.Insert], Updated: c[journal.Update], Deleted: c[journal.Delete]}
+func tableView(label, database string, c journal.Counts) api.TableChange {
+	v := api.TableChange{Table: label, Database: database, Inserted: c[journal.Insert], Updated: c[journal.Update], Deleted: c[journal.Delete]}
 	for k := journal.Truncate; int(k) < journal.Kinds; k++ {
 		if c[k] > 0 {
 			v.Deeds = append(v.Deeds, k.String())
@@ -289,18 +282,18 @@ func tableView(label, database string, c journal.Counts) wire.TableChange {
 	return v
 }
 
-func costView(c journal.Cost) wire.Cost {
-	v := wire.Cost{Transactions: c.Transactions, Tables: []wire.TableChange{}}
+func costView(c journal.Cost) api.Cost {
+	v := api.Cost{Transactions: c.Transactions, Tables: []api.TableChange{}}
 	for _, s := range c.Tables {
 		v.Tables = append(v.Tables, tableView(journal.TableChange{Name: s.Name, Known: s.Known, File: s.File}.Label(), s.Database, s.Sum))
 	}
 	return v
 }
 
-func rateViews(list []changes.Rate) []wire.Rate {
-	views := make([]wire.Rate, len(list))
+func rateViews(list []changes.Rate) []api.Rate {
+	views := make([]api.Rate, len(list))
 	for i, r := range list {
-		views[i] = wire.Rate{
+		views[i] = api.Rate{
 			From: r.From.UTC(), Transactions: r.Transactions, Inserted: r.Counts[journal.Insert], Updated: r.Counts[journal.Update],
 			Deleted: r.Counts[journal.Delete], Losses: r.Counts[journal.Drop] + r.Counts[journal.Truncate],
 		}

@@ -8,6 +8,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"velvetrewind/api"
 	"velvetrewind/core/layout"
 	"velvetrewind/core/problem"
 	"velvetrewind/engine/catalog"
@@ -15,7 +16,6 @@ import (
 	"velvetrewind/engine/server/replication"
 	"velvetrewind/engine/spool"
 	"velvetrewind/engine/store/deposit"
-	"velvetrewind/service/wire"
 )
 
 // ClusterPath names a cluster in a path.
@@ -44,12 +44,12 @@ func (s *Service) clusterID(ctx context.Context, name string) (string, error) {
 	return k.ID, err
 }
 
-func (s *Service) listClusters(ctx context.Context, _ *empty) (*body[[]wire.Cluster], error) {
+func (s *Service) listClusters(ctx context.Context, _ *empty) (*body[[]api.Cluster], error) {
 	f, err := s.fleetOf(ctx, "")
 	if err != nil {
 		return nil, err
 	}
-	views := make([]wire.Cluster, len(f.calendar.Clusters))
+	views := make([]api.Cluster, len(f.calendar.Clusters))
 	for i, k := range f.calendar.Clusters {
 		if views[i], err = f.view(k); err != nil {
 			return nil, err
@@ -58,7 +58,7 @@ func (s *Service) listClusters(ctx context.Context, _ *empty) (*body[[]wire.Clus
 	return answer(views, nil)
 }
 
-func (s *Service) showCluster(ctx context.Context, in *ClusterPath) (*body[wire.Cluster], error) {
+func (s *Service) showCluster(ctx context.Context, in *ClusterPath) (*body[api.Cluster], error) {
 	k, err := s.catalog.Cluster(ctx, in.Cluster)
 	if err != nil {
 		return nil, err
@@ -68,9 +68,7 @@ func (s *Service) showCluster(ctx context.Context, in *ClusterPath) (*body[wire.
 
 type setCopiesUser struct {
 	ClusterPath
-	Body struct {
-		User string `json:"user" doc:"one of those that the service was started with; empty for the first of them"`
-	}
+	Body api.CopiesUserRequest
 }
 
 func (s *Service) setCopiesUser(ctx context.Context, in *setCopiesUser) (*empty, error) {
@@ -85,23 +83,13 @@ func (s *Service) setCopiesUser(ctx context.Context, in *setCopiesUser) (*empty,
 }
 
 type addCluster struct {
-	Body struct {
-		Name       string `json:"name" doc:"by which you will call it: lower-case letters, digits, - and _"`
-		ConnString string `json:"connString" doc:"URL or keyword=value, without a password"`
-		Password   string `json:"password,omitempty" doc:"kept encrypted, never shown again; leave it out to use the service's password file"`
-
-		ReplicationUser     string `json:"replicationUser,omitempty" doc:"role of replication sessions, where it is not the connection string's"`
-		ReplicationPassword string `json:"replicationPassword,omitempty"`
-
-		Labels map[string]string `json:"labels,omitempty" doc:"by which policies find it"`
-		NoBase bool              `json:"noBase,omitempty" doc:"do not take the first base backup at once"`
-	}
+	Body api.AddClusterRequest
 }
 
 var clusterName = regexp.MustCompile(`^[a-z][a-z0-9_-]{0,39}$`)
 
-func (s *Service) addCluster(ctx context.Context, in *addCluster) (*body[wire.AddedCluster], error) {
-	var added wire.AddedCluster
+func (s *Service) addCluster(ctx context.Context, in *addCluster) (*body[api.AddedCluster], error) {
+	var added api.AddedCluster
 	name := in.Body.Name
 	if !clusterName.MatchString(name) {
 		return nil, problem.New(problem.Invalid, "Begin with a letter; use lower-case letters, digits, - and _, at most 40.", "the cluster was not added", "%q cannot be a cluster's name", name)
@@ -146,7 +134,7 @@ func (s *Service) addCluster(ctx context.Context, in *addCluster) (*body[wire.Ad
 		}
 		added.Task = t.ID
 	}
-	added.Readiness = report
+	added.Readiness = asReadiness(report)
 	added.Cluster, err = s.clusterView(ctx, k)
 	return answer(added, err)
 }
@@ -228,15 +216,15 @@ func (s *Service) dropSlot(ctx context.Context, k catalog.Cluster) error {
 	return session.DropSlot(ctx, k.Slot)
 }
 
-func (s *Service) startCapture(ctx context.Context, in *ClusterPath) (*body[wire.Cluster], error) {
+func (s *Service) startCapture(ctx context.Context, in *ClusterPath) (*body[api.Cluster], error) {
 	return s.wantCapture(ctx, in.Cluster, true)
 }
 
-func (s *Service) stopCapture(ctx context.Context, in *ClusterPath) (*body[wire.Cluster], error) {
+func (s *Service) stopCapture(ctx context.Context, in *ClusterPath) (*body[api.Cluster], error) {
 	return s.wantCapture(ctx, in.Cluster, false)
 }
 
-func (s *Service) wantCapture(ctx context.Context, name string, wanted bool) (*body[wire.Cluster], error) {
+func (s *Service) wantCapture(ctx context.Context, name string, wanted bool) (*body[api.Cluster], error) {
 	k, err := s.catalog.Cluster(ctx, name)
 	if err != nil {
 		return nil, err
@@ -248,19 +236,19 @@ func (s *Service) wantCapture(ctx context.Context, name string, wanted bool) (*b
 	return answer(s.clusterView(ctx, k))
 }
 
-func (s *Service) makeLink(ctx context.Context, _ *empty) (*body[wire.Link], error) {
+func (s *Service) makeLink(ctx context.Context, _ *empty) (*body[api.Link], error) {
 	path, err := s.newLink(ctx, "")
-	return answer(wire.Link{Path: path, Expires: time.Now().Add(linkLifetime).UTC()}, err)
+	return answer(api.Link{Path: path, Expires: time.Now().Add(linkLifetime).UTC()}, err)
 }
 
 type changeLogin struct {
 	ClusterPath
-	Body wire.Login
+	Body api.Login
 }
 
 // changeLogin has a cluster be reached otherwise from now on: with another password, as another
 // role, at another address. It must be the same cluster.
-func (s *Service) changeLogin(ctx context.Context, in *changeLogin) (*body[wire.Cluster], error) {
+func (s *Service) changeLogin(ctx context.Context, in *changeLogin) (*body[api.Cluster], error) {
 	k, err := s.catalog.Cluster(ctx, in.Cluster)
 	if err != nil {
 		return nil, err

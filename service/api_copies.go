@@ -11,12 +11,12 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/go-chi/chi/v5"
 
+	"velvetrewind/api"
 	"velvetrewind/core/pg"
 	"velvetrewind/core/problem"
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/restore/feed"
 	"velvetrewind/engine/store"
-	"velvetrewind/service/wire"
 )
 
 // CopyPath names a copy in a path.
@@ -38,14 +38,10 @@ func (s *Service) copyAPI(api huma.API) {
 
 type makeCopy struct {
 	ClusterPath
-	Body struct {
-		Moment string `json:"moment" doc:"in the moment language; a time needs its zone"`
-		Name   string `json:"name,omitempty" doc:"short name of the copy; left out, one is made from the cluster's"`
-		Port   int    `json:"port,omitempty" minimum:"1024" maximum:"65535" doc:"on 127.0.0.1; left out, a free one is chosen"`
-	}
+	Body api.MakeCopyRequest
 }
 
-func (s *Service) submitCopy(ctx context.Context, in *makeCopy) (*body[wire.Task], error) {
+func (s *Service) submitCopy(ctx context.Context, in *makeCopy) (*body[api.Task], error) {
 	cluster, p, replays, err := s.plan(ctx, in.Cluster, in.Body.Moment, "")
 	if err != nil {
 		return nil, err
@@ -69,12 +65,10 @@ func (s *Service) submitCopy(ctx context.Context, in *makeCopy) (*body[wire.Task
 
 type stepCopy struct {
 	CopyPath
-	Body struct {
-		Moment string `json:"moment" doc:"in the moment language; a time needs its zone"`
-	}
+	Body api.StepCopyRequest
 }
 
-func (s *Service) submitStep(ctx context.Context, in *stepCopy) (*body[wire.Task], error) {
+func (s *Service) submitStep(ctx context.Context, in *stepCopy) (*body[api.Task], error) {
 	k, cluster, err := s.present(ctx, in.Copy)
 	if err != nil {
 		return nil, err
@@ -91,7 +85,7 @@ func (s *Service) submitStep(ctx context.Context, in *stepCopy) (*body[wire.Task
 }
 
 // submitFor submits a task about a copy.
-func (s *Service) submitFor(ctx context.Context, kind string, k catalog.Copy, cluster catalog.Cluster, args any) (*body[wire.Task], error) {
+func (s *Service) submitFor(ctx context.Context, kind string, k catalog.Copy, cluster catalog.Cluster, args any) (*body[api.Task], error) {
 	t, err := s.tasks.submit(ctx, kind, cluster.ID, k.ID, args)
 	if err != nil {
 		return nil, err
@@ -100,10 +94,10 @@ func (s *Service) submitFor(ctx context.Context, kind string, k catalog.Copy, cl
 	return answer(taskView(t, map[string]string{cluster.ID: cluster.Name}))
 }
 
-func (s *Service) viewCopy(ctx context.Context, k catalog.Copy, cluster catalog.Cluster) (wire.Copy, error) {
+func (s *Service) viewCopy(ctx context.Context, k catalog.Copy, cluster catalog.Cluster) (api.Copy, error) {
 	k, err := s.keeper.Refresh(ctx, cluster, k)
 	if err != nil {
-		return wire.Copy{}, err
+		return api.Copy{}, err
 	}
 	v, err := copyView(k, cluster, s.host.User())
 	if err != nil {
@@ -122,7 +116,7 @@ type listCopies struct {
 	Cluster string `query:"cluster" doc:"only of this cluster"`
 }
 
-func (s *Service) listCopies(ctx context.Context, in *listCopies) (*body[[]wire.Copy], error) {
+func (s *Service) listCopies(ctx context.Context, in *listCopies) (*body[[]api.Copy], error) {
 	of, err := s.clusterID(ctx, in.Cluster)
 	if err != nil {
 		return nil, err
@@ -131,7 +125,7 @@ func (s *Service) listCopies(ctx context.Context, in *listCopies) (*body[[]wire.
 	if err != nil {
 		return nil, err
 	}
-	views := make([]wire.Copy, len(list))
+	views := make([]api.Copy, len(list))
 	for i, k := range list {
 		cluster, err := s.catalog.Cluster(ctx, k.ClusterID)
 		if err != nil {
@@ -144,7 +138,7 @@ func (s *Service) listCopies(ctx context.Context, in *listCopies) (*body[[]wire.
 	return answer(views, nil)
 }
 
-func (s *Service) showCopy(ctx context.Context, in *CopyPath) (*body[wire.Copy], error) {
+func (s *Service) showCopy(ctx context.Context, in *CopyPath) (*body[api.Copy], error) {
 	k, cluster, err := s.copyAndCluster(ctx, in.Copy)
 	if err != nil {
 		return nil, err
@@ -164,7 +158,7 @@ func (s *Service) present(ctx context.Context, id string) (catalog.Copy, catalog
 	return k, cluster, err
 }
 
-func (s *Service) submitOpen(ctx context.Context, in *CopyPath) (*body[wire.Task], error) {
+func (s *Service) submitOpen(ctx context.Context, in *CopyPath) (*body[api.Task], error) {
 	k, cluster, err := s.present(ctx, in.Copy)
 	if err != nil {
 		return nil, err
@@ -180,7 +174,7 @@ type discardCopy struct {
 	Confirm string `query:"confirm" doc:"name of the cluster that it is a copy of"`
 }
 
-func (s *Service) submitDiscard(ctx context.Context, in *discardCopy) (*body[wire.Task], error) {
+func (s *Service) submitDiscard(ctx context.Context, in *discardCopy) (*body[api.Task], error) {
 	k, cluster, err := s.present(ctx, in.Copy)
 	if err != nil {
 		return nil, err
@@ -198,7 +192,7 @@ func (s *Service) submitDiscard(ctx context.Context, in *discardCopy) (*body[wir
 	return s.submitFor(ctx, taskDiscard, k, cluster, noArgs{})
 }
 
-func (s *Service) submitProof(ctx context.Context, in *CopyPath) (*body[wire.Task], error) {
+func (s *Service) submitProof(ctx context.Context, in *CopyPath) (*body[api.Task], error) {
 	k, cluster, err := s.present(ctx, in.Copy)
 	if err != nil {
 		return nil, err
@@ -214,7 +208,7 @@ type ProofPath struct {
 	Proof string `path:"proof" doc:"id of the proof, or of a copy for its newest one"`
 }
 
-func (s *Service) showProof(ctx context.Context, in *ProofPath) (*body[wire.Proof], error) {
+func (s *Service) showProof(ctx context.Context, in *ProofPath) (*body[api.Proof], error) {
 	p, err := s.catalog.Proof(ctx, in.Proof)
 	if err != nil {
 		return nil, err
@@ -222,7 +216,7 @@ func (s *Service) showProof(ctx context.Context, in *ProofPath) (*body[wire.Proo
 	return answer(proofView(p))
 }
 
-func (s *Service) listProofs(ctx context.Context, in *ClusterPath) (*body[[]wire.Proof], error) {
+func (s *Service) listProofs(ctx context.Context, in *ClusterPath) (*body[[]api.Proof], error) {
 	k, err := s.catalog.Cluster(ctx, in.Cluster)
 	if err != nil {
 		return nil, err
@@ -231,7 +225,7 @@ func (s *Service) listProofs(ctx context.Context, in *ClusterPath) (*body[[]wire
 	if err != nil {
 		return nil, err
 	}
-	views := make([]wire.Proof, len(list))
+	views := make([]api.Proof, len(list))
 	for i, p := range list {
 		if views[i], err = proofView(p); err != nil {
 			return nil, err

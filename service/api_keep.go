@@ -9,13 +9,13 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"velvetrewind/api"
 	"velvetrewind/core/figures"
 	"velvetrewind/core/keep"
 	"velvetrewind/core/problem"
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/schedule"
 	"velvetrewind/engine/upkeep/retention"
-	"velvetrewind/service/wire"
 )
 
 func (s *Service) keepAPI(api huma.API) {
@@ -43,7 +43,7 @@ func (s *Service) effectiveRule(ctx context.Context, k catalog.Cluster) (r keep.
 	return ruleOf(k, all.PolicyOf(k))
 }
 
-func (s *Service) keepView(ctx context.Context, k catalog.Cluster) (*body[wire.Keep], error) {
+func (s *Service) keepView(ctx context.Context, k catalog.Cluster) (*body[api.Keep], error) {
 	all, err := schedule.Load(ctx, s.catalog)
 	if err != nil {
 		return nil, err
@@ -56,7 +56,7 @@ func (s *Service) keepView(ctx context.Context, k catalog.Cluster) (*body[wire.K
 	if err != nil {
 		return nil, err
 	}
-	v := wire.Keep{Cluster: k.Name, Rule: rule, From: from, Promise: view.Promise, Pins: []wire.Pin{}}
+	v := api.Keep{Cluster: k.Name, Rule: api.KeepRule(rule), From: from, Promise: view.Promise, Pins: []api.Pin{}}
 	if next := all.NextRun(k, catalog.WorkKeep, s.cfg.Now()); !next.IsZero() {
 		next = next.UTC()
 		v.NextRun = &next
@@ -69,7 +69,7 @@ func (s *Service) keepView(ctx context.Context, k catalog.Cluster) (*body[wire.K
 		return nil, err
 	}
 	for _, p := range pins {
-		shown := wire.Pin{Backup: p.BackupID, Reason: p.Reason, PinnedAt: p.PinnedAt.UTC()}
+		shown := api.Pin{Backup: p.BackupID, Reason: p.Reason, PinnedAt: p.PinnedAt.UTC()}
 		if p.Until.Valid {
 			until := p.Until.Time.UTC()
 			shown.Until = &until
@@ -79,7 +79,7 @@ func (s *Service) keepView(ctx context.Context, k catalog.Cluster) (*body[wire.K
 	return answer(v, nil)
 }
 
-func (s *Service) showKeep(ctx context.Context, in *ClusterPath) (*body[wire.Keep], error) {
+func (s *Service) showKeep(ctx context.Context, in *ClusterPath) (*body[api.Keep], error) {
 	k, err := s.catalog.Cluster(ctx, in.Cluster)
 	if err != nil {
 		return nil, err
@@ -89,14 +89,15 @@ func (s *Service) showKeep(ctx context.Context, in *ClusterPath) (*body[wire.Kee
 
 type setKeep struct {
 	ClusterPath
-	Body keep.Rule
+	Body api.KeepRule
 }
 
-func (s *Service) setKeep(ctx context.Context, in *setKeep) (*body[wire.Keep], error) {
-	if err := checkRule(in.Body); err != nil {
+func (s *Service) setKeep(ctx context.Context, in *setKeep) (*body[api.Keep], error) {
+	rule := keep.Rule(in.Body)
+	if err := checkRule(rule); err != nil {
 		return nil, err
 	}
-	return s.changeKeep(ctx, in.Cluster, &in.Body)
+	return s.changeKeep(ctx, in.Cluster, &rule)
 }
 
 // checkRule refuses a rule that cannot be used.
@@ -108,11 +109,11 @@ func checkRule(r keep.Rule) error {
 	return err
 }
 
-func (s *Service) unsetKeep(ctx context.Context, in *ClusterPath) (*body[wire.Keep], error) {
+func (s *Service) unsetKeep(ctx context.Context, in *ClusterPath) (*body[api.Keep], error) {
 	return s.changeKeep(ctx, in.Cluster, nil)
 }
 
-func (s *Service) changeKeep(ctx context.Context, cluster string, r *keep.Rule) (*body[wire.Keep], error) {
+func (s *Service) changeKeep(ctx context.Context, cluster string, r *keep.Rule) (*body[api.Keep], error) {
 	k, err := s.catalog.Cluster(ctx, cluster)
 	if err != nil {
 		return nil, err
@@ -132,14 +133,10 @@ func (s *Service) changeKeep(ctx context.Context, cluster string, r *keep.Rule) 
 
 type previewKeep struct {
 	ClusterPath
-	Body struct {
-		Rule    *keep.Rule `json:"rule,omitempty" doc:"to be tried instead of the cluster's"`
-		AsOf    *time.Time `json:"asOf,omitempty" doc:"any day; now if left out. Of days to come it is told with what there is today"`
-		Measure bool       `json:"measure,omitempty" doc:"look through the manifests for how many bytes of base backups would come free, which takes a while"`
-	}
+	Body api.PreviewKeepRequest
 }
 
-func (s *Service) previewKeep(ctx context.Context, in *previewKeep) (*body[retention.Preview], error) {
+func (s *Service) previewKeep(ctx context.Context, in *previewKeep) (*body[api.KeepPreview], error) {
 	k, err := s.catalog.Cluster(ctx, in.Cluster)
 	if err != nil {
 		return nil, err
@@ -149,24 +146,22 @@ func (s *Service) previewKeep(ctx context.Context, in *previewKeep) (*body[reten
 		return nil, err
 	}
 	if in.Body.Rule != nil {
-		rule = *in.Body.Rule
+		rule = keep.Rule(*in.Body.Rule)
 	}
 	at := s.cfg.Now()
 	if in.Body.AsOf != nil {
 		at = *in.Body.AsOf
 	}
-	return answer(s.keepEngine().Preview(ctx, k, rule, at.UTC(), in.Body.Measure))
+	p, err := s.keepEngine().Preview(ctx, k, rule, at.UTC(), in.Body.Measure)
+	return answer(asKeepPreview(p), err)
 }
 
 type applyKeep struct {
 	ClusterPath
-	Body struct {
-		Token   string `json:"token" doc:"of the preview"`
-		Confirm string `json:"confirm,omitempty" doc:"the cluster's name"`
-	}
+	Body api.ApplyKeepRequest
 }
 
-func (s *Service) applyKeep(ctx context.Context, in *applyKeep) (*body[wire.Task], error) {
+func (s *Service) applyKeep(ctx context.Context, in *applyKeep) (*body[api.Task], error) {
 	k, err := s.catalog.Cluster(ctx, in.Cluster)
 	if err != nil {
 		return nil, err
@@ -202,14 +197,14 @@ func letGo(bases []string, wal []keep.WAL, bytes int64) string {
 }
 
 // deletedView tells what can be taken back; nil if there is nothing.
-func (s *Service) deletedView(ctx context.Context, k catalog.Cluster) (*wire.Deleted, error) {
+func (s *Service) deletedView(ctx context.Context, k catalog.Cluster) (*api.Deleted, error) {
 	p, err := s.catalog.Pending(ctx, k.ID)
 	if err != nil || s.cfg.deleteAfter == 0 || len(p.Backups) == 0 && p.Segments == 0 {
 		return nil, err
 	}
-	v := &wire.Deleted{Backups: []wire.DeletedBackup{}, Segments: p.Segments, Bytes: p.Bytes}
+	v := &api.Deleted{Backups: []api.DeletedBackup{}, Segments: p.Segments, Bytes: p.Bytes}
 	for _, b := range p.Backups {
-		v.Backups = append(v.Backups, wire.DeletedBackup{ID: b.ID, TakenAt: b.StoppedAt.UTC(), Until: b.DroppedAt.Add(s.cfg.deleteAfter).UTC()})
+		v.Backups = append(v.Backups, api.DeletedBackup{ID: b.ID, TakenAt: b.StoppedAt.UTC(), Until: b.DroppedAt.Add(s.cfg.deleteAfter).UTC()})
 	}
 	if p.Since.Valid {
 		until := p.Since.Time.Add(s.cfg.deleteAfter).UTC()
@@ -218,7 +213,7 @@ func (s *Service) deletedView(ctx context.Context, k catalog.Cluster) (*wire.Del
 	return v, nil
 }
 
-func (s *Service) undoKeep(ctx context.Context, in *ClusterPath) (*body[wire.Keep], error) {
+func (s *Service) undoKeep(ctx context.Context, in *ClusterPath) (*body[api.Keep], error) {
 	const title = "nothing was taken back"
 	k, err := s.catalog.Cluster(ctx, in.Cluster)
 	if err != nil {
@@ -246,13 +241,10 @@ func (s *Service) undoKeep(ctx context.Context, in *ClusterPath) (*body[wire.Kee
 
 type pinBackup struct {
 	BackupPath
-	Body struct {
-		Reason string     `json:"reason" minLength:"1" maxLength:"200"`
-		Until  *time.Time `json:"until,omitempty" doc:"when it expires; left out, it holds until it is taken off"`
-	}
+	Body api.PinRequest
 }
 
-func (s *Service) pinBackup(ctx context.Context, in *pinBackup) (*body[wire.Keep], error) {
+func (s *Service) pinBackup(ctx context.Context, in *pinBackup) (*body[api.Keep], error) {
 	b, k, err := s.backupAndCluster(ctx, in.Backup)
 	if err != nil {
 		return nil, err

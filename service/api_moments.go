@@ -8,6 +8,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"velvetrewind/api"
 	"velvetrewind/core/moment"
 	"velvetrewind/core/plan"
 	"velvetrewind/core/problem"
@@ -15,7 +16,6 @@ import (
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/changes"
 	"velvetrewind/engine/restore"
-	"velvetrewind/service/wire"
 )
 
 func (s *Service) momentAPI(api huma.API) {
@@ -26,11 +26,7 @@ func (s *Service) momentAPI(api huma.API) {
 
 type momentIn struct {
 	ClusterPath
-	Body struct {
-		Moment string `json:"moment" doc:"in the moment language; a time needs its zone, or zone"`
-		Zone   string `json:"zone,omitempty" doc:"IANA name of the zone in which a time without one is read"`
-		Around int    `json:"around,omitempty" minimum:"0" maximum:"200" doc:"so many transactions on each side; 8 if it is left out"`
-	}
+	Body api.MomentRequest
 }
 
 // parseMoment reads a moment for a caller whose zone is given, or not known when it is "". The
@@ -133,14 +129,14 @@ func (s *Service) haveStored(ctx context.Context, k catalog.Cluster) error {
 	return nil
 }
 
-func (s *Service) planRestore(ctx context.Context, in *momentIn) (*body[plan.Restore], error) {
+func (s *Service) planRestore(ctx context.Context, in *momentIn) (*body[api.Restore], error) {
 	_, p, _, err := s.plan(ctx, in.Cluster, in.Body.Moment, in.Body.Zone)
-	return answer(p, err)
+	return answer(asRestore(p), err)
 }
 
 const usualAround = 8
 
-func (s *Service) explainMoment(ctx context.Context, in *momentIn) (*body[wire.Moment], error) {
+func (s *Service) explainMoment(ctx context.Context, in *momentIn) (*body[api.Moment], error) {
 	m, err := s.parseMoment(ctx, in.Cluster, in.Body.Moment, in.Body.Zone)
 	if err != nil {
 		return nil, err
@@ -149,15 +145,17 @@ func (s *Service) explainMoment(ctx context.Context, in *momentIn) (*body[wire.M
 	if err != nil {
 		return nil, err
 	}
-	v := wire.Moment{Moment: m.String()}
+	v := api.Moment{Moment: m.String()}
 	if m.Kind == moment.AtTime {
 		utc := m.Time.UTC()
 		v.UTC = &utc
 	}
-	if v.Boundary, v.Note, err = o.journal.Resolve(ctx, m); err != nil {
+	b, note, err := o.journal.Resolve(ctx, m)
+	if err != nil {
 		return nil, err
 	}
-	cost, err := o.journal.Cost(ctx, v.Boundary)
+	v.Boundary, v.Note = asBoundary(b), note
+	cost, err := o.journal.Cost(ctx, b)
 	if err != nil {
 		return nil, err
 	}
@@ -166,7 +164,7 @@ func (s *Service) explainMoment(ctx context.Context, in *momentIn) (*body[wire.M
 	if n == 0 {
 		n = usualAround
 	}
-	around, kept, err := o.journal.Around(ctx, v.Boundary.Keeps, v.Boundary.Stop, n)
+	around, kept, err := o.journal.Around(ctx, b.Keeps, b.Stop, n)
 	if err != nil {
 		return nil, err
 	}
@@ -174,22 +172,26 @@ func (s *Service) explainMoment(ctx context.Context, in *momentIn) (*body[wire.M
 	if v.Around, err = s.transactionViews(ctx, o.cluster, around, false); err != nil {
 		return nil, err
 	}
-	return answer(v, planOrWhy(&v, o.archive, m))
+	return answer(v, planOrWhy(&v, o.archive, m, b))
 }
 
 // planOrWhy adds the plan of a restore, or why there can be none.
-func planOrWhy(v *wire.Moment, a *archive.Archive, m moment.Moment) error {
-	p, err := restore.Make(a, m, v.Boundary)
+func planOrWhy(v *api.Moment, a *archive.Archive, m moment.Moment, b moment.Boundary) error {
+	p, err := restore.Make(a, m, b)
 	var why *problem.Problem
 	if errors.As(err, &why) {
 		v.Why, v.Next = why.Detail, why.Next
 		return nil
 	}
-	v.Plan = &p
-	return err
+	if err != nil {
+		return err
+	}
+	shown := asRestore(p)
+	v.Plan = &shown
+	return nil
 }
 
-func (s *Service) locateSegment(ctx context.Context, in *momentIn) (*body[wire.Located], error) {
+func (s *Service) locateSegment(ctx context.Context, in *momentIn) (*body[api.Located], error) {
 	m, err := s.parseMoment(ctx, in.Cluster, in.Body.Moment, in.Body.Zone)
 	if err != nil {
 		return nil, err
@@ -202,9 +204,9 @@ func (s *Service) locateSegment(ctx context.Context, in *momentIn) (*body[wire.L
 	if err != nil {
 		return nil, err
 	}
-	v := wire.Located{Moment: m.String(), LSN: l.LSN, Segment: l.Segment.Name(o.cluster.SegmentSize), Timeline: uint32(l.Segment.Timeline), Where: l.Where}
+	v := api.Located{Moment: m.String(), LSN: l.LSN, Segment: l.Segment.Name(o.cluster.SegmentSize), Timeline: uint32(l.Segment.Timeline), Where: l.Where}
 	if r := l.Record; r != nil {
-		v.Record = &wire.Record{Start: r.Start, End: r.End, XID: r.XID, Manager: r.Manager, Kind: r.Kind, Length: r.Length, Pages: r.Pages, Images: r.Images, Fields: r.Body}
+		v.Record = &api.Record{Start: r.Start, End: r.End, XID: r.XID, Manager: r.Manager, Kind: r.Kind, Length: r.Length, Pages: r.Pages, Images: r.Images, Fields: r.Body}
 	}
 	return answer(v, nil)
 }

@@ -7,12 +7,12 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"velvetrewind/api"
 	"velvetrewind/core/pg"
 	"velvetrewind/core/problem"
 	"velvetrewind/core/readiness"
 	"velvetrewind/engine/server/access"
 	"velvetrewind/engine/server/survey"
-	"velvetrewind/service/wire"
 )
 
 func (s *Service) readinessAPI(api huma.API) {
@@ -57,7 +57,7 @@ func notReady(r readiness.Report) error {
 	return problem.New(problem.NotReady, next, "the cluster was not added", "%s", detail)
 }
 
-func (s *Service) checkReadiness(ctx context.Context, in *ClusterPath) (*body[readiness.Report], error) {
+func (s *Service) checkReadiness(ctx context.Context, in *ClusterPath) (*body[api.ReadinessReport], error) {
 	k, err := s.catalog.Cluster(ctx, in.Cluster)
 	if err != nil {
 		return nil, err
@@ -66,34 +66,28 @@ func (s *Service) checkReadiness(ctx context.Context, in *ClusterPath) (*body[re
 	if err != nil {
 		return nil, err
 	}
-	return answer(s.checker().Check(ctx, a, k.Slot))
+	r, err := s.checker().Check(ctx, a, k.Slot)
+	return answer(asReadiness(r), err)
 }
 
 type checkUnregistered struct {
-	Body wire.Login
+	Body api.Login
 }
 
-func loginAccess(l wire.Login) access.Access {
+func loginAccess(l api.Login) access.Access {
 	return access.Access{ConnString: l.ConnString, Password: l.Password, ReplicationUser: l.ReplicationUser, ReplicationPassword: l.ReplicationPassword}
 }
 
-func (s *Service) checkUnregistered(ctx context.Context, in *checkUnregistered) (*body[readiness.Report], error) {
-	return answer(s.checker().Check(ctx, loginAccess(in.Body), ""))
+func (s *Service) checkUnregistered(ctx context.Context, in *checkUnregistered) (*body[api.ReadinessReport], error) {
+	r, err := s.checker().Check(ctx, loginAccess(in.Body), "")
+	return answer(asReadiness(r), err)
 }
 
 type applyReadiness struct {
-	Body struct {
-		Cluster string      `json:"cluster,omitempty" doc:"a registered cluster, by name or id"`
-		Login   *wire.Login `json:"login,omitempty" doc:"how to reach one that is not registered"`
-		Checks  []string    `json:"checks" doc:"ids of the checks whose SQL is to be run"`
-		As      string      `json:"as,omitempty" doc:"role that may, a superuser; left out, the cluster's own"`
-		// Of a password that is not kept.
-		AsPassword string `json:"asPassword,omitempty" doc:"its password, which is not kept"`
-		Confirm    string `json:"confirm,omitempty" doc:"the cluster's name, or apply for one that is not registered"`
-	}
+	Body api.ApplyReadinessRequest
 }
 
-func (s *Service) applyReadiness(ctx context.Context, in *applyReadiness) (*body[wire.Mended], error) {
+func (s *Service) applyReadiness(ctx context.Context, in *applyReadiness) (*body[api.Mended], error) {
 	a, name, slot, err := s.accessOf(ctx, in.Body.Cluster, in.Body.Login)
 	if err != nil {
 		return nil, err
@@ -119,13 +113,13 @@ func (s *Service) applyReadiness(ctx context.Context, in *applyReadiness) (*body
 			return nil, problem.Wrap(err, problem.Invalid, "nothing was applied", "")
 		}
 	}
-	var v wire.Mended
-	if v.Applied, err = survey.Apply(ctx, admin, checks); err != nil {
+	applied, err := survey.Apply(ctx, admin, checks)
+	if err != nil {
 		return nil, err
 	}
-	s.log.Info("readiness was mended", "cluster", name, "as", in.Body.As, "statements", len(v.Applied.SQL))
-	v.Report, err = s.checker().Check(ctx, a, slot)
-	return answer(v, err)
+	s.log.Info("readiness was mended", "cluster", name, "as", in.Body.As, "statements", len(applied.SQL))
+	after, err := s.checker().Check(ctx, a, slot)
+	return answer(api.Mended{Applied: api.ReadinessApplied(applied), Report: asReadiness(after)}, err)
 }
 
 func statements(checks []readiness.Check) string {
@@ -137,7 +131,7 @@ func statements(checks []readiness.Check) string {
 }
 
 // accessOf is how to reach a cluster, and what is typed to confirm something about it.
-func (s *Service) accessOf(ctx context.Context, cluster string, l *wire.Login) (a access.Access, confirm, slot string, err error) {
+func (s *Service) accessOf(ctx context.Context, cluster string, l *api.Login) (a access.Access, confirm, slot string, err error) {
 	if l != nil {
 		return loginAccess(*l), "apply", "", nil
 	}
@@ -152,7 +146,7 @@ func (s *Service) accessOf(ctx context.Context, cluster string, l *wire.Login) (
 func (s *Service) scriptRole(_ context.Context, in *struct {
 	Role    string `query:"role" default:"velvet" maxLength:"63"`
 	Version int    `query:"version" doc:"major version of the server; its functions have other names in some; 0 is the newest"`
-}) (*body[wire.Script], error) {
+}) (*body[api.Script], error) {
 	if strings.ContainsAny(in.Role, "\n\r\x00") {
 		return nil, problem.New(problem.Invalid, "Name it in one line.", "there is no script", "the role's name has a line break")
 	}
@@ -163,5 +157,5 @@ func (s *Service) scriptRole(_ context.Context, in *struct {
 			return nil, problem.New(problem.Invalid, "Name the server's major version.", "there is no script", "PostgreSQL %d is not supported; versions %s are", in.Version, pg.SupportedVersions())
 		}
 	}
-	return answer(wire.Script{Text: readiness.RoleScript(in.Role, v)}, nil)
+	return answer(api.Script{Text: readiness.RoleScript(in.Role, v)}, nil)
 }

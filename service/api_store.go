@@ -13,12 +13,11 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"velvetrewind/api"
 	"velvetrewind/core/problem"
 	"velvetrewind/engine/backup"
 	"velvetrewind/engine/store"
 	"velvetrewind/engine/store/vault"
-	"velvetrewind/engine/upkeep/audit"
-	"velvetrewind/service/wire"
 )
 
 func (s *Service) storeAPI(api huma.API) {
@@ -33,13 +32,10 @@ func (s *Service) storeAPI(api huma.API) {
 }
 
 type submitAudit struct {
-	Body struct {
-		Full bool `json:"full,omitempty" doc:"read every byte, not only what is there"`
-		Mend bool `json:"mend,omitempty" doc:"bring back from the second store what is missing or damaged, and the other way round"`
-	}
+	Body api.AuditRequest
 }
 
-func (s *Service) submitAudit(ctx context.Context, in *submitAudit) (*body[wire.Task], error) {
+func (s *Service) submitAudit(ctx context.Context, in *submitAudit) (*body[api.Task], error) {
 	if in.Body.Mend && s.store.Second() == nil {
 		return nil, problem.New(problem.Conflict, "Name one when the service starts: --second-store", "the store was not looked through", "without a second store there is nothing to mend it from")
 	}
@@ -50,7 +46,7 @@ func (s *Service) submitAudit(ctx context.Context, in *submitAudit) (*body[wire.
 	return answer(taskView(t, nil))
 }
 
-func (s *Service) submitRebuild(ctx context.Context, _ *empty) (*body[wire.Task], error) {
+func (s *Service) submitRebuild(ctx context.Context, _ *empty) (*body[api.Task], error) {
 	t, err := s.tasks.submit(ctx, taskRebuild, "", "", noArgs{})
 	if err != nil {
 		return nil, err
@@ -58,7 +54,7 @@ func (s *Service) submitRebuild(ctx context.Context, _ *empty) (*body[wire.Task]
 	return answer(taskView(t, nil))
 }
 
-func (s *Service) showAudit(ctx context.Context, in *TaskPath) (*body[audit.Result], error) {
+func (s *Service) showAudit(ctx context.Context, in *TaskPath) (*body[api.AuditResult], error) {
 	t, err := s.catalog.Task(ctx, in.Task)
 	if err != nil {
 		return nil, err
@@ -66,16 +62,12 @@ func (s *Service) showAudit(ctx context.Context, in *TaskPath) (*body[audit.Resu
 	if t.Kind != taskAudit || t.Outcome == nil {
 		return nil, problem.New(problem.NotFound, "Begin one with: velvet store audit", "there is no such audit", "task %s is no audit that has ended well", in.Task)
 	}
-	var r audit.Result
+	var r api.AuditResult
 	return answer(r, json.Unmarshal(*t.Outcome, &r))
 }
 
 type rekeyIn struct {
-	Body struct {
-		File    string   `json:"file" minLength:"1" doc:"file on the service's host with the new key: an age identity or a passphrase"`
-		Confirm string   `json:"confirm,omitempty" doc:"the store, as it is shown"`
-		Besides []string `json:"besides,omitempty" doc:"public keys (age1…) that may open the store too"`
-	}
+	Body api.RekeyRequest
 }
 
 // keyFile makes sure that a file lies where the service's keys are, beside the one that it was
@@ -93,7 +85,7 @@ func (s *Service) keyFile(name string) (string, error) {
 	return "", fmt.Errorf("%s does not lie in the directory of the store's key, %s, nor in %s", name, filepath.Dir(s.cfg.StoreKey), s.cfg.Home)
 }
 
-func (s *Service) rekey(ctx context.Context, in *rekeyIn) (*body[wire.Rekeyed], error) {
+func (s *Service) rekey(ctx context.Context, in *rekeyIn) (*body[api.Rekeyed], error) {
 	const title = "the store's key was not changed"
 	file, err := s.keyFile(in.Body.File)
 	if err != nil {
@@ -123,10 +115,10 @@ func (s *Service) rekey(ctx context.Context, in *rekeyIn) (*body[wire.Rekeyed], 
 		s.log.Warn("the catalogue does not know the store's new key yet; it is told at the next start", "error", err)
 	}
 	s.log.Info("the store has a new key", "number", n)
-	return answer(wire.Rekeyed{KeyNumber: n, Next: fmt.Sprintf("From the next start on, name the new file: --store-key %s. The key before opens the store no more; nothing that the store holds was written anew.", in.Body.File)}, nil)
+	return answer(api.Rekeyed{KeyNumber: n, Next: fmt.Sprintf("From the next start on, name the new file: --store-key %s. The key before opens the store no more; nothing that the store holds was written anew.", in.Body.File)}, nil)
 }
 
-func (s *Service) keyRecord(_ context.Context, _ *empty) (*body[wire.KeyRecord], error) {
+func (s *Service) keyRecord(_ context.Context, _ *empty) (*body[api.KeyRecord], error) {
 	if s.store.Ring() == nil {
 		return nil, problem.New(problem.Conflict, "Encryption is chosen when a store is new.", "there is no record of keys", "the store %s is not encrypted", s.store)
 	}
@@ -134,22 +126,20 @@ func (s *Service) keyRecord(_ context.Context, _ *empty) (*body[wire.KeyRecord],
 	if err != nil {
 		return nil, err
 	}
-	return answer(wire.KeyRecord{Store: s.store.String(), Name: store.NameKey, Content: string(content)}, nil)
+	return answer(api.KeyRecord{Store: s.store.String(), Name: store.NameKey, Content: string(content)}, nil)
 }
 
-func (s *Service) depositCatalogue(ctx context.Context, _ *empty) (*body[wire.Deposited], error) {
+func (s *Service) depositCatalogue(ctx context.Context, _ *empty) (*body[api.Deposited], error) {
 	n, err := s.deposit(ctx)
 	if err != nil {
 		return nil, problem.Wrap(err, problem.Failed, "not everything was put into the store", "See that the store can be written, then try again. What was put there before is untouched.")
 	}
-	return answer(wire.Deposited{Clusters: n, At: time.Now().UTC()}, nil)
+	return answer(api.Deposited{Clusters: n, At: time.Now().UTC()}, nil)
 }
 
 type secondIn struct {
 	ClusterPath
-	Body struct {
-		Wanted bool `json:"wanted"`
-	}
+	Body api.SecondStoreRequest
 }
 
 func (s *Service) setSecond(ctx context.Context, in *secondIn) (*empty, error) {
@@ -183,9 +173,9 @@ func (s *Service) measure(ctx context.Context) (map[string]*backup.InStore, time
 	return m.by, m.at, nil
 }
 
-func (s *Service) showStore(ctx context.Context, _ *empty) (*body[wire.Store], error) {
+func (s *Service) showStore(ctx context.Context, _ *empty) (*body[api.Store], error) {
 	r := s.store.Record()
-	v := wire.Store{Name: s.store.String(), ID: r.ID, Created: r.Created, Trouble: s.mirrors.problem(), Locks: s.locks(), Clusters: []wire.StoreCluster{}}
+	v := api.Store{Name: s.store.String(), ID: r.ID, Created: r.Created, Trouble: s.mirrors.problem(), Locks: s.locks(), Clusters: []api.StoreCluster{}}
 	if ring := s.store.Ring(); ring != nil {
 		v.Encrypted, v.KeyNumber, v.KeyMade = true, ring.Current, &r.Rekeyed
 	}
@@ -204,7 +194,7 @@ func (s *Service) showStore(ctx context.Context, _ *empty) (*body[wire.Store], e
 	return answer(v, err)
 }
 
-func (s *Service) storeClusters(ctx context.Context, by map[string]*backup.InStore, second bool) ([]wire.StoreCluster, error) {
+func (s *Service) storeClusters(ctx context.Context, by map[string]*backup.InStore, second bool) ([]api.StoreCluster, error) {
 	clusters, err := s.catalog.Clusters(ctx)
 	if err != nil {
 		return nil, err
@@ -217,11 +207,11 @@ func (s *Service) storeClusters(ctx context.Context, by map[string]*backup.InSto
 	if err != nil {
 		return nil, err
 	}
-	list := []wire.StoreCluster{}
+	list := []api.StoreCluster{}
 	known := make(map[string]bool)
 	for _, k := range clusters {
 		known[k.ID] = true
-		c := wire.StoreCluster{Cluster: k.Name, Known: true, Second: second && k.SecondStore, Growth: growth[k.ID]}
+		c := api.StoreCluster{Cluster: k.Name, Known: true, Second: second && k.SecondStore, Growth: growth[k.ID]}
 		for _, b := range backups {
 			if b.ClusterID == k.ID {
 				c.Backups++
@@ -233,18 +223,18 @@ func (s *Service) storeClusters(ctx context.Context, by map[string]*backup.InSto
 	}
 	for id, m := range by {
 		if !known[id] {
-			c := wire.StoreCluster{Cluster: id}
+			c := api.StoreCluster{Cluster: id}
 			take(&c, m)
 			list = append(list, c)
 		}
 	}
-	slices.SortFunc(list, func(a, b wire.StoreCluster) int {
+	slices.SortFunc(list, func(a, b api.StoreCluster) int {
 		return cmp.Or(cmp.Compare(b.Packs+b.WAL, a.Packs+a.WAL), cmp.Compare(a.Cluster, b.Cluster))
 	})
 	return list, nil
 }
 
-func take(c *wire.StoreCluster, m *backup.InStore) {
+func take(c *api.StoreCluster, m *backup.InStore) {
 	if m != nil {
 		c.Packs, c.WAL, c.Journal, c.Objects = m.Packs, m.WAL, m.Journal, m.Objects
 	}
@@ -254,7 +244,7 @@ func take(c *wire.StoreCluster, m *backup.InStore) {
 const mostPoints = 120
 
 // growth adds up what was stored, by cluster.
-func (s *Service) growth(ctx context.Context) (map[string][]wire.StorePoint, error) {
+func (s *Service) growth(ctx context.Context) (map[string][]api.StorePoint, error) {
 	const finest = 5
 	list, err := s.catalog.Growths(ctx, finest)
 	if err != nil || len(list) == 0 {
@@ -266,9 +256,9 @@ func (s *Service) growth(ctx context.Context) (map[string][]wire.StorePoint, err
 			return nil, err
 		}
 	}
-	all := make(map[string][]wire.StorePoint)
+	all := make(map[string][]api.StorePoint)
 	for _, g := range list {
-		p := wire.StorePoint{At: g.At.UTC(), Backups: g.Backups, WAL: g.WAL}
+		p := api.StorePoint{At: g.At.UTC(), Backups: g.Backups, WAL: g.WAL}
 		if n := len(all[g.ClusterID]); n > 0 {
 			before := all[g.ClusterID][n-1]
 			p.Backups, p.WAL = p.Backups+before.Backups, p.WAL+before.WAL
@@ -278,16 +268,16 @@ func (s *Service) growth(ctx context.Context) (map[string][]wire.StorePoint, err
 	return all, nil
 }
 
-func (s *Service) lastAudit(ctx context.Context) (*wire.StoreAudit, error) {
+func (s *Service) lastAudit(ctx context.Context) (*api.StoreAudit, error) {
 	t, ok, err := s.catalog.LastDone(ctx, taskAudit)
 	if err != nil || !ok || t.Outcome == nil {
 		return nil, err
 	}
-	var r audit.Result
+	var r api.AuditResult
 	if err := json.Unmarshal(*t.Outcome, &r); err != nil {
 		return nil, err
 	}
-	a := &wire.StoreAudit{Task: t.ID, At: t.FinishedAt.Time.UTC(), Full: r.Full, Findings: len(r.Findings), Behind: r.Behind}
+	a := &api.StoreAudit{Task: t.ID, At: t.FinishedAt.Time.UTC(), Full: r.Full, Findings: len(r.Findings), Behind: r.Behind}
 	for _, f := range r.Findings {
 		if f.Costs {
 			a.Costing++

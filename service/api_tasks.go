@@ -7,9 +7,9 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"velvetrewind/api"
 	"velvetrewind/core/problem"
 	"velvetrewind/engine/catalog"
-	"velvetrewind/service/wire"
 )
 
 func (s *Service) taskAPI(api huma.API) {
@@ -44,7 +44,7 @@ type listTasks struct {
 	Limit   int    `query:"limit" default:"50" minimum:"1" maximum:"1000"`
 }
 
-func (s *Service) listTasks(ctx context.Context, in *listTasks) (*body[[]wire.Task], error) {
+func (s *Service) listTasks(ctx context.Context, in *listTasks) (*body[[]api.Task], error) {
 	of, err := s.clusterID(ctx, in.Cluster)
 	if err != nil {
 		return nil, err
@@ -61,7 +61,7 @@ func (s *Service) listTasks(ctx context.Context, in *listTasks) (*body[[]wire.Ta
 	if err != nil {
 		return nil, err
 	}
-	views := make([]wire.Task, len(list))
+	views := make([]api.Task, len(list))
 	for i, t := range list {
 		if views[i], err = taskView(t, names); err != nil {
 			return nil, err
@@ -70,7 +70,7 @@ func (s *Service) listTasks(ctx context.Context, in *listTasks) (*body[[]wire.Ta
 	return answer(views, nil)
 }
 
-func (s *Service) showTask(ctx context.Context, in *TaskPath) (*body[wire.Task], error) {
+func (s *Service) showTask(ctx context.Context, in *TaskPath) (*body[api.Task], error) {
 	names, err := s.clusterNames(ctx)
 	if err != nil {
 		return nil, err
@@ -84,7 +84,7 @@ func (s *Service) showTask(ctx context.Context, in *TaskPath) (*body[wire.Task],
 
 // retryTask submits the same work again. What depends on something that the task had made
 // and that was removed with it is begun anew by its own command.
-func (s *Service) retryTask(ctx context.Context, in *TaskPath) (*body[wire.Task], error) {
+func (s *Service) retryTask(ctx context.Context, in *TaskPath) (*body[api.Task], error) {
 	old, err := s.catalog.Task(ctx, in.Task)
 	if err != nil {
 		return nil, err
@@ -124,7 +124,7 @@ type reportBackups struct {
 	Days    int    `query:"days" default:"31" minimum:"1" maximum:"36500" doc:"of the last so many days"`
 }
 
-func (s *Service) reportBackups(ctx context.Context, in *reportBackups) (*body[[]wire.BackupLine], error) {
+func (s *Service) reportBackups(ctx context.Context, in *reportBackups) (*body[[]api.BackupLine], error) {
 	of, err := s.clusterID(ctx, in.Cluster)
 	if err != nil {
 		return nil, err
@@ -137,9 +137,9 @@ func (s *Service) reportBackups(ctx context.Context, in *reportBackups) (*body[[
 	if err != nil {
 		return nil, err
 	}
-	views := make([]wire.BackupLine, len(list))
+	views := make([]api.BackupLine, len(list))
 	for i, b := range list {
-		views[i] = wire.BackupLine{
+		views[i] = api.BackupLine{
 			ID: b.ID, Cluster: names[b.ClusterID], Kind: b.Kind, StoppedAt: b.StoppedAt.UTC(), Seconds: b.StoppedAt.Sub(b.StartedAt).Seconds(),
 			BytesHeld: b.BytesHeld, BytesRead: b.BytesRead, BytesStored: b.BytesStored, Dropped: b.DroppedAt.Valid,
 		}
@@ -152,7 +152,7 @@ type readLog struct {
 	After int `query:"after" doc:"only lines behind this number"`
 }
 
-func (s *Service) readLog(ctx context.Context, in *readLog) (*body[[]wire.Line], error) {
+func (s *Service) readLog(ctx context.Context, in *readLog) (*body[[]api.Line], error) {
 	t, err := s.catalog.Task(ctx, in.Task)
 	if err != nil {
 		return nil, err
@@ -161,14 +161,14 @@ func (s *Service) readLog(ctx context.Context, in *readLog) (*body[[]wire.Line],
 	if err != nil {
 		return nil, err
 	}
-	views := make([]wire.Line, len(lines))
+	views := make([]api.Line, len(lines))
 	for i, l := range lines {
-		views[i] = wire.Line{Number: l.Number, At: l.At.UTC(), Level: l.Level, Text: l.Text}
+		views[i] = api.Line{Number: l.Number, At: l.At.UTC(), Level: l.Level, Text: l.Text}
 	}
 	return answer(views, nil)
 }
 
-func (s *Service) cancelTask(ctx context.Context, in *TaskPath) (*body[wire.Task], error) {
+func (s *Service) cancelTask(ctx context.Context, in *TaskPath) (*body[api.Task], error) {
 	t, err := s.catalog.Task(ctx, in.Task)
 	if err != nil {
 		return nil, err

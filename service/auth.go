@@ -16,11 +16,11 @@ import (
 
 	"github.com/go-chi/chi/v5"
 
+	"velvetrewind/api"
 	"velvetrewind/core/problem"
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/catalog/seal"
 	"velvetrewind/engine/restore/feed"
-	"velvetrewind/service/wire"
 )
 
 const (
@@ -208,7 +208,7 @@ func (a *auth) signOut(w http.ResponseWriter, r *http.Request) {
 
 func writeProblem(w http.ResponseWriter, p *problem.Problem) { writeDoc(w, problemDoc(p)) }
 
-func writeDoc(w http.ResponseWriter, doc *wire.Problem) {
+func writeDoc(w http.ResponseWriter, doc *api.Problem) {
 	w.Header().Set("Content-Type", doc.ContentType(""))
 	w.WriteHeader(doc.Status)
 	_ = json.NewEncoder(w).Encode(doc)

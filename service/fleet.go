@@ -6,6 +6,7 @@ import (
 	"strconv"
 	"time"
 
+	"velvetrewind/api"
 	"velvetrewind/core/attention"
 	"velvetrewind/core/keep"
 	"velvetrewind/core/pg"
@@ -14,7 +15,6 @@ import (
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/schedule"
 	"velvetrewind/engine/spool"
-	"velvetrewind/service/wire"
 )
 
 // fleet is what is known of many clusters at once, so that five hundred of them cost as
@@ -48,19 +48,19 @@ func (s *Service) fleetOf(ctx context.Context, cluster string) (*fleet, error) {
 }
 
 // clusterView shows one cluster.
-func (s *Service) clusterView(ctx context.Context, k catalog.Cluster) (wire.Cluster, error) {
+func (s *Service) clusterView(ctx context.Context, k catalog.Cluster) (api.Cluster, error) {
 	f, err := s.fleetOf(ctx, k.ID)
 	if err != nil {
-		return wire.Cluster{}, err
+		return api.Cluster{}, err
 	}
 	return f.view(k)
 }
 
-func (f *fleet) view(k catalog.Cluster) (v wire.Cluster, err error) {
-	v = wire.Cluster{
+func (f *fleet) view(k catalog.Cluster) (v api.Cluster, err error) {
+	v = api.Cluster{
 		ID: k.ID, Name: k.Name, ConnString: k.ConnString, SystemID: strconv.FormatUint(k.SystemID, 10), ServerVersion: k.ServerVersion,
 		Checksums: k.DataChecksums, Slot: k.Slot, CreatedAt: k.CreatedAt.UTC(), MeasuredAt: f.now.UTC(),
-		Backups: f.all.Counts[k.ID], Incidents: []wire.Incident{},
+		Backups: f.all.Counts[k.ID], Incidents: []api.Incident{},
 	}
 	if v.Labels, err = k.Labels(); err != nil {
 		return v, err
@@ -78,10 +78,10 @@ func (f *fleet) view(k catalog.Cluster) (v wire.Cluster, err error) {
 	}
 	v.Capture = captureView(a.Capture)
 	spans, holes := a.Reach()
-	v.Reach = orEmpty(spans)
+	v.Reach = each(spans, asSpan)
 	v.Holes = f.holes(k, spans, holes)
 	for _, i := range f.all.Incidents[k.ID] {
-		shown := wire.Incident{Cluster: k.Name, XID: pg.FullXID(i.XID), Time: i.CommittedAt.UTC(), LSN: i.LSN}
+		shown := api.Incident{Cluster: k.Name, XID: pg.FullXID(i.XID), Time: i.CommittedAt.UTC(), LSN: i.LSN}
 		if err := json.Unmarshal(i.Reasons, &shown.Reasons); err != nil {
 			return v, err
 		}
@@ -109,7 +109,7 @@ func (f *fleet) view(k catalog.Cluster) (v wire.Cluster, err error) {
 		late = late.UTC()
 		v.LateSince = &late
 	}
-	v.Needs = f.needs(k, policy, a.Capture, v)
+	v.Needs = each(f.needs(k, policy, a.Capture, v), asNeed)
 	return v, nil
 }
 
@@ -127,12 +127,12 @@ func ruleOf(k catalog.Cluster, policy *catalog.Policy) (r keep.Rule, from string
 }
 
 // promise compares what the rule promises with what the newest WAL reaches back to.
-func (f *fleet) promise(k catalog.Cluster, policy *catalog.Policy, live pg.Timeline, spans []reach.Span, newest catalog.Backup) (p wire.Promise, err error) {
+func (f *fleet) promise(k catalog.Cluster, policy *catalog.Policy, live pg.Timeline, spans []reach.Span, newest catalog.Backup) (p api.Promise, err error) {
 	rule, _, err := ruleOf(k, policy)
 	if err != nil {
 		return p, err
 	}
-	p = wire.Promise{Words: rule.String(), Since: f.now.Add(-rule.Span()).UTC()}
+	p = api.Promise{Words: rule.String(), Since: f.now.Add(-rule.Span()).UTC()}
 	for _, s := range spans {
 		if s.Timeline == live { // the last is the one that is being captured
 			from := s.FromTime.UTC()
@@ -152,10 +152,10 @@ func (f *fleet) promise(k catalog.Cluster, policy *catalog.Policy, live pg.Timel
 }
 
 // holes says of each hole what caused it and when moments can be reached again.
-func (f *fleet) holes(k catalog.Cluster, spans []reach.Span, holes []reach.Hole) []wire.Hole {
-	list := []wire.Hole{}
+func (f *fleet) holes(k catalog.Cluster, spans []reach.Span, holes []reach.Hole) []api.Hole {
+	list := []api.Hole{}
 	for _, h := range holes {
-		v := wire.Hole{Hole: h, Cause: "it was never captured"}
+		v := api.Hole{Timeline: h.Timeline, From: h.From, To: h.To, Cause: "it was never captured"}
 		for _, r := range f.all.Released[k.ID] {
 			if r.Timeline == h.Timeline && k.SegmentSize.Start(r.First) < h.To && h.From < k.SegmentSize.Start(r.Last+1) {
 				v.Cause, v.Meant = "let go by the keep rule on "+r.ReleasedAt.UTC().Format("2006-01-02"), true
@@ -186,7 +186,7 @@ func (f *fleet) holes(k catalog.Cluster, spans []reach.Span, holes []reach.Hole)
 	return list
 }
 
-func (f *fleet) needs(k catalog.Cluster, policy *catalog.Policy, c catalog.Capture, v wire.Cluster) []attention.Need {
+func (f *fleet) needs(k catalog.Cluster, policy *catalog.Policy, c catalog.Capture, v api.Cluster) []attention.Need {
 	alert := time.Duration(k.CaptureAlert) * time.Second
 	if policy != nil && policy.CaptureAlert.Valid {
 		alert = time.Duration(policy.CaptureAlert.Int64) * time.Second

@@ -6,9 +6,9 @@ import (
 	"fmt"
 	"time"
 
+	"velvetrewind/api"
 	"velvetrewind/core/figures"
 	"velvetrewind/engine/store"
-	"velvetrewind/service/wire"
 )
 
 // How often the locks of what the stores hold are extended, and how soon that is tried again.
@@ -64,14 +64,14 @@ func (s *Service) lockingStores() (list []lockingStore) {
 }
 
 // locks tells how the stores lock what they hold; nothing of those that do not.
-func (s *Service) locks() []wire.StoreLock {
-	list := []wire.StoreLock{}
+func (s *Service) locks() []api.StoreLock {
+	list := []api.StoreLock{}
 	for _, l := range s.lockingStores() {
 		span, problem := l.Locked()
 		if span == 0 && problem == "" {
 			continue
 		}
-		v := wire.StoreLock{Store: l.String(), Text: "not known: " + problem}
+		v := api.StoreLock{Store: l.String(), Text: "not known: " + problem}
 		if span > 0 {
 			v.Text = fmt.Sprintf("what is deleted or replaced in the bucket stays in it for %s or more", figures.Span(span))
 		}

@@ -9,11 +9,11 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"velvetrewind/api"
 	"velvetrewind/core/layout"
 	"velvetrewind/core/moment"
 	"velvetrewind/core/problem"
 	"velvetrewind/core/wal"
-	"velvetrewind/service/wire"
 )
 
 var statusOf = map[problem.Kind]int{
@@ -24,8 +24,8 @@ var statusOf = map[problem.Kind]int{
 }
 
 // problemDoc makes the document of a problem.
-func problemDoc(p *problem.Problem) *wire.Problem {
-	return &wire.Problem{Type: wire.ProblemType + string(p.Kind), Title: p.Title, Status: statusOf[p.Kind], Detail: p.Detail, Next: p.Next}
+func problemDoc(p *problem.Problem) *api.Problem {
+	return &api.Problem{Type: api.ProblemType + string(p.Kind), Title: p.Title, Status: statusOf[p.Kind], Detail: p.Detail, Next: p.Next}
 }
 
 // apiError turns any error of a handler into a problem document.
@@ -33,12 +33,12 @@ func apiError(ctx context.Context, log *slog.Logger, err error) error {
 	var syntax *moment.SyntaxError
 	if errors.As(err, &syntax) {
 		at := syntax.At
-		return &wire.Problem{
-			Type: wire.ProblemType + string(problem.Invalid), Title: "the moment cannot be read", Status: http.StatusUnprocessableEntity,
+		return &api.Problem{
+			Type: api.ProblemType + string(problem.Invalid), Title: "the moment cannot be read", Status: http.StatusUnprocessableEntity,
 			Detail: syntax.Error(), Next: "Write one of: " + moment.Forms, At: &at,
 		}
 	}
-	var doc *wire.Problem
+	var doc *api.Problem
 	if errors.As(err, &doc) {
 		return doc
 	}
@@ -67,9 +67,9 @@ func useProblemDocuments() {
 
 // unreadable says where a request is wrong, and never repeats what it holds there: that
 // may be a password.
-func unreadable(status int, message string, errs []error) *wire.Problem {
-	p := &wire.Problem{
-		Type: wire.ProblemType + string(problem.Invalid), Title: "the request cannot be read", Status: status, Detail: message,
+func unreadable(status int, message string, errs []error) *api.Problem {
+	p := &api.Problem{
+		Type: api.ProblemType + string(problem.Invalid), Title: "the request cannot be read", Status: status, Detail: message,
 		Next: "Compare it with the API's description, in /api/v1/openapi.yaml.",
 	}
 	var details []string

@@ -12,22 +12,22 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"velvetrewind/api"
 	"velvetrewind/core/moment"
 	"velvetrewind/core/problem"
 	"velvetrewind/engine/catalog"
-	"velvetrewind/service/wire"
 )
 
 func TestEveryErrorIsAProblemDocument(t *testing.T) {
 	quiet := slog.New(slog.NewTextHandler(io.Discard, nil))
-	document := func(err error) *wire.Problem {
-		var p *wire.Problem
+	document := func(err error) *api.Problem {
+		var p *api.Problem
 		require.ErrorAs(t, apiError(context.Background(), quiet, err), &p)
 		return p
 	}
 	for kind, status := range statusOf {
 		p := document(problem.New(kind, "do this", "it failed", "because of %s", "the tide"))
-		assert.Equal(t, &wire.Problem{Type: wire.ProblemType + string(kind), Title: "it failed", Status: status, Detail: "because of the tide", Next: "do this"}, p)
+		assert.Equal(t, &api.Problem{Type: api.ProblemType + string(kind), Title: "it failed", Status: status, Detail: "because of the tide", Next: "do this"}, p)
 		assert.GreaterOrEqual(t, status, 400)
 	}
 	_, err := moment.Parse("tx twelve", moment.Caller{})

@@ -7,6 +7,7 @@ import (
 	"sync"
 	"time"
 
+	"velvetrewind/api"
 	"velvetrewind/core/figures"
 	"velvetrewind/core/problem"
 	"velvetrewind/core/task"
@@ -331,7 +332,7 @@ func (s *Service) copyToSecond(ctx context.Context, t catalog.Task, report task.
 	if err != nil || r.Objects > 0 { // what was written meanwhile, as the index of a segment that was copied
 		s.mirrorAgain(t.ClusterID.String)
 	}
-	return r, err
+	return api.MirrorResult(r), err
 }
 
 // sweepSecond removes what a copy that was cut short left unfinished in the second store.

@@ -3,13 +3,17 @@ package service
 import (
 	"cmp"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
 	"time"
 
+	"velvetrewind/api"
+	"velvetrewind/core/layout"
+	"velvetrewind/core/plan"
+	"velvetrewind/core/proof"
 	"velvetrewind/engine/catalog"
-	"velvetrewind/service/wire"
 )
 
 // Records of the catalogue become what the API shows.
@@ -21,8 +25,8 @@ func lagBytes(c catalog.Capture) int64 {
 	return int64(c.ServerLSN - c.FlushedLSN)
 }
 
-func captureView(c catalog.Capture) wire.Capture {
-	v := wire.Capture{
+func captureView(c catalog.Capture) api.Capture {
+	v := api.Capture{
 		State: c.State, Wanted: c.Wanted, Problem: c.Problem, Timeline: uint32(c.Timeline),
 		Flushed: c.FlushedLSN, Stored: c.StoredLSN, Server: c.ServerLSN, LagBytes: lagBytes(c), Since: c.Since.UTC(),
 		Spooled: c.Spooled, Retained: c.Retained, Room: c.Room, ClockAhead: c.ServerAhead().Seconds(), ReadableTo: c.ReadableTo,
@@ -34,22 +38,23 @@ func captureView(c catalog.Capture) wire.Capture {
 	return v
 }
 
-func backupView(b catalog.Backup, cluster string, lost catalog.Losses) (wire.Backup, error) {
-	v := wire.Backup{
+func backupView(b catalog.Backup, cluster string, lost catalog.Losses) (api.Backup, error) {
+	v := api.Backup{
 		ID: b.ID, Cluster: cluster, Kind: b.Kind, Timeline: uint32(b.Timeline), Start: b.Start, Stop: b.Stop,
 		StartedAt: b.StartedAt.UTC(), StoppedAt: b.StoppedAt.UTC(), Files: b.Files, BytesRead: b.BytesRead, BytesStored: b.BytesStored,
 		Pages: b.Pages, PageFaults: b.PageFaults, Task: b.TaskID, Beside: b.Beside, BytesHeld: b.BytesHeld, BytesShared: b.BytesShared,
 		Extents: b.Extents, NewExtents: b.NewExtents, ZeroExtents: b.ZeroExtents,
 		Lost: slices.Contains(lost.Backups, b.ID),
 	}
-	if err := json.Unmarshal(b.Damaged, &v.Damaged); err != nil {
-		return v, err
-	}
-	return v, json.Unmarshal(b.Tablespaces, &v.Tablespaces)
+	var damaged []layout.DamagedPage
+	var spaces []layout.TablespaceEntry
+	err := errors.Join(json.Unmarshal(b.Damaged, &damaged), json.Unmarshal(b.Tablespaces, &spaces))
+	v.Damaged, v.Tablespaces = each(damaged, asDamagedPage), each(spaces, asTablespace)
+	return v, err
 }
 
-func copyView(k catalog.Copy, cluster catalog.Cluster, osUser string) (wire.Copy, error) {
-	v := wire.Copy{
+func copyView(k catalog.Copy, cluster catalog.Cluster, osUser string) (api.Copy, error) {
+	v := api.Copy{
 		ID: k.ID, Name: k.Name, Cluster: cluster.Name, WaysIn: waysIn(k, cluster, cmp.Or(k.OSUser, osUser)), Moment: k.Moment, State: k.State, Problem: k.Problem, Port: k.Port, Directory: k.Directory,
 		Replayed: k.ReplayedLSN, CreatedAt: k.CreatedAt.UTC(), Task: k.TaskID,
 	}
@@ -57,12 +62,15 @@ func copyView(k catalog.Copy, cluster catalog.Cluster, osUser string) (wire.Copy
 		t := k.ReplayedTo.Time.UTC()
 		v.ReplayedTo = &t
 	}
-	return v, json.Unmarshal(k.Plan, &v.Plan)
+	var p plan.Restore
+	err := json.Unmarshal(k.Plan, &p)
+	v.Plan = asRestore(p)
+	return v, err
 }
 
 // waysIn lists how a copy can be looked at. One that is not running has none.
-func waysIn(k catalog.Copy, cluster catalog.Cluster, osUser string) []wire.WayIn {
-	ways := []wire.WayIn{}
+func waysIn(k catalog.Copy, cluster catalog.Cluster, osUser string) []api.WayIn {
+	ways := []api.WayIn{}
 	if k.State != catalog.CopyPaused && k.State != catalog.CopyOpen {
 		return ways
 	}
@@ -73,17 +81,20 @@ func waysIn(k catalog.Copy, cluster catalog.Cluster, osUser string) []wire.WayIn
 		return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
 	}
 	return append(ways,
-		wire.WayIn{Who: "any role of the original, with its password", Command: fmt.Sprintf("psql -h 127.0.0.1 -p %d -U %s postgres", k.Port, quote(cluster.Superuser))},
-		wire.WayIn{Who: "the OS user " + osUser + ", as any role, without a password", Command: fmt.Sprintf("psql -h %s -p %d -U %s postgres", quote(k.Socket), k.Port, quote(cluster.Superuser))})
+		api.WayIn{Who: "any role of the original, with its password", Command: fmt.Sprintf("psql -h 127.0.0.1 -p %d -U %s postgres", k.Port, quote(cluster.Superuser))},
+		api.WayIn{Who: "the OS user " + osUser + ", as any role, without a password", Command: fmt.Sprintf("psql -h %s -p %d -U %s postgres", quote(k.Socket), k.Port, quote(cluster.Superuser))})
 }
 
-func proofView(p catalog.Proof) (wire.Proof, error) {
-	v := wire.Proof{ID: p.ID, Copy: p.CopyID, Moment: p.Moment, Verdict: p.Verdict, StartedAt: p.StartedAt.UTC(), FinishedAt: p.FinishedAt.UTC(), Task: p.TaskID}
-	return v, json.Unmarshal(p.Checks, &v.Checks)
+func proofView(p catalog.Proof) (api.Proof, error) {
+	v := api.Proof{ID: p.ID, Copy: p.CopyID, Moment: p.Moment, Verdict: p.Verdict, StartedAt: p.StartedAt.UTC(), FinishedAt: p.FinishedAt.UTC(), Task: p.TaskID}
+	var checks []proof.Check
+	err := json.Unmarshal(p.Checks, &checks)
+	v.Checks = each(checks, asCheck)
+	return v, err
 }
 
-func taskView(t catalog.Task, names map[string]string) (wire.Task, error) {
-	v := wire.Task{
+func taskView(t catalog.Task, names map[string]string) (api.Task, error) {
+	v := api.Task{
 		ID: t.ID, Kind: t.Kind, Cluster: names[t.ClusterID.String], Subject: t.Subject, State: t.State,
 		Done: t.Done, Total: t.Total, Unit: t.Unit, Note: t.Note, CreatedAt: t.CreatedAt.UTC(),
 	}
@@ -108,7 +119,7 @@ func taskView(t catalog.Task, names map[string]string) (wire.Task, error) {
 }
 
 // addPace works out how fast a running task has been and how long it may still take.
-func addPace(v *wire.Task, t catalog.Task, now time.Time) {
+func addPace(v *api.Task, t catalog.Task, now time.Time) {
 	if !t.StartedAt.Valid {
 		return
 	}

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"time"
 
+	"velvetrewind/api"
 	"velvetrewind/core/plan"
 	"velvetrewind/core/proof"
 	"velvetrewind/core/task"
@@ -110,7 +111,7 @@ func (s *Service) applyRule(ctx context.Context, t catalog.Task, report task.Rep
 	}
 	done, err := s.keepEngine().Apply(ctx, k, rule, s.cfg.Now().UTC(), args.Token, report)
 	s.events.publish(eventCluster, k.ID)
-	return done, err
+	return api.KeepApplied(done), err
 }
 
 // undoApply tells whether anything had been let go: then that is finished when the store
@@ -200,14 +201,15 @@ func (s *Service) auditStore(ctx context.Context, t catalog.Task, report task.Re
 	if err := json.Unmarshal(t.Arguments, &args); err != nil {
 		return nil, err
 	}
-	return (&audit.Auditor{Catalog: s.catalog, Store: s.store, Spool: s.cfg.spool(), Full: args.Full, Mend: args.Mend}).Run(ctx, report)
+	r, err := (&audit.Auditor{Catalog: s.catalog, Store: s.store, Spool: s.cfg.spool(), Full: args.Full, Mend: args.Mend}).Run(ctx, report)
+	return asAudit(r), err
 }
 
 func (s *Service) rebuildCatalogue(ctx context.Context, _ catalog.Task, report task.Report) (any, error) {
 	r, err := (&rebuild.Rebuilder{Catalog: s.catalog, Store: s.store, Codec: s.codec}).Run(ctx, report)
 	s.captures.Look()
 	s.events.publish(eventCluster, "")
-	return r, err
+	return api.RebuildResult(r), err
 }
 
 func (s *Service) undoRebuild(ctx context.Context, _ catalog.Task) (bool, error) {

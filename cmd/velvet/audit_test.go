@@ -12,9 +12,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"velvetrewind/api"
 	"velvetrewind/core/inventory"
-	"velvetrewind/engine/upkeep/audit"
-	"velvetrewind/service/wire"
 	"velvetrewind/testbed"
 )
 
@@ -37,7 +36,7 @@ func TestAudit(t *testing.T) {
 		assert.Contains(t, s.service.Must(how...), "Everything that is needed is there, and nothing else.")
 	}
 
-	var backups []wire.Backup
+	var backups []api.Backup
 	s.service.JSON(&backups, "backup", "list", "ferries")
 	k := s.cluster()
 	below := func(names ...string) string {
@@ -48,7 +47,7 @@ func TestAudit(t *testing.T) {
 	require.NoError(t, os.Remove(below("packs", backups[1].ID+"-000001")))
 	require.NoError(t, os.WriteFile(s.Path("home", "store", "letters"), []byte("to nobody"), 0o600))
 	require.NoError(t, os.WriteFile(below("packs", backups[0].ID+"-000099"), []byte("of nothing"), 0o600))
-	var l wire.Located
+	var l api.Located
 	s.service.JSON(&l, "segment", "locate", "tx "+s.commitBefore(), "--cluster", "ferries")
 	require.Equal(t, "store", l.Where)
 	content, err := os.ReadFile(below("wal", "00000001", l.Segment))
@@ -65,9 +64,9 @@ func TestAudit(t *testing.T) {
 	assert.NotContains(t, r.Out, "damaged")
 	r = s.service.Velvet("store", "audit", "--full", "--output", "json")
 	assert.Equal(t, 1, r.Code)
-	var tasks []wire.Task
+	var tasks []api.Task
 	s.service.JSON(&tasks, "task", "list")
-	var found audit.Result
+	var found api.AuditResult
 	status, text := s.call("GET", "/store/audits/"+tasks[0].ID, nil)
 	require.Equal(t, 200, status)
 	s.decode(text, &found)
@@ -88,7 +87,7 @@ func TestAudit(t *testing.T) {
 
 // goOnWithoutWhatIsLost holds that nothing is planned through what an audit could not
 // read, and nothing new stands on it, until it was mended and read again.
-func (s *stage) goOnWithoutWhatIsLost(backups []wire.Backup, mend func()) {
+func (s *stage) goOnWithoutWhatIsLost(backups []api.Backup, mend func()) {
 	reached := func() string { return s.service.Must("reach", "ferries") }
 	assert.Contains(s, reached(), "it cannot be read, as the audit of")
 	assert.Contains(s, s.service.Must("backup", "list", "ferries"), "(unreadable)")
@@ -96,7 +95,7 @@ func (s *stage) goOnWithoutWhatIsLost(backups []wire.Backup, mend func()) {
 	s.refused(1, []string{"no base backup of ferries can be read"}, "restore", "plan", "ferries", "latest")
 	assert.Contains(s, s.service.Must("keep", "preview", "ferries", "--span", "1h", "--as-of", "2099-01-01"), "no base backup of the cluster can be read")
 	assert.Equal(s, 1, s.service.Velvet("store", "audit").Code) // which does not read all of it, and takes nothing back
-	var fresh wire.Backup
+	var fresh api.Backup
 	s.service.JSON(&fresh, "backup", "take", "ferries", "--checkpoint", "fast")
 	assert.Equal(s, "full", fresh.Kind, "nothing is shared with what is lost")
 	assert.Zero(s, fresh.BytesShared)
@@ -119,7 +118,7 @@ func (s *stage) goOnWithoutWhatIsLost(backups []wire.Backup, mend func()) {
 
 // dropWhatIsLost drops base backups of which one cannot even be looked into, and another
 // beside it: the space is freed when it is known again what the rest needs.
-func (s *stage) dropWhatIsLost(manifest string, sound, lost wire.Backup) {
+func (s *stage) dropWhatIsLost(manifest string, sound, lost api.Backup) {
 	content, err := os.ReadFile(manifest)
 	require.NoError(s, err)
 	content[len(content)/2] ^= 1
@@ -175,7 +174,7 @@ func TestAuditBesideWork(t *testing.T) {
 			return err
 		}
 		r := s.service.Velvet("backup", "take", "ferries", "--checkpoint", "fast", "--output", "json")
-		var b wire.Backup
+		var b api.Backup
 		if err := json.Unmarshal([]byte(r.Out), &b); err != nil {
 			return fmt.Errorf("%w: %s%s", err, r.Out, r.Err)
 		}
@@ -213,7 +212,7 @@ func TestDrop(t *testing.T) {
 	second := s.commit(3)
 	s.commit(4)
 	s.captured()
-	var backups []wire.Backup
+	var backups []api.Backup
 	s.service.JSON(&backups, "backup", "list", "ferries")
 	newest, oldest := backups[0].ID, backups[1].ID
 

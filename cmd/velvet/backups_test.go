@@ -16,9 +16,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"velvetrewind/api"
 	"velvetrewind/core/pg"
 	"velvetrewind/engine/host"
-	"velvetrewind/service/wire"
 	"velvetrewind/testbed"
 )
 
@@ -142,7 +142,7 @@ func randomWorkload(t *testing.T, seed uint64, serve []string) {
 			log = append(log, w.step())
 		}
 		kind := []string{"full", "incremental", "incremental", "auto"}[w.random.IntN(4)]
-		var b wire.Backup
+		var b api.Backup
 		s.service.JSON(&b, "backup", "take", "ferries", "--checkpoint", "fast", "--kind", kind)
 		require.Zero(t, b.PageFaults)
 		if n > 0 && kind != "full" {
@@ -178,7 +178,7 @@ func (s *stage) exec(q string) {
 }
 
 func (s *stage) dropOne(random *rand.Rand, want map[string]string) {
-	var list []wire.Backup
+	var list []api.Backup
 	s.service.JSON(&list, "backup", "list", "ferries")
 	b := list[random.IntN(len(list))]
 	s.service.Must("backup", "drop", b.ID, "--confirm", "ferries")
@@ -203,7 +203,7 @@ func TestIncrementalEqualsFull(t *testing.T) {
 	trees := make(map[string]string)
 	var end pg.LSN
 	for _, kind := range []string{"incremental", "full"} {
-		var b wire.Backup
+		var b api.Backup
 		s.service.JSON(&b, "backup", "take", "ferries", "--checkpoint", "fast", "--kind", kind)
 		require.Equal(t, kind, b.Kind)
 		require.GreaterOrEqual(t, b.ZeroExtents, int64(9))
@@ -219,7 +219,7 @@ func TestIncrementalEqualsFull(t *testing.T) {
 	s.commit(2) // which brings the mark to disk
 	s.captured()
 	// The incremental one is not the newest, so that only dropping the full one shows it.
-	var copies [2]wire.Copy
+	var copies [2]api.Copy
 	for i, kind := range []string{"full", "incremental"} {
 		k, conn := s.restore("mark both")
 		require.Equal(t, trees[kind], k.Plan.Base)
@@ -247,7 +247,7 @@ func TestIncrementalEqualsFull(t *testing.T) {
 }
 
 // relationFiles reads the main forks of all relations below a copy.
-func relationFiles(t *testing.T, k wire.Copy) map[string][]byte {
+func relationFiles(t *testing.T, k api.Copy) map[string][]byte {
 	files := make(map[string][]byte)
 	for tree, under := range map[string]string{"data": "", "tablespaces": "pg_tblspc/"} {
 		root := filepath.Join(k.Directory, tree)
@@ -306,8 +306,8 @@ func TestDropsAtAnyMoment(t *testing.T) {
 	s.protect()
 	s.exec("create table sounding as select n, n as wave, (select string_agg(md5(n || ' ' || i), '') from generate_series(1, 8) i) as depth from generate_series(1, 100000) n")
 	s.exec("alter table sounding set (autovacuum_enabled = off)")
-	take := func() wire.Backup {
-		var b wire.Backup
+	take := func() api.Backup {
+		var b api.Backup
 		s.service.JSON(&b, "backup", "take", "ferries", "--checkpoint", "fast")
 		return b
 	}
@@ -316,7 +316,7 @@ func TestDropsAtAnyMoment(t *testing.T) {
 		s.exec("vacuum full sounding")
 	}
 	taken := func() int64 {
-		var st wire.Store
+		var st api.Store
 		s.service.JSON(&st, "store", "show")
 		return st.Clusters[0].Packs
 	}
@@ -367,7 +367,7 @@ func TestDropsAtAnyMoment(t *testing.T) {
 		s.service.Must("backup", "drop", last.ID, "--confirm", "ferries")
 		r := <-restored
 		require.Zero(t, r.Code, "%s%s", r.Out, r.Err)
-		var k wire.Copy
+		var k api.Copy
 		s.decode(r.Out, &k)
 		assert.Contains(t, s.service.Must("prove", "run", k.ID), "verdict: passed")
 		s.discard(k)
@@ -378,8 +378,8 @@ func TestDropsAtAnyMoment(t *testing.T) {
 	check()
 }
 
-func (s *stage) active() (list []wire.Task) {
-	var all []wire.Task
+func (s *stage) active() (list []api.Task) {
+	var all []api.Task
 	s.service.JSON(&all, "task", "list")
 	for _, t := range all {
 		if t.State == "waiting" || t.State == "running" {

@@ -13,8 +13,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"velvetrewind/api"
 	"velvetrewind/core/pg"
-	"velvetrewind/service/wire"
 	"velvetrewind/testbed"
 )
 
@@ -67,7 +67,7 @@ func TestStoreInABucket(t *testing.T) {
 }
 
 // deliverTo delivers the first segment of a copy's plan while the service is down.
-func deliverTo(s *stage, k wire.Copy, code int) string {
+func deliverTo(s *stage, k api.Copy, code int) string {
 	s.service.Stop()
 	defer s.service.Start()
 	into := filepath.Join(k.Directory, "data", "pg_wal", "DELIVERED")

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"log/slog"
 	"os"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -14,9 +15,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"velvetrewind/engine/upkeep/retention"
+	"velvetrewind/api"
 	"velvetrewind/service"
-	"velvetrewind/service/wire"
 	"velvetrewind/testbed"
 )
 
@@ -103,11 +103,12 @@ func TestThirtyDays(t *testing.T) {
 	if r := s.service.Velvet("keep", "apply", "ferries", "--confirm", "ferries"); r.Code != 0 {
 		require.Fail(t, r.Out+r.Err)
 	}
-	var p retention.Preview
+	var p api.KeepPreview
 	s.preview(&p)
-	bases, wal := p.Releasable()
-	assert.Empty(t, bases)
-	assert.Empty(t, wal)
+	assert.Empty(t, releasable(p))
+	for _, w := range p.WAL {
+		assert.True(t, w.Needed, "%v", w)
+	}
 	assert.True(t, p.Held)
 	assert.Less(t, len(p.Bases), 12, "five days, their carrier, three weeks, a month and the pin")
 	kinds := make(map[string]int)
@@ -131,7 +132,7 @@ func TestThirtyDays(t *testing.T) {
 	s.Eventually("what was let go is gone from the store", func() bool { return strings.Contains(s.service.Velvet("store", "audit").Out, "and nothing else") })
 	assert.Contains(t, s.service.Must("store", "audit", "--full"), "and nothing else")
 
-	var pinned wire.Keep
+	var pinned api.Keep
 	s.service.JSON(&pinned, "keep", "show", "ferries")
 	require.Len(t, pinned.Pins, 1)
 	for moment, days := range map[string]int{"lsn " + ends[27]: 27, "latest": 30, "base " + pinned.Pins[0].Backup: 11} {
@@ -147,7 +148,7 @@ func TestThirtyDays(t *testing.T) {
 
 	// A clock that is far ahead must not let everything go.
 	s.service.JSON(&p, "keep", "preview", "ferries")
-	var entries []wire.Entry
+	var entries []api.Entry
 	s.service.JSON(&entries, "calendar", "list")
 	for _, e := range entries {
 		if e.Work == "backup" {
@@ -155,22 +156,22 @@ func TestThirtyDays(t *testing.T) {
 		}
 	}
 	c.forward(400)
-	var last wire.Task
+	var last api.Task
 	s.Eventually("a keep run has failed", func() bool {
-		var list []wire.Task
+		var list []api.Task
 		s.service.JSON(&list, "task", "list", "--kind", "keep run", "--limit", "1")
 		last = list[0]
 		return last.State == "failed"
 	})
 	assert.Contains(t, s.service.Must("task", "show", last.ID), "nothing was captured within the 5 days that are promised")
-	var after retention.Preview
+	var after api.KeepPreview
 	s.preview(&after)
 	assert.Len(t, after.Bases, len(p.Bases), "nothing was let go")
 }
 
 // lastRuns tells when each work of the calendar was due that was begun last.
 func (s *stage) lastRuns() map[string]time.Time {
-	var entries []wire.Entry
+	var entries []api.Entry
 	s.service.JSON(&entries, "calendar", "list")
 	last := make(map[string]time.Time)
 	for _, e := range entries {
@@ -181,7 +182,7 @@ func (s *stage) lastRuns() map[string]time.Time {
 	return last
 }
 
-func (s *stage) preview(p *retention.Preview) {
+func (s *stage) preview(p *api.KeepPreview) {
 	s.Helper()
 	s.service.JSON(p, "keep", "preview", "ferries")
 }
@@ -224,13 +225,13 @@ func TestKeepRefusals(t *testing.T) {
 	assert.Contains(t, s.service.Must("calendar", "add", "backup", "--cluster", "ferries", "--at", "01:30", "--zone", "Europe/Lisbon", "--preview"), "01:30:00")
 	assert.Contains(t, s.service.Must("calendar", "list"), "Nothing recurs yet", "a preview saves nothing")
 
-	var begun wire.Task
+	var begun api.Task
 	s.service.JSON(&begun, "backup", "take", "ferries", "--detach") // a spread checkpoint: it takes its time
 	s.refused(1, []string{"a task of it is under way", "velvet task cancel " + begun.ID}, "cluster", "remove", "ferries", "--confirm", "ferries")
 	s.service.Must("task", "cancel", begun.ID)
 	s.Eventually("the backup is cancelled", func() bool { return len(s.active()) == 0 })
 	s.refused(1, []string{"no such task"}, "task", "retry", "01m00000000000000000000000")
-	var again wire.Task
+	var again api.Task
 	s.service.JSON(&again, "task", "retry", begun.ID, "--detach")
 	assert.Equal(t, "backup", again.Kind)
 	s.refused(1, []string{"has not ended"}, "task", "retry", again.ID)
@@ -243,19 +244,17 @@ func TestKeepRefusals(t *testing.T) {
 	s.refused(3, []string{"the auditors"}, "backup", "drop", first)
 	s.service.Must("keep", "unpin", first)
 	s.service.Must("keep", "set", "ferries", "--newest", "1")
-	var p retention.Preview
+	var p api.KeepPreview
 	s.preview(&p)
-	bases, wal := p.Releasable()
-	require.Equal(t, []string{first}, bases)
-	require.NotEmpty(t, wal)
+	require.Equal(t, []string{first}, releasable(p))
+	require.True(t, slices.ContainsFunc(p.WAL, func(w api.KeepWAL) bool { return !w.Needed }))
 	s.refused(3, []string{"1 base backup", "WAL segment", "it is gone at once"}, "keep", "apply", "ferries")
 	s.refused(3, []string{"would be deleted"}, "keep", "apply", "ferries", "--confirm", "harbour")
 	k, conn := s.restore("base " + first) // a copy from a base that would go
 	require.NoError(t, conn.Close(context.Background()))
-	var used retention.Preview
+	var used api.KeepPreview
 	s.preview(&used)
-	bases, _ = used.Releasable()
-	assert.Empty(t, bases, "a copy needs it")
+	assert.Empty(t, releasable(used), "a copy needs it")
 	assert.NotEqual(t, p.Token, used.Token)
 	s.discard(k)
 
@@ -274,7 +273,17 @@ func TestKeepRefusals(t *testing.T) {
 }
 
 func (s *stage) oldest() string {
-	var list []wire.Backup
+	var list []api.Backup
 	s.service.JSON(&list, "backup", "list", "ferries")
 	return list[len(list)-1].ID
+}
+
+// releasable lists the base backups that would be deleted.
+func releasable(p api.KeepPreview) (ids []string) {
+	for _, b := range p.Bases {
+		if !b.Needed {
+			ids = append(ids, b.ID)
+		}
+	}
+	return ids
 }

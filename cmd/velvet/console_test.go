@@ -14,7 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"velvetrewind/service/wire"
+	"velvetrewind/api"
 	"velvetrewind/testbed"
 )
 
@@ -211,7 +211,7 @@ func TestConsole(t *testing.T) {
 	b.press("Prove it")
 	b.sees("The proof passed", "public.journal", "tx "+xid)
 	b.accessible("a proved copy")
-	var list []wire.Copy
+	var list []api.Copy
 	s.service.JSON(&list, "copy", "list")
 	require.Len(t, list, 1)
 	assert.Equal(t, "paused", list[0].State)
@@ -238,7 +238,7 @@ func TestConsole(t *testing.T) {
 	b.open("/tasks")
 	b.sees("backup", "side copy", "proof", "discard copy", "done")
 	b.accessible("tasks")
-	var tasks []wire.Task
+	var tasks []api.Task
 	s.service.JSON(&tasks, "task", "list")
 	b.open("/tasks/" + tasks[len(tasks)-1].ID)
 	b.sees("capture holds the WAL")
@@ -283,7 +283,7 @@ func TestStoreAtTheConsole(t *testing.T) {
 	s.commit(1)
 	s.exec("select pg_switch_wal()")
 	s.service.Must("backup", "take", "ferries", "--checkpoint", "fast")
-	var list []wire.Backup
+	var list []api.Backup
 	s.service.JSON(&list, "backup", "list", "ferries")
 
 	b.open("/clusters/ferries")
@@ -356,7 +356,7 @@ func TestDailyLifeAtTheConsole(t *testing.T) {
 	b.do(chromedp.SendKeys(chromedp.CSS("[role=dialog] input"), "ferries"))
 	eval[bool](b, `[...document.querySelectorAll("[role=dialog] button")].find(e => e.innerText === "Let them go").click(); true`)
 	s.Eventually("one is left", func() bool {
-		var list []wire.Backup
+		var list []api.Backup
 		s.service.JSON(&list, "backup", "list", "ferries")
 		return len(list) == 1
 	})

@@ -13,7 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"go.yaml.in/yaml/v3"
 
-	"velvetrewind/service/wire"
+	"velvetrewind/api"
 )
 
 // apiDoc is what the test reads of the API's description.
@@ -88,13 +88,13 @@ func TestEveryOperationRefusesWell(t *testing.T) {
 	problem := func(what string, status int, text string, want ...int) {
 		t.Helper()
 		assert.Contains(t, want, status, "%s: %s", what, text)
-		var p wire.Problem
+		var p api.Problem
 		if assert.NoError(t, json.Unmarshal([]byte(text), &p), "%s: %s", what, text) {
 			assert.NotEmpty(t, p.Title, what)
 			assert.NotEmpty(t, p.Next, "%s says what to do: %s", what, text)
 			assert.NotContains(t, text, secretMember, "%s: what was sent is not repeated", what)
 			assert.Equal(t, status, p.Status, what)
-			assert.True(t, strings.HasPrefix(p.Type, wire.ProblemType), "%s: %s", what, text)
+			assert.True(t, strings.HasPrefix(p.Type, api.ProblemType), "%s: %s", what, text)
 		}
 		assert.NotRegexp(t, internals, text, what)
 	}

@@ -9,7 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"velvetrewind/service/wire"
+	"velvetrewind/api"
 	"velvetrewind/testbed"
 )
 
@@ -29,7 +29,7 @@ func TestTakenBack(t *testing.T) {
 	s.Eventually("WAL and its journal are in the store", func() bool { _, complete := s.indexes(); return complete })
 	root := s.Path("home", "store")
 	everything := len(s.objects(root))
-	var bases []wire.Backup
+	var bases []api.Backup
 	s.service.JSON(&bases, "backup", "list", "ferries")
 	require.Len(t, bases, 2)
 	back := func() {
@@ -118,7 +118,7 @@ func TestClonedCatalogue(t *testing.T) {
 	s.commit(1)
 	s.take("--kind", "full")
 	s.captured()
-	var bases []wire.Backup
+	var bases []api.Backup
 	s.service.JSON(&bases, "backup", "list", "ferries")
 	s.service.Stop()
 	admin := s.service.Records.Connect("template1")

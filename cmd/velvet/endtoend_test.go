@@ -14,9 +14,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"velvetrewind/api"
 	"velvetrewind/core/pg"
-	"velvetrewind/core/plan"
-	"velvetrewind/service/wire"
 	"velvetrewind/testbed"
 )
 
@@ -101,7 +100,7 @@ func (s *stage) baseBackup(t *testing.T) {
 	require.NoError(t, err)
 	_, err = tx.Exec(context.Background(), "insert into journal values (-1)")
 	require.NoError(t, err)
-	var begun wire.Task
+	var begun api.Task
 	s.service.JSON(&begun, "backup", "take", "ferries", "--checkpoint", "spread", "--detach") // a spread checkpoint: it takes its time
 	s.refused(1, []string{"no second backup was begun", "under way already"}, "backup", "take", "ferries")
 	s.service.Must("task", "cancel", begun.ID)
@@ -114,7 +113,7 @@ func (s *stage) baseBackup(t *testing.T) {
 		assert.Contains(t, out, text)
 	}
 	require.NoError(t, tx.Commit(context.Background()))
-	var list []wire.Backup
+	var list []api.Backup
 	s.service.JSON(&list, "backup", "list", "ferries")
 	require.Len(t, list, 1)
 	assert.Greater(t, list[0].Pages, int64(500))
@@ -158,7 +157,7 @@ func (s *stage) killedInCapture(t *testing.T) {
 		return c.Stored+16<<20 > c.Flushed
 	})
 	z := pg.DefaultSegmentSize
-	var list []wire.Backup
+	var list []api.Backup
 	s.service.JSON(&list, "backup", "list", "ferries")
 	for n := z.Number(list[0].Start); n < z.Number(s.cluster().Capture.Stored); n++ {
 		name := pg.Segment{Timeline: 1, Number: n}.Name(z)
@@ -172,7 +171,7 @@ func (s *stage) killedInBackup(t *testing.T) {
 		found, _ := filepath.Glob(filepath.Join(below, "packs", id+"-*"))
 		return len(found) > 0
 	}
-	var begun wire.Task
+	var begun api.Task
 	s.service.JSON(&begun, "backup", "take", "ferries", "--checkpoint", "fast", "--kind", "full", "--detach")
 	s.Eventually("a pack is being written", func() bool { return written(begun.Subject) })
 	s.service.Kill()
@@ -180,7 +179,7 @@ func (s *stage) killedInBackup(t *testing.T) {
 	s.Eventually("the task is known to have been interrupted", func() bool {
 		return strings.Contains(s.service.Must("task", "show", begun.ID), "the service ended while it ran")
 	})
-	var list []wire.Backup
+	var list []api.Backup
 	s.service.JSON(&list, "backup", "list", "ferries")
 	assert.Len(t, list, 1)
 	assert.NoDirExists(t, filepath.Join(below, "bases", begun.Subject))
@@ -296,7 +295,7 @@ func (s *stage) badMoments(t *testing.T) {
 func (s *stage) openAndDiscard(t *testing.T) {
 	port, err := s.Host.FreePort()
 	require.NoError(t, err)
-	var k wire.Copy
+	var k api.Copy
 	s.service.JSON(&k, "restore", "start", "ferries", "latest", "--port", fmt.Sprint(port))
 	assert.Equal(t, port, k.Port)
 	saved, err := os.ReadFile(filepath.Join(k.Directory, "original-configuration", "files", s.Path("ferries.conf")))
@@ -317,7 +316,7 @@ func (s *stage) openAndDiscard(t *testing.T) {
 
 	s.service.Stop() // a copy outlives the service
 	s.service.Start()
-	var again wire.Copy
+	var again api.Copy
 	s.service.JSON(&again, "copy", "show", k.ID)
 	assert.Equal(t, "open", again.State)
 	s.refused(3, []string{"not discarded", "confirm with the cluster's name"}, "copy", "discard", k.ID)
@@ -389,7 +388,7 @@ func (s *stage) asServers(dir string) *syscall.SysProcAttr {
 	return &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: owner.Uid, Gid: owner.Gid}}
 }
 
-func (s *stage) clusterID(k wire.Copy) string {
+func (s *stage) clusterID(k api.Copy) string {
 	found, err := filepath.Glob(s.Path("home", "store", "clusters", "*", "bases", k.Plan.Base))
 	require.NoError(s, err)
 	require.Len(s, found, 1)
@@ -397,7 +396,7 @@ func (s *stage) clusterID(k wire.Copy) string {
 }
 
 func (s *stage) damagedStore(t *testing.T) {
-	var p plan.Restore
+	var p api.Restore
 	s.service.JSON(&p, "restore", "plan", "ferries", "latest")
 	pack := s.Path("home", "store", "clusters", s.cluster().ID, "packs", p.Base+"-000001")
 	content, err := os.ReadFile(pack)

@@ -16,9 +16,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"velvetrewind/api"
 	"velvetrewind/core/pg"
 	"velvetrewind/engine/host"
-	"velvetrewind/service/wire"
 	"velvetrewind/testbed"
 )
 
@@ -256,7 +256,7 @@ func (e *endured) look() {
 			continue
 		}
 		r := s.Velvet("cluster", "show", "ferries", "--output", "json")
-		var k wire.Cluster
+		var k api.Cluster
 		if r.Code != 0 || json.Unmarshal([]byte(r.Out), &k) != nil || k.Capture.CompleteTo == nil {
 			continue
 		}

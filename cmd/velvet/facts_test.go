@@ -16,14 +16,14 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"velvetrewind/api"
 	"velvetrewind/core/pg"
 	"velvetrewind/engine/host"
-	"velvetrewind/service/wire"
 	"velvetrewind/testbed"
 )
 
 // take takes a base backup, and gives it with the log of its task.
-func (s *stage) take(args ...string) (b wire.Backup, log string) {
+func (s *stage) take(args ...string) (b api.Backup, log string) {
 	s.service.JSON(&b, append([]string{"backup", "take", "ferries", "--checkpoint", "fast"}, args...)...)
 	return b, s.service.Must("task", "show", b.Task)
 }
@@ -100,7 +100,7 @@ func TestFactsAreReadAnew(t *testing.T) {
 	last := s.commit(3)
 	s.captured()
 	for moment, rows := range map[string]string{"tx " + first: "1", "tx " + second: "1,2", "tx " + last: "1,2,3"} {
-		var k wire.Copy
+		var k api.Copy
 		s.service.JSON(&k, "restore", "start", "ferries", moment)
 		conn := s.connect(k.Port, "postgres")
 		assert.Equal(t, rows, testbed.One[string](s.Bed, conn, numbersOf))
@@ -146,7 +146,7 @@ func TestDamagedPagesStayKnown(t *testing.T) {
 		require.NoError(t, os.WriteFile(filepath.Join(data, path), spoiled, 0))
 	})
 	s.protect()
-	known := func(b wire.Backup, log string) {
+	known := func(b api.Backup, log string) {
 		t.Helper()
 		require.Len(t, b.Damaged, 2, log)
 		assert.EqualValues(t, 2, b.PageFaults)
@@ -238,7 +238,7 @@ func TestOneClock(t *testing.T) {
 	s.commit(2)
 	s.captured()
 	time.Sleep(3 * time.Second)
-	var k wire.Copy
+	var k api.Copy
 	s.service.JSON(&k, "restore", "start", "ferries", good.UTC().Format("2006-01-02T15:04:05.000Z"))
 	conn := s.connect(k.Port, "postgres")
 	assert.Equal(t, "1", testbed.One[string](s.Bed, conn, numbersOf), "the second backup holds what should be undone")

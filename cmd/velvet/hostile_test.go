@@ -12,10 +12,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"velvetrewind/api"
 	"velvetrewind/core/pg"
 	"velvetrewind/core/readiness"
 	"velvetrewind/engine/host"
-	"velvetrewind/service/wire"
 	"velvetrewind/testbed"
 )
 
@@ -109,7 +109,7 @@ func TestHostileOwner(t *testing.T) {
 	})
 	logs := ""
 	for _, opened := range []bool{false, true} {
-		var k wire.Copy
+		var k api.Copy
 		s.service.JSON(&k, "restore", "start", "ferries", "tx "+last)
 		if opened {
 			s.service.Must("copy", "open", k.ID)
@@ -144,7 +144,7 @@ func TestHostileOwner(t *testing.T) {
 	s.service.Start()
 	s.streaming()
 	r = s.service.Velvet("backup", "take", "ferries", "--checkpoint", "fast", "--kind", "incremental")
-	var k wire.Copy
+	var k api.Copy
 	if r.Code == 0 {
 		s.captured()
 		s.service.JSON(&k, "restore", "start", "ferries", "latest")

@@ -19,7 +19,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"velvetrewind/service/wire"
+	"velvetrewind/api"
 	"velvetrewind/testbed"
 )
 
@@ -83,7 +83,7 @@ func (s *stage) in(statements ...string) string {
 }
 
 func (s *stage) deeds() (d deeds) {
-	var list []wire.Backup
+	var list []api.Backup
 	s.service.JSON(&list, "backup", "list", "ferries")
 	d.base = list[0].ID
 	s.in("insert into journal values (1)")
@@ -103,16 +103,16 @@ func (s *stage) deeds() (d deeds) {
 	return d
 }
 
-func (s *stage) change(xid string) wire.Transaction {
+func (s *stage) change(xid string) api.Transaction {
 	s.Helper()
-	var list wire.Changes
+	var list api.Changes
 	s.service.JSON(&list, "changes", "show", "ferries", xid)
 	require.Len(s, list.Transactions, 1)
 	return list.Transactions[0]
 }
 
 // tell finds what a transaction did to a table.
-func tell(x wire.Transaction, table string) string {
+func tell(x api.Transaction, table string) string {
 	for _, c := range x.Tables {
 		if c.Table == table {
 			return fmt.Sprintf("%d %d %d %s", c.Inserted, c.Updated, c.Deleted, strings.Join(c.Deeds, " "))
@@ -136,7 +136,7 @@ func (s *stage) tellDeeds(t *testing.T, d deeds) {
 		assert.Equal(t, "postgres", x.Database)
 		assert.False(t, x.Partial)
 	}
-	var list wire.Changes
+	var list api.Changes
 	s.service.JSON(&list, "changes", "list", "ferries", "--table", "berth", "--kind", "rewrite")
 	require.Len(t, list.Transactions, 1, "SET TABLESPACE")
 	s.service.JSON(&list, "changes", "biggest", "ferries", "--kind", "delete", "--limit", "2")
@@ -157,7 +157,7 @@ func (s *stage) tellDeeds(t *testing.T, d deeds) {
 	s.refused(1, []string{"before noon\n^", "begins no time"}, "changes", "list", "ferries", "--since", "before noon")
 }
 
-func (s *stage) explain(moment string) (m wire.Moment) {
+func (s *stage) explain(moment string) (m api.Moment) {
 	s.Helper()
 	s.service.JSON(&m, "moment", moment, "--cluster", "ferries")
 	return m
@@ -182,8 +182,8 @@ func (s *stage) momentsByDeed(t *testing.T, d deeds) {
 	}
 	m := s.explain("before delete of booking")
 	assert.Contains(t, m.Note, "chosen over other deletes of booking, of which the largest removed 2 rows")
-	assert.Equal(t, "0 0 17000 ", tell(wire.Transaction{Tables: m.Cost.Tables}, "booking"), "what going back undoes")
-	assert.Equal(t, "20 0 0 create", tell(wire.Transaction{Tables: m.Cost.Tables}, "quay"))
+	assert.Equal(t, "0 0 17000 ", tell(api.Transaction{Tables: m.Cost.Tables}, "booking"), "what going back undoes")
+	assert.Equal(t, "20 0 0 create", tell(api.Transaction{Tables: m.Cost.Tables}, "quay"))
 	assert.Zero(t, s.explain("latest").Cost.Transactions)
 	assert.Equal(t, d.smallDelete, fmt.Sprint(s.explain("mark low tide").Boundary.LastIn.XID))
 	mark := s.explain("mark low tide").Boundary
@@ -258,7 +258,7 @@ func (s *stage) call(method, path string, body []byte) (status int, content stri
 
 func (s *stage) incidents(t *testing.T, d deeds) {
 	reasons := func() map[string]string {
-		var list []wire.Incident
+		var list []api.Incident
 		s.service.JSON(&list, "changes", "list", "ferries", "--incidents")
 		found := make(map[string]string)
 		for _, i := range list {
@@ -325,7 +325,7 @@ func (s *stage) export(t *testing.T) {
 }
 
 func (s *stage) locate(t *testing.T, d deeds) {
-	find := func(moment string) (l wire.Located) {
+	find := func(moment string) (l api.Located) {
 		s.service.JSON(&l, "segment", "locate", moment, "--cluster", "ferries")
 		return l
 	}
@@ -350,7 +350,7 @@ func (s *stage) indexesAgain(t *testing.T, d deeds) {
 	s.in("insert into journal values (91)")
 	s.captured()
 	s.Eventually("the deeds are in the store", func() bool {
-		var l wire.Located
+		var l api.Located
 		s.service.JSON(&l, "segment", "locate", "before tx "+d.create, "--cluster", "ferries")
 		return l.Where == "store"
 	})
@@ -381,7 +381,7 @@ func (s *stage) indexesAgain(t *testing.T, d deeds) {
 
 // damagedSegment breaks a segment in the store whose index is gone too.
 func (s *stage) damagedSegment(d deeds) {
-	var l wire.Located
+	var l api.Located
 	s.service.JSON(&l, "segment", "locate", "before tx "+d.bigDelete, "--cluster", "ferries")
 	k := s.cluster()
 	index := s.Path("home", "store", "clusters", k.ID, "journal", "00000001", l.Segment)

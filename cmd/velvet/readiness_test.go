@@ -8,8 +8,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"velvetrewind/api"
 	"velvetrewind/core/readiness"
-	"velvetrewind/service/wire"
 	"velvetrewind/testbed"
 )
 
@@ -27,11 +27,11 @@ func TestGettingReady(t *testing.T) {
 	login := []string{"--connect", poor.DSN("reader", "postgres"), "--password-file", reads, "--replication-user", "carrier", "--replication-password-file", carries}
 	ready := func(more ...string) []string { return append(append([]string{"cluster", "ready"}, login...), more...) }
 	states := func() map[string]readiness.State {
-		var r readiness.Report
+		var r api.ReadinessReport
 		s.service.JSON(&r, ready()...)
 		found := make(map[string]readiness.State)
 		for _, c := range r.Checks {
-			found[c.ID] = c.State
+			found[c.ID] = readiness.State(c.State)
 		}
 		return found
 	}
@@ -75,7 +75,7 @@ func TestGettingReady(t *testing.T) {
 	assert.Contains(t, r.Out, "cannot be reached")
 	assert.Contains(t, s.service.Must("cluster", "list"), "No cluster is protected yet")
 	s.service.Velvet("cluster", "register", list)
-	var k wire.Cluster
+	var k api.Cluster
 	s.service.JSON(&k, "cluster", "show", "poor")
 	assert.Equal(t, map[string]string{"tier": "plain"}, k.Labels)
 	s.Eventually("its first base backup is taken by itself", func() bool {

@@ -11,9 +11,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"velvetrewind/api"
 	"velvetrewind/core/pg"
 	"velvetrewind/engine/store"
-	"velvetrewind/service/wire"
 	"velvetrewind/testbed"
 	"velvetrewind/testbed/storebed"
 )
@@ -31,7 +31,7 @@ func TestRebuild(t *testing.T) {
 	s.commit(1)
 	s.captured()
 	s.Eventually("the deed is in the store", func() bool {
-		var l wire.Located
+		var l api.Located
 		s.service.JSON(&l, "segment", "locate", "before tx "+xid, "--cluster", "ferries")
 		return l.Where == "store"
 	})
@@ -40,7 +40,7 @@ func TestRebuild(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, string(record), "ferries")
 	assert.NotContains(t, string(record), rolePassword, "it is there sealed only")
-	var bases []wire.Backup
+	var bases []api.Backup
 	s.service.JSON(&bases, "backup", "list", "ferries")
 	s.service.Stop()
 
@@ -56,7 +56,7 @@ func TestRebuild(t *testing.T) {
 	assert.Equal(t, before.ID, after.ID)
 	assert.Equal(t, before.SystemID, after.SystemID)
 	assert.Contains(t, s.service.Must("cluster", "edit", "ferries"), "77 or more")
-	var again []wire.Backup
+	var again []api.Backup
 	s.service.JSON(&again, "backup", "list", "ferries")
 	require.Len(t, again, 1)
 	again[0].Task = bases[0].Task // the log of a task is in the catalogue alone
@@ -110,7 +110,7 @@ func TestRebuild(t *testing.T) {
 
 // rebuildKilled kills the service while it makes its catalogue anew: a cluster is there
 // with all that the store holds of it, or not at all.
-func (s *stage) rebuildKilled(bases []wire.Backup, catalogue *testbed.Postgres) {
+func (s *stage) rebuildKilled(bases []api.Backup, catalogue *testbed.Postgres) {
 	random := rand.New(rand.NewPCG(2, 2))
 	for range 5 {
 		s.service.Stop()
@@ -118,7 +118,7 @@ func (s *stage) rebuildKilled(bases []wire.Backup, catalogue *testbed.Postgres) 
 		s.service.Start()
 		status, text := s.call("POST", "/store/rebuilds", nil)
 		require.Equal(s, 202, status, text)
-		var begun wire.Task
+		var begun api.Task
 		for s.decode(text, &begun); begun.State == "waiting"; s.decode(text, &begun) {
 			_, text = s.call("GET", "/tasks/"+begun.ID, nil)
 		}
@@ -129,7 +129,7 @@ func (s *stage) rebuildKilled(bases []wire.Backup, catalogue *testbed.Postgres) 
 		if out := s.service.Must("cluster", "list"); strings.Contains(out, "No cluster is protected yet") {
 			assert.Contains(s, s.service.Must("store", "rebuild"), "1 base backup")
 		}
-		var again []wire.Backup
+		var again []api.Backup
 		s.service.JSON(&again, "backup", "list", "ferries")
 		require.Len(s, again, 1)
 		again[0].Task = bases[0].Task

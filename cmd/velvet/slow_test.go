@@ -12,8 +12,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"velvetrewind/api"
 	"velvetrewind/core/pg"
-	"velvetrewind/service/wire"
 	"velvetrewind/testbed"
 )
 
@@ -123,7 +123,7 @@ func TestCompleteIsTrueOverASlowLink(t *testing.T) {
 	require.NoError(t, err)
 	behind := 0
 	s.Eventually("capture has caught up", func() bool {
-		var k wire.Cluster
+		var k api.Cluster
 		s.service.JSON(&k, "cluster", "show", "ferries")
 		if k.Capture.Flushed < end {
 			behind++

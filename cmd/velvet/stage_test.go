@@ -13,9 +13,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"velvetrewind/api"
 	"velvetrewind/core/pg"
 	"velvetrewind/core/readiness"
-	"velvetrewind/service/wire"
 	"velvetrewind/testbed"
 )
 
@@ -60,8 +60,8 @@ func (s *stage) protect() {
 	s.streaming()
 }
 
-func (s *stage) cluster() wire.Cluster {
-	var k wire.Cluster
+func (s *stage) cluster() api.Cluster {
+	var k api.Cluster
 	s.service.JSON(&k, "cluster", "show", "ferries")
 	return k
 }
@@ -106,21 +106,21 @@ func (s *stage) refused(code int, says []string, args ...string) {
 }
 
 // restore makes a copy and opens a session on it.
-func (s *stage) restore(moment string) (wire.Copy, *pgx.Conn) {
+func (s *stage) restore(moment string) (api.Copy, *pgx.Conn) {
 	s.Helper()
 	return s.stands(moment, "restore", "start", "ferries", moment)
 }
 
 // step moves a copy and opens a session on it.
-func (s *stage) step(k wire.Copy, moment string) (wire.Copy, *pgx.Conn) {
+func (s *stage) step(k api.Copy, moment string) (api.Copy, *pgx.Conn) {
 	s.Helper()
 	return s.stands(moment, "copy", "step", k.ID, moment)
 }
 
 // stands runs a command behind which a copy stands at a moment.
-func (s *stage) stands(moment string, command ...string) (wire.Copy, *pgx.Conn) {
+func (s *stage) stands(moment string, command ...string) (api.Copy, *pgx.Conn) {
 	s.Helper()
-	var k wire.Copy
+	var k api.Copy
 	s.service.JSON(&k, command...)
 	require.Equal(s, "paused", k.State)
 	require.Equal(s, moment, k.Moment)
@@ -138,7 +138,7 @@ func (s *stage) connect(port int, database string) *pgx.Conn {
 	return conn
 }
 
-func (s *stage) discard(k wire.Copy) {
+func (s *stage) discard(k api.Copy) {
 	s.Helper()
 	s.service.Must("copy", "discard", k.Name, "--confirm", "ferries")
 	require.NoDirExists(s, k.Directory)

@@ -7,7 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"velvetrewind/service/wire"
+	"velvetrewind/api"
 	"velvetrewind/testbed"
 )
 
@@ -40,7 +40,7 @@ func TestStep(t *testing.T) {
 	for moment, says := range map[string]string{"before lsn 0/1800000": "no base backup ends at or before", "tx 1999999999": "out of reach", "yesterday": "cannot be read"} {
 		s.refused(1, []string{says}, "copy", "step", k.ID, moment)
 	}
-	var still wire.Copy
+	var still api.Copy
 	s.service.JSON(&still, "copy", "show", k.ID)
 	assert.Equal(t, []any{"paused", moved.Replayed}, []any{still.State, still.Replayed}, "a move that is refused leaves it where it is")
 	require.NotNil(t, still.Proof)
@@ -55,14 +55,14 @@ func TestStep(t *testing.T) {
 
 // cancelledWhileWaiting cancels what waits for a base backup to end: a copy that was to be
 // made is forgotten, and one that was to be moved is where it was.
-func (s *stage) cancelledWhileWaiting(k wire.Copy, moment string) (task string) {
-	var backup, made, moved wire.Task
+func (s *stage) cancelledWhileWaiting(k api.Copy, moment string) (task string) {
+	var backup, made, moved api.Task
 	s.exec("create table foam as select generate_series(1, 100000) n") // much that a checkpoint has to write
 	s.service.JSON(&backup, "backup", "take", "ferries", "--detach")   // a spread checkpoint: it takes its time
 	s.Eventually("the backup runs", func() bool { return s.task(backup.ID).State == "running" })
 	s.service.JSON(&made, "restore", "start", "ferries", moment, "--detach")
 	s.service.JSON(&moved, "copy", "step", k.ID, moment, "--detach")
-	var list []wire.Copy
+	var list []api.Copy
 	s.service.JSON(&list, "copy", "list")
 	require.Len(s, list, 2)
 	s.service.Must("task", "cancel", made.ID)
@@ -77,8 +77,8 @@ func (s *stage) cancelledWhileWaiting(k wire.Copy, moment string) (task string) 
 }
 
 // killedOnItsWay kills the service while a copy is moved.
-func (s *stage) killedOnItsWay(k wire.Copy, moment string) {
-	var moved wire.Task
+func (s *stage) killedOnItsWay(k api.Copy, moment string) {
+	var moved api.Task
 	s.service.JSON(&moved, "copy", "step", k.ID, moment, "--detach")
 	s.Eventually("it has left", func() bool {
 		return s.task(moved.ID).FinishedAt != nil || !strings.Contains(s.service.Must("copy", "show", k.ID), "paused")
@@ -86,7 +86,7 @@ func (s *stage) killedOnItsWay(k wire.Copy, moment string) {
 	s.service.Kill()
 	s.service.Start()
 	s.Eventually("the task is known to have ended", func() bool { return s.task(moved.ID).FinishedAt != nil })
-	var list []wire.Copy
+	var list []api.Copy
 	s.service.JSON(&list, "copy", "list")
 	if s.task(moved.ID).State == "failed" { // it had not arrived before the service died
 		assert.Empty(s, list)
@@ -96,8 +96,8 @@ func (s *stage) killedOnItsWay(k wire.Copy, moment string) {
 	s.discard(k)
 }
 
-func (s *stage) task(id string) wire.Task {
-	var shown struct{ Task wire.Task }
+func (s *stage) task(id string) api.Task {
+	var shown struct{ Task api.Task }
 	s.service.JSON(&shown, "task", "show", id)
 	return shown.Task
 }

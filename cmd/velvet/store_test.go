@@ -23,12 +23,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"velvetrewind/api"
 	"velvetrewind/core/inventory"
 	"velvetrewind/core/layout"
 	"velvetrewind/engine/backup"
 	"velvetrewind/engine/store"
-	"velvetrewind/engine/upkeep/audit"
-	"velvetrewind/service/wire"
 	"velvetrewind/testbed"
 	"velvetrewind/testbed/storebed"
 )
@@ -219,7 +218,7 @@ func TestSecondStore(t *testing.T) {
 	}
 	assert.Contains(t, s.service.Must("store", "audit", "--full", "--mend"), "mended")
 	assert.Contains(t, s.service.Must("store", "audit", "--full"), "and nothing else")
-	var list []wire.Backup
+	var list []api.Backup
 	s.service.JSON(&list, "backup", "list", "ferries")
 	for _, b := range list {
 		s.service.Must("backup", "drop", b.ID, "--confirm", "ferries")
@@ -313,7 +312,7 @@ func TestAFlippedBitIsFound(t *testing.T) {
 			assert.NotZero(t, s.service.Velvet("restore", "start", "ferries", "latest").Code, "%s was restored silently", p)
 			assert.Contains(t, s.service.Must("copy", "list"), "There is no copy")
 		}
-		var found audit.Result
+		var found api.AuditResult
 		r := s.service.Velvet("store", "audit", "--full", "--output", "json")
 		s.decode(r.Out, &found)
 		require.NotEmpty(t, found.Findings, p)
@@ -340,13 +339,15 @@ func TestAFlippedBitIsFound(t *testing.T) {
 				flipAmong(t, p, whole[p], among, random)
 				flipped = append(flipped, p)
 			}
-			var found audit.Result
+			var found api.AuditResult
 			r := s.service.Velvet("store", "audit", "--full", "--output", "json")
 			require.NotEmpty(t, r.Out, r.Err)
 			s.decode(r.Out, &found)
 			unnoticed := 0
 			for _, p := range flipped {
-				noticed := slices.ContainsFunc(found.Findings, func(f inventory.Discrepancy) bool { return strings.HasSuffix(p, f.Key) && f.Kind == inventory.Damaged })
+				noticed := slices.ContainsFunc(found.Findings, func(f api.Discrepancy) bool {
+					return strings.HasSuffix(p, f.Key) && f.Kind == string(inventory.Damaged)
+				})
 				if !assert.True(t, noticed, "pass %d: a bit of %s was flipped, and nothing noticed it", pass, p) {
 					unnoticed++
 				}
@@ -363,7 +364,7 @@ func TestAFlippedBitIsFound(t *testing.T) {
 }
 
 func (s *stage) newest() string {
-	var list []wire.Backup
+	var list []api.Backup
 	s.service.JSON(&list, "backup", "list", "ferries")
 	return list[0].ID
 }

@@ -13,7 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"velvetrewind/service/wire"
+	"velvetrewind/api"
 	"velvetrewind/testbed"
 )
 
@@ -174,7 +174,7 @@ func TestSynchronousCapture(t *testing.T) {
 		s.commit(n)
 	}
 	s.ferries.Stop("immediate")
-	var k wire.Copy
+	var k api.Copy
 	s.service.JSON(&k, "restore", "start", "ferries", "latest")
 	conn := s.connect(k.Port, "postgres")
 	assert.Equal(t, 200, testbed.One[int](s.Bed, conn, "select count(*) from journal"))

@@ -11,7 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"velvetrewind/service/wire"
+	"velvetrewind/api"
 	"velvetrewind/testbed"
 )
 
@@ -39,7 +39,7 @@ func TestUpgrade(t *testing.T) {
 	s.UseDatabase(asVelvet)
 	for range 2 { // a second start, too
 		s.Start()
-		var k wire.Cluster
+		var k api.Cluster
 		s.JSON(&k, "cluster", "show", "ferries")
 		assert.Equal(t, map[string]string{"fleet": "outer"}, k.Labels)
 		assert.Contains(t, s.Must("keep", "show", "ferries"), "any moment of the last 20 days")
@@ -48,7 +48,7 @@ func TestUpgrade(t *testing.T) {
 		s.Stop()
 	}
 	s.Start()
-	k := wire.Copy{}
+	k := api.Copy{}
 	s.JSON(&k, "restore", "start", "ferries", "before delete of booking")
 	assert.Equal(t, "ferries-2", k.Name, "one had been made before")
 	// The original's logins were trusted on its socket and on loopback; a copy asks for passwords

@@ -972,7 +972,7 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
-        AddClusterBody: {
+        AddClusterRequest: {
             /** @description URL or keyword=value, without a password */
             connString: string;
             /** @description by which policies find it */
@@ -989,7 +989,7 @@ export interface components {
             /** @description role of replication sessions, where it is not the connection string's */
             replicationUser?: string;
         };
-        AddEntryBody: {
+        AddEntryRequest: {
             /** @description name or id */
             cluster?: string;
             /** @description the kind of base backup: full, incremental, auto; or of audit: quick, full */
@@ -1006,13 +1006,13 @@ export interface components {
             /** @description that takes the first base backup */
             task?: string;
         };
-        ApplyKeepBody: {
+        ApplyKeepRequest: {
             /** @description the cluster's name */
             confirm?: string;
             /** @description of the preview */
             token: string;
         };
-        ApplyReadinessBody: {
+        ApplyReadinessRequest: {
             /** @description role that may, a superuser; left out, the cluster's own */
             as?: string;
             /** @description its password, which is not kept */
@@ -1025,6 +1025,29 @@ export interface components {
             confirm?: string;
             /** @description how to reach one that is not registered */
             login?: components["schemas"]["Login"];
+        };
+        AuditRequest: {
+            /** @description read every byte; else only look whether everything is there */
+            full?: boolean;
+            /** @description bring back from the second store what the first lacks or has damaged, and the other way round */
+            mend?: boolean;
+        };
+        AuditResult: {
+            /**
+             * Format: int64
+             * @description objects that the second store does not have yet
+             */
+            behind?: number;
+            /** Format: int64 */
+            bytes: number;
+            findings: components["schemas"]["Discrepancy"][] | null;
+            full: boolean;
+            /** @description what cannot be restored because of them */
+            losses: components["schemas"]["Loss"][] | null;
+            /** Format: int64 */
+            objects: number;
+            /** @description name of the second store */
+            second?: string;
         };
         Backup: {
             /** @description the backup it was compared with when it was taken; it is not needed any more */
@@ -1351,6 +1374,10 @@ export interface components {
             /** @description the largest tables, with their indexes and TOAST, but for system catalogs */
             relations: components["schemas"]["RelationContent"][] | null;
             tablespaces: components["schemas"]["TablespaceContent"][] | null;
+        };
+        CopiesUserRequest: {
+            /** @description one of those that the service was started with; empty for the first of them */
+            user: string;
         };
         Copy: {
             /** @description name of the original */
@@ -1708,7 +1735,7 @@ export interface components {
             timeline: number;
             to: string;
         };
-        MakeCopyBody: {
+        MakeCopyRequest: {
             /** @description in the moment language; a time needs its zone */
             moment: string;
             /** @description short name of the copy; left out, one is made from the cluster's */
@@ -1749,7 +1776,7 @@ export interface components {
             /** @description why it cannot be restored */
             why?: string;
         };
-        MomentInBody: {
+        MomentRequest: {
             /**
              * Format: int64
              * @description so many transactions on each side; 8 if it is left out
@@ -1774,7 +1801,7 @@ export interface components {
             /** Format: date-time */
             time: string;
         };
-        PauseEntryBody: {
+        PauseEntryRequest: {
             paused: boolean;
         };
         Pin: {
@@ -1785,7 +1812,7 @@ export interface components {
             /** Format: date-time */
             until?: string;
         };
-        PinBackupBody: {
+        PinRequest: {
             reason: string;
             /**
              * Format: date-time
@@ -1811,7 +1838,7 @@ export interface components {
             /** @description whether its clusters are copied to the second store; left out, each says so itself */
             secondStore?: boolean;
         };
-        PreviewKeepBody: {
+        PreviewKeepRequest: {
             /**
              * Format: date-time
              * @description any day; now if left out. Of days to come it is told with what there is today
@@ -1822,7 +1849,7 @@ export interface components {
             /** @description to be tried instead of the cluster's */
             rule?: components["schemas"]["KeepRule"];
         };
-        PreviewScheduleBody: {
+        PreviewScheduleRequest: {
             /**
              * Format: int64
              * @default 10
@@ -2050,7 +2077,7 @@ export interface components {
              */
             xid: number;
         };
-        RekeyInBody: {
+        RekeyRequest: {
             /** @description public keys (age1…) that may open the store too */
             besides?: string[] | null;
             /** @description the store, as it is shown */
@@ -2094,23 +2121,6 @@ export interface components {
             /** @description where replay begins */
             start: string;
         };
-        Result: {
-            /**
-             * Format: int64
-             * @description objects that the second store does not have yet
-             */
-            behind?: number;
-            /** Format: int64 */
-            bytes: number;
-            findings: components["schemas"]["Discrepancy"][] | null;
-            full: boolean;
-            /** @description what cannot be restored because of them */
-            losses: components["schemas"]["Loss"][] | null;
-            /** Format: int64 */
-            objects: number;
-            /** @description name of the second store */
-            second?: string;
-        };
         Rule: {
             /** @description tables dropped or truncated, and databases dropped */
             drops: boolean;
@@ -2128,14 +2138,10 @@ export interface components {
         Script: {
             text: string;
         };
-        SecondInBody: {
+        SecondStoreRequest: {
             wanted: boolean;
         };
-        SetCopiesUserBody: {
-            /** @description one of those that the service was started with; empty for the first of them */
-            user: string;
-        };
-        SetPolicyBody: {
+        SetPolicyRequest: {
             /** Format: int64 */
             captureAlertSeconds?: number;
             keep?: components["schemas"]["KeepRule"];
@@ -2156,7 +2162,7 @@ export interface components {
             /** Format: date-time */
             toTime: string;
         };
-        StepCopyBody: {
+        StepCopyRequest: {
             /** @description in the moment language; a time needs its zone */
             moment: string;
         };
@@ -2259,12 +2265,6 @@ export interface components {
              */
             wal: number;
         };
-        SubmitAuditBody: {
-            /** @description read every byte, not only what is there */
-            full?: boolean;
-            /** @description bring back from the second store what is missing or damaged, and the other way round */
-            mend?: boolean;
-        };
         Table: {
             /** Format: int64 */
             copyRows: number;
@@ -2309,7 +2309,7 @@ export interface components {
             /** Format: int32 */
             oid: number;
         };
-        TakeBackupBody: {
+        TakeBackupRequest: {
             /**
              * @description whether the server writes its checkpoint as fast as it can, or spreads it out; left out, the first base backup of a cluster asks for a fast one, later ones for a spread one
              * @enum {string}
@@ -2548,7 +2548,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["PinBackupBody"];
+                "application/json": components["schemas"]["PinRequest"];
             };
         };
         responses: {
@@ -2643,7 +2643,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["AddEntryBody"];
+                "application/json": components["schemas"]["AddEntryRequest"];
             };
         };
         responses: {
@@ -2676,7 +2676,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["PreviewScheduleBody"];
+                "application/json": components["schemas"]["PreviewScheduleRequest"];
             };
         };
         responses: {
@@ -2745,7 +2745,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["PauseEntryBody"];
+                "application/json": components["schemas"]["PauseEntryRequest"];
             };
         };
         responses: {
@@ -2807,7 +2807,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["AddClusterBody"];
+                "application/json": components["schemas"]["AddClusterRequest"];
             };
         };
         responses: {
@@ -2940,7 +2940,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["TakeBackupBody"];
+                "application/json": components["schemas"]["TakeBackupRequest"];
             };
         };
         responses: {
@@ -3129,7 +3129,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["MakeCopyBody"];
+                "application/json": components["schemas"]["MakeCopyRequest"];
             };
         };
         responses: {
@@ -3165,7 +3165,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["SetCopiesUserBody"];
+                "application/json": components["schemas"]["CopiesUserRequest"];
             };
         };
         responses: {
@@ -3369,7 +3369,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["ApplyKeepBody"];
+                "application/json": components["schemas"]["ApplyKeepRequest"];
             };
         };
         responses: {
@@ -3405,7 +3405,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["PreviewKeepBody"];
+                "application/json": components["schemas"]["PreviewKeepRequest"];
             };
         };
         responses: {
@@ -3511,7 +3511,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["MomentInBody"];
+                "application/json": components["schemas"]["MomentRequest"];
             };
         };
         responses: {
@@ -3583,7 +3583,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["MomentInBody"];
+                "application/json": components["schemas"]["MomentRequest"];
             };
         };
         responses: {
@@ -3619,7 +3619,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["MomentInBody"];
+                "application/json": components["schemas"]["MomentRequest"];
             };
         };
         responses: {
@@ -3787,7 +3787,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["SecondInBody"];
+                "application/json": components["schemas"]["SecondStoreRequest"];
             };
         };
         responses: {
@@ -3984,7 +3984,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["StepCopyBody"];
+                "application/json": components["schemas"]["StepCopyRequest"];
             };
         };
         responses: {
@@ -4110,7 +4110,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["SetPolicyBody"];
+                "application/json": components["schemas"]["SetPolicyRequest"];
             };
         };
         responses: {
@@ -4241,7 +4241,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["ApplyReadinessBody"];
+                "application/json": components["schemas"]["ApplyReadinessRequest"];
             };
         };
         responses: {
@@ -4370,7 +4370,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["SubmitAuditBody"];
+                "application/json": components["schemas"]["AuditRequest"];
             };
         };
         responses: {
@@ -4412,7 +4412,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Result"];
+                    "application/json": components["schemas"]["AuditResult"];
                 };
             };
             /** @description Error */
@@ -4493,7 +4493,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["RekeyInBody"];
+                "application/json": components["schemas"]["RekeyRequest"];
             };
         };
         responses: {

@@ -33,9 +33,9 @@ var order = []Kind{Capture, Store, NoBase, Hole, Promise, Late, Clock, Incident,
 
 // Need is one thing that needs a person.
 type Need struct {
-	Kind    Kind   `json:"kind" enum:"capture,store,no base,hole,promise,late,clock,incident,damage"`
-	Text    string `json:"text" doc:"one sentence"`
-	Command string `json:"command" doc:"what deals with it, or shows more"`
+	Kind    Kind
+	Text    string // one sentence
+	Command string // what deals with it, or shows more
 }
 
 // Cluster is what is known of one.
@@ -164,10 +164,10 @@ func Needs(k Cluster, now time.Time) []Need {
 }
 
 // Rank tells how bad the worst of some needs is: 0 for none, higher is worse.
-func Rank(needs []Need) int {
+func Rank(kinds ...Kind) int {
 	worst := 0
-	for _, n := range needs {
-		worst = max(worst, len(order)-slices.Index(order, n.Kind))
+	for _, k := range kinds {
+		worst = max(worst, len(order)-slices.Index(order, k))
 	}
 	return worst
 }

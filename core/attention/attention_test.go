@@ -73,11 +73,11 @@ func TestNeeds(t *testing.T) {
 			assert.Contains(t, needs[0].Text, c.text, c.name)
 		}
 	}
-	assert.Greater(t, Rank([]Need{{Kind: Damage}, {Kind: Capture}}), Rank([]Need{{Kind: Hole}}))
-	assert.Zero(t, Rank(nil))
-	assert.Equal(t, 1, Rank([]Need{{Kind: Damage}}), "the least of them is more than none")
+	assert.Greater(t, Rank(Damage, Capture), Rank(Hole))
+	assert.Zero(t, Rank())
+	assert.Equal(t, 1, Rank(Damage), "the least of them is more than none")
 	for at := range order[1:] {
-		assert.Greater(t, Rank([]Need{{Kind: order[at+1]}, {Kind: order[at]}}), Rank([]Need{{Kind: order[at+1]}}))
+		assert.Greater(t, Rank(order[at+1], order[at]), Rank(order[at+1]))
 	}
 }
 

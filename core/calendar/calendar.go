@@ -20,13 +20,13 @@ import (
 
 // Schedule says when work is due, by exactly one of Cron, EveryHours and At.
 type Schedule struct {
-	Cron       string   `json:"cron,omitempty" doc:"five fields: minute, hour, day of the month, month, weekday"`
-	EveryHours int      `json:"everyHours,omitempty" doc:"every so many hours, counted from midnight UTC" minimum:"0" maximum:"8784"`
-	At         string   `json:"at,omitempty" doc:"time of day, as 02:30"`
-	Weekdays   []string `json:"weekdays,omitempty" doc:"with at: mon, tue, wed, thu, fri, sat, sun; none for every day"`
-	Zone       string   `json:"zone,omitempty" doc:"time zone by its name, as Europe/Lisbon; UTC if left out"`
-	Jitter     int      `json:"jitter,omitempty" doc:"each cluster begins up to so many minutes later, always by the same" minimum:"0" maximum:"1440"`
-	Quiet      []Window `json:"quiet,omitempty" doc:"nothing begins in these; it begins when they end"`
+	Cron       string   `json:"cron,omitempty"`       // five fields: minute, hour, day of the month, month, weekday
+	EveryHours int      `json:"everyHours,omitempty"` // every so many hours, counted from midnight UTC
+	At         string   `json:"at,omitempty"`         // time of day, as 02:30
+	Weekdays   []string `json:"weekdays,omitempty"`   // with at: mon, tue, wed, thu, fri, sat, sun; none for every day
+	Zone       string   `json:"zone,omitempty"`       // time zone by its name, as Europe/Lisbon; UTC if left out
+	Jitter     int      `json:"jitter,omitempty"`     // each cluster begins up to so many minutes later, always by the same
+	Quiet      []Window `json:"quiet,omitempty"`      // nothing begins in these; it begins when they end
 }
 
 // String says the schedule in words.
@@ -61,15 +61,15 @@ func (s Schedule) String() string {
 
 // Window is a part of the day in which nothing begins.
 type Window struct {
-	From     string   `json:"from" doc:"time of day, as 08:00"`
-	To       string   `json:"to" doc:"time of day; before from, it is of the next day"`
-	Weekdays []string `json:"weekdays,omitempty" doc:"on which it begins; none for every day"`
+	From     string   `json:"from"`               // time of day, as 08:00
+	To       string   `json:"to"`                 // time of day; before from, it is of the next day
+	Weekdays []string `json:"weekdays,omitempty"` // on which it begins; none for every day
 }
 
 // Run is one time at which work is due.
 type Run struct {
-	At   time.Time `json:"at"`
-	Note string    `json:"note,omitempty" doc:"why it is not at the time that was written down"`
+	At   time.Time
+	Note string // why it is not at the time that was written down
 }
 
 // ErrNever says that nothing would ever be due.

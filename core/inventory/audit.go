@@ -36,13 +36,13 @@ type Object struct {
 
 // Discrepancy is one difference.
 type Discrepancy struct {
-	Kind   Kind   `json:"kind" enum:"missing,damaged,foreign,unreferenced"`
-	Key    string `json:"key"`
-	Detail string `json:"detail,omitempty"`
-	Costs  bool   `json:"costs" doc:"something cannot be restored because of it"`
+	Kind   Kind
+	Key    string
+	Detail string
+	Costs  bool // something cannot be restored because of it
 
-	Elsewhere bool `json:"elsewhere" doc:"the second store has it whole"`
-	Mended    bool `json:"mended" doc:"it was brought back from the second store"`
+	Elsewhere bool // the second store has it whole
+	Mended    bool // it was brought back from the second store
 }
 
 // Books is what a store should hold, while it is compared with what it does.
@@ -294,9 +294,9 @@ func cut(list []reach.WAL, t pg.Timeline, from, to pg.LSN, newest time.Time) (le
 
 // LostReach is a stretch of a timeline.
 type LostReach struct {
-	Timeline pg.Timeline `json:"timeline"`
-	From     pg.LSN      `json:"from"`
-	To       pg.LSN      `json:"to"`
+	Timeline pg.Timeline
+	From     pg.LSN
+	To       pg.LSN
 }
 
 // Difference gives the parts of the spans before that the spans after do not cover.

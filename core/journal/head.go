@@ -9,8 +9,8 @@ import (
 
 // Commit is a committed transaction at a place.
 type Commit struct {
-	XID  pg.FullXID `json:"xid" doc:"with its epoch"`
-	LSN  pg.LSN     `json:"lsn" doc:"start of its commit record"`
+	XID  pg.FullXID `json:"xid"` // with its epoch
+	LSN  pg.LSN     `json:"lsn"` // start of its commit record
 	Time time.Time  `json:"time"`
 }
 

@@ -4,9 +4,9 @@ import "fmt"
 
 // Rule says which transactions of a cluster are incidents.
 type Rule struct {
-	Drops bool    `json:"drops" doc:"tables dropped or truncated, and databases dropped"`
-	Rows  int64   `json:"rows" doc:"at least so many rows deleted from one table; 0 for no limit"`
-	Share float64 `json:"share" doc:"at least this share of a table's rows deleted, 0 to 1; 0 for no limit"`
+	Drops bool    `json:"drops"` // tables dropped or truncated, and databases dropped
+	Rows  int64   `json:"rows"`  // at least so many rows deleted from one table; 0 for no limit
+	Share float64 `json:"share"` // at least this share of a table's rows deleted, 0 to 1; 0 for no limit
 }
 
 // DefaultRule is the rule of a cluster whose administrator has not chosen another.

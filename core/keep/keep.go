@@ -22,13 +22,13 @@ import (
 
 // Rule says what of a cluster is kept. A part that is zero asks for nothing.
 type Rule struct {
-	SpanHours int    `json:"spanHours" doc:"any moment of the last so many hours can be reached" minimum:"0" maximum:"876000"`
-	Count     int    `json:"count" doc:"the newest so many base backups are kept, and any moment since the oldest of them can be reached" minimum:"0" maximum:"100000"`
-	Daily     int    `json:"daily" doc:"the first base backup of each of the last so many days that have one" minimum:"0" maximum:"100000"`
-	Weekly    int    `json:"weekly" doc:"likewise of weeks, which begin on Monday" minimum:"0" maximum:"100000"`
-	Monthly   int    `json:"monthly" doc:"likewise of months" minimum:"0" maximum:"100000"`
-	Yearly    int    `json:"yearly" doc:"likewise of years" minimum:"0" maximum:"100000"`
-	Zone      string `json:"zone,omitempty" doc:"time zone of those days, weeks, months and years, as Europe/Lisbon; UTC if left out"`
+	SpanHours int    `json:"spanHours"`      // any moment of the last so many hours can be reached
+	Count     int    `json:"count"`          // the newest so many base backups are kept, and any moment since the oldest of them can be reached
+	Daily     int    `json:"daily"`          // the first base backup of each of the last so many days that have one
+	Weekly    int    `json:"weekly"`         // likewise of weeks, which begin on Monday
+	Monthly   int    `json:"monthly"`        // likewise of months
+	Yearly    int    `json:"yearly"`         // likewise of years
+	Zone      string `json:"zone,omitempty"` // time zone of those days, weeks, months and years, as Europe/Lisbon; UTC if left out
 }
 
 // Default is the rule of a cluster for which none was set.
@@ -99,9 +99,9 @@ func (r Rule) periods() []period {
 
 // Pin keeps a base backup whatever the rule says.
 type Pin struct {
-	Base   string    `json:"base"`
-	Reason string    `json:"reason"`
-	Until  time.Time `json:"until" doc:"zero: until it is taken off"`
+	Base   string
+	Reason string
+	Until  time.Time // zero: until it is taken off
 }
 
 // holds tells whether the pin has not expired.
@@ -129,42 +129,42 @@ type History struct {
 
 // Reason is why something is kept or let go.
 type Reason struct {
-	Kind string `json:"kind" enum:"promise,span,count,day,week,month,year,pin,copy,last,own,arriving,over,superseded,broken,stranded,damaged"`
-	Text string `json:"text"`
+	Kind string
+	Text string
 }
 
 // Base is a base backup with its verdict.
 type Base struct {
-	ID       string      `json:"id"`
-	Timeline pg.Timeline `json:"timeline"`
-	Start    pg.LSN      `json:"start"`
-	Stop     pg.LSN      `json:"stop"`
-	StopTime time.Time   `json:"stopTime"`
-	Needed   bool        `json:"needed"`
-	Reasons  []Reason    `json:"reasons"`
+	ID       string
+	Timeline pg.Timeline
+	Start    pg.LSN
+	Stop     pg.LSN
+	StopTime time.Time
+	Needed   bool
+	Reasons  []Reason
 }
 
 // WAL is a stretch of captured WAL with its verdict.
 type WAL struct {
-	Timeline pg.Timeline `json:"timeline"`
-	First    uint64      `json:"first" doc:"number of its first segment"`
-	Last     uint64      `json:"last" doc:"number of its last segment"`
-	From     pg.LSN      `json:"from"`
-	To       pg.LSN      `json:"to"`
-	Needed   bool        `json:"needed"`
-	Reasons  []Reason    `json:"reasons"`
+	Timeline pg.Timeline
+	First    uint64 // number of its first segment
+	Last     uint64 // number of its last segment
+	From     pg.LSN
+	To       pg.LSN
+	Needed   bool
+	Reasons  []Reason
 }
 
 // Decision is what a rule needs at one time.
 type Decision struct {
-	AsOf     time.Time    `json:"asOf"`
-	Promised time.Time    `json:"promised" doc:"any moment since then is promised"`
-	Held     bool         `json:"held" doc:"every promised moment can be reached"`
-	HeldFrom *time.Time   `json:"heldFrom,omitempty" doc:"since when without a gap every moment can be reached"`
-	Bases    []Base       `json:"bases" doc:"newest first"`
-	WAL      []WAL        `json:"wal" doc:"by timeline and place"`
-	Before   []reach.Span `json:"before" doc:"reach now"`
-	After    []reach.Span `json:"after" doc:"reach when what is releasable has been let go"`
+	AsOf     time.Time
+	Promised time.Time    // any moment since then is promised
+	Held     bool         // every promised moment can be reached
+	HeldFrom *time.Time   // since when without a gap every moment can be reached
+	Bases    []Base       // newest first
+	WAL      []WAL        // by timeline and place
+	Before   []reach.Span // reach now
+	After    []reach.Span // reach when what is releasable has been let go
 }
 
 // Releasable lists the bases and the stretches of WAL that may be let go.

@@ -8,13 +8,13 @@ import (
 
 // Boundary is a moment resolved: where replay stops and what lies on either side.
 type Boundary struct {
-	Moment    string          `json:"moment" doc:"the moment in its canonical form"`
+	Moment    string          `json:"moment"` // the moment in its canonical form
 	Timeline  pg.Timeline     `json:"timeline"`
-	Stop      pg.LSN          `json:"stop" doc:"start of the record at which replay stops"`
-	Inclusive bool            `json:"inclusive" doc:"whether that record is still replayed"`
-	End       pg.LSN          `json:"end" doc:"where replay stands then: the end of the last record in"`
-	LastIn    *journal.Commit `json:"lastIn,omitempty" doc:"the last transaction that is kept"`
-	FirstOut  *journal.Commit `json:"firstOut,omitempty" doc:"the first transaction that is undone"`
+	Stop      pg.LSN          `json:"stop"`               // start of the record at which replay stops
+	Inclusive bool            `json:"inclusive"`          // whether that record is still replayed
+	End       pg.LSN          `json:"end"`                // where replay stands then: the end of the last record in
+	LastIn    *journal.Commit `json:"lastIn,omitempty"`   // the last transaction that is kept
+	FirstOut  *journal.Commit `json:"firstOut,omitempty"` // the first transaction that is undone
 }
 
 // Keeps tells whether the record that begins at an LSN is in.

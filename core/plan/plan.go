@@ -16,12 +16,12 @@ import (
 // Restore is a plan.
 type Restore struct {
 	Boundary moment.Boundary `json:"boundary"`
-	Base     string          `json:"base" doc:"id of the base backup it begins with"`
-	Start    pg.LSN          `json:"start" doc:"where replay begins"`
+	Base     string          `json:"base"`  // id of the base backup it begins with
+	Start    pg.LSN          `json:"start"` // where replay begins
 	First    string          `json:"firstSegment"`
 	Last     string          `json:"lastSegment"`
-	Count    int             `json:"segments" doc:"how many WAL segments are replayed"`
-	Replay   int64           `json:"replayBytes" doc:"bytes of WAL to replay"`
+	Count    int             `json:"segments"`    // how many WAL segments are replayed
+	Replay   int64           `json:"replayBytes"` // bytes of WAL to replay
 }
 
 // Impossible says why there is no plan.

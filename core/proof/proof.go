@@ -29,19 +29,19 @@ const (
 type Check struct {
 	Name    string  `json:"name"`
 	Verdict Verdict `json:"verdict"`
-	Summary string  `json:"summary" doc:"one sentence with the figures"`
+	Summary string  `json:"summary"` // one sentence with the figures
 	Tables  []Table `json:"tables,omitempty"`
 }
 
 // Table is one table read to the end on the copy, beside the live cluster.
 type Table struct {
 	Database string `json:"database"`
-	Name     string `json:"table" doc:"schema.table"`
+	Name     string `json:"table"` // schema.table
 	Copy     int64  `json:"copyRows"`
-	Live     *int64 `json:"liveRows,omitempty" doc:"rows in the live cluster when the proof ran; absent where it could not be read"`
-	Problem  string `json:"problem,omitempty" doc:"why the table could not be read on the copy"`
-	Unsafe   bool   `json:"unsafe,omitempty" doc:"it was not read because that would call functions of its owner's with more rights than they have"`
-	Locked   bool   `json:"locked,omitempty" doc:"it could not be read because a transaction that was open at the moment holds it"`
+	Live     *int64 `json:"liveRows,omitempty"` // rows in the live cluster when the proof ran; absent where it could not be read
+	Problem  string `json:"problem,omitempty"`  // why the table could not be read on the copy
+	Unsafe   bool   `json:"unsafe,omitempty"`   // it was not read because that would call functions of its owner's with more rights than they have
+	Locked   bool   `json:"locked,omitempty"`   // it could not be read because a transaction that was open at the moment holds it
 }
 
 // Overall is failed if any check failed, else could not run if any could not or there was none, else passed.

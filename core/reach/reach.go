@@ -38,20 +38,20 @@ type Fork struct {
 
 // Span is a stretch of one timeline that can be restored.
 type Span struct {
-	Timeline pg.Timeline `json:"timeline"`
-	Base     string      `json:"base" doc:"the oldest base backup that reaches into it"`
-	From     pg.LSN      `json:"from"`
-	To       pg.LSN      `json:"to"`
-	FromTime time.Time   `json:"fromTime"`
-	ToTime   time.Time   `json:"toTime"`
+	Timeline pg.Timeline
+	Base     string // the oldest base backup that reaches into it
+	From     pg.LSN
+	To       pg.LSN
+	FromTime time.Time
+	ToTime   time.Time
 }
 
 // Hole is WAL that is missing between two captured stretches of a timeline, or where a
 // timeline was left for a captured one.
 type Hole struct {
-	Timeline pg.Timeline `json:"timeline"`
-	From     pg.LSN      `json:"from"`
-	To       pg.LSN      `json:"to"`
+	Timeline pg.Timeline
+	From     pg.LSN
+	To       pg.LSN
 }
 
 // Compute gives the spans and holes of one cluster, in the order of timeline and LSN.

@@ -7,6 +7,7 @@ package readiness
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -27,21 +28,21 @@ const (
 
 // Check is one prerequisite.
 type Check struct {
-	ID     string   `json:"id"`
-	Title  string   `json:"title"`
-	State  State    `json:"state" enum:"needed,advised,choice,unknown,ok"`
-	Found  string   `json:"found" doc:"what there is"`
-	Why    string   `json:"why" doc:"why it matters"`
-	SQL    []string `json:"sql,omitempty" doc:"what mends it, to be run by a superuser of the cluster"`
-	Edit   []string `json:"edit,omitempty" doc:"what is to be changed in a file, or outside of the server"`
-	After  string   `json:"after,omitempty" enum:"reload,restart" doc:"what the server needs then"`
-	Effect string   `json:"effect,omitempty" doc:"what the remedy does besides"`
+	ID     string
+	Title  string
+	State  State
+	Found  string   // what there is
+	Why    string   // why it matters
+	SQL    []string // what mends it, to be run by a superuser of the cluster
+	Edit   []string // what is to be changed in a file, or outside of the server
+	After  string   // what the server needs then
+	Effect string   // what the remedy does besides
 }
 
 // Report is every check of a cluster.
 type Report struct {
-	Facts  Facts   `json:"facts"`
-	Checks []Check `json:"checks"`
+	Facts  Facts
+	Checks []Check
 }
 
 // Ready says whether nothing that is needed is missing.
@@ -57,49 +58,55 @@ func (r Report) Count(s State) (n int) {
 	return n
 }
 
+// SQLAlone tells whether the statements of a check, run, are all that it takes. One that only asks something of the
+// server is for a person to read.
+func SQLAlone(sql []string) bool {
+	return len(sql) > 0 && !slices.ContainsFunc(sql, func(q string) bool { return strings.HasPrefix(q, "SELECT") })
+}
+
 // Facts is what was found out about a cluster, its server's host and the service.
 type Facts struct {
-	ServerVersion int            `json:"serverVersion" doc:"server_version_num"`
-	Catalog       uint32         `json:"catalogVersion" doc:"CATALOG_VERSION_NO of the server; 0 where it was not asked"`
-	Sizes         Sizes          `json:"sizes"`
-	VersionText   string         `json:"versionText"`
-	SystemID      uint64         `json:"systemId,string"`
-	Timeline      pg.Timeline    `json:"timeline"`
-	SegmentSize   pg.SegmentSize `json:"segmentSize" doc:"bytes"`
-	Checksums     bool           `json:"dataChecksums"`
-	Superuser     string         `json:"-"`
+	ServerVersion int    // server_version_num
+	Catalog       uint32 // CATALOG_VERSION_NO of the server; 0 where it was not asked
+	Sizes         Sizes
+	VersionText   string
+	SystemID      uint64
+	Timeline      pg.Timeline
+	SegmentSize   pg.SegmentSize // bytes
+	Checksums     bool
+	Superuser     string
 
-	Role            string            `json:"role"`
-	RoleSuperuser   bool              `json:"roleSuperuser"`
-	Replication     bool              `json:"replicationRight"`
-	ReplicationRole string            `json:"replicationRole"`
-	ReplicationFail string            `json:"replicationFailure,omitempty" doc:"why a replication session was refused"`
-	ReadsFiles      bool              `json:"readsFiles" doc:"may read configuration files and single pages on the server"`
-	ReadsTables     bool              `json:"readsTables" doc:"may read every table, to count rows beside a copy's"`
-	ReadsChanges    bool              `json:"readsChanges" doc:"may take base backups through SQL, of what has changed only"`
-	Settings        map[string]string `json:"settings" doc:"of the server; those that the role may not see are missing"`
-	SendersUsed     int               `json:"sendersUsed"`
-	SlotsUsed       int               `json:"slotsUsed"`
-	SlotExists      bool              `json:"slotExists" doc:"our own slot is there already"`
-	ArchiveFailing  bool              `json:"archiveFailing" doc:"the server's own archiving failed last"`
-	Tablespaces     []string          `json:"tablespaces" doc:"where they are"`
-	Bytes           int64             `json:"bytes" doc:"what the databases hold; 0 where it may not be seen"`
-	ClockAhead      time.Duration     `json:"clockAheadNanoseconds" doc:"by how much the server's clock is before the service's"`
+	Role            string
+	RoleSuperuser   bool
+	Replication     bool
+	ReplicationRole string
+	ReplicationFail string            // why a replication session was refused
+	ReadsFiles      bool              // may read configuration files and single pages on the server
+	ReadsTables     bool              // may read every table, to count rows beside a copy's
+	ReadsChanges    bool              // may take base backups through SQL, of what has changed only
+	Settings        map[string]string // of the server; those that the role may not see are missing
+	SendersUsed     int
+	SlotsUsed       int
+	SlotExists      bool          // our own slot is there already
+	ArchiveFailing  bool          // the server's own archiving failed last
+	Tablespaces     []string      // where they are
+	Bytes           int64         // what the databases hold; 0 where it may not be seen
+	ClockAhead      time.Duration // by how much the server's clock is before the service's
 
-	Unverified    bool   `json:"unverified" doc:"the connection goes over a network, and the server's certificate is not verified"`
-	ServerFree    int64  `json:"serverFree" doc:"bytes free for WAL on the server; -1: not known, because it is another host"`
-	StoreFree     int64  `json:"storeFree" doc:"bytes free in the store; -1: it has no limit, or none that is known"`
-	StoreSealed   bool   `json:"storeEncrypted"`
-	ServiceZone   string `json:"serviceZone" doc:"its abbreviation and offset, now"`
-	CopiesUser    string `json:"copiesUser" doc:"OS user of copies"`
-	CopiesFailure string `json:"copiesFailure,omitempty" doc:"why copies cannot be run on the service's host"`
+	Unverified    bool  // the connection goes over a network, and the server's certificate is not verified
+	ServerFree    int64 // bytes free for WAL on the server; -1: not known, because it is another host
+	StoreFree     int64 // bytes free in the store; -1: it has no limit, or none that is known
+	StoreSealed   bool
+	ServiceZone   string // its abbreviation and offset, now
+	CopiesUser    string // OS user of copies
+	CopiesFailure string // why copies cannot be run on the service's host
 }
 
 // Sizes are what a server was built with.
 type Sizes struct {
-	Block         int `json:"block" doc:"bytes of a page"`
-	WALBlock      int `json:"walBlock" doc:"bytes of a WAL page"`
-	BlocksPerFile int `json:"blocksPerFile" doc:"pages of a relation's file before the next one begins"`
+	Block         int // bytes of a page
+	WALBlock      int // bytes of a WAL page
+	BlocksPerFile int // pages of a relation's file before the next one begins
 }
 
 // supportedSizes are those of every packaged server.

@@ -80,6 +80,19 @@ func TestARecordThatEndsJustBehindAPageHeader(t *testing.T) {
 	require.Len(t, starts, 2)
 }
 
+// A log that begins in the middle of a record goes on where that ends, also if only padding is left of its page then.
+func TestTheRestOfARecordFillsItsPage(t *testing.T) {
+	for _, padding := range []int{0, 3, 7} {
+		w := newWriter(1 << 20)
+		w.record(10, 0, 3, make([]byte, PageSize-longHeader+PageSize-shortHeader-padding-recordHeader-5))
+		require.Equal(t, 2*PageSize, len(w.out))
+		second := w.record(10, 0, 4, nil)
+		starts, err := readAll(reader(w.out[PageSize:], w.start+PageSize))
+		require.ErrorIs(t, err, io.EOF)
+		require.Equal(t, []pg.LSN{second}, starts, padding)
+	}
+}
+
 func TestDamageIsNeverReadAsRecords(t *testing.T) {
 	w := newWriter(1 << 20)
 	for i := range 300 {

@@ -18,41 +18,41 @@ import (
 // Content is what a base backup holds, in bytes before compression, and what it takes
 // in the store.
 type Content struct {
-	Databases   []DatabaseContent   `json:"databases" doc:"largest first"`
-	Tablespaces []TablespaceContent `json:"tablespaces"`
-	Relations   []RelationContent   `json:"relations" doc:"the largest tables, with their indexes and TOAST, but for system catalogs"`
-	MoreTables  int                 `json:"moreTables" doc:"tables that are not listed"`
-	Catalogs    int64               `json:"catalogs" doc:"bytes of system catalogs, which are not listed"`
-	Other       int64               `json:"other" doc:"bytes of files that are no relations"`
-	Packs       int                 `json:"packs"`
-	Alone       *int64              `json:"alone,omitempty" doc:"bytes of packs that no other backup needs: dropping it frees them; left out while what another one needs cannot be read"`
-	FirstWAL    string              `json:"firstWal" doc:"name of the first WAL segment that it needs"`
-	LastWAL     string              `json:"lastWal" doc:"name of the last WAL segment without which it cannot be restored"`
+	Databases   []DatabaseContent // largest first
+	Tablespaces []TablespaceContent
+	Relations   []RelationContent // the largest tables, with their indexes and TOAST, but for system catalogs
+	MoreTables  int               // tables that are not listed
+	Catalogs    int64             // bytes of system catalogs, which are not listed
+	Other       int64             // bytes of files that are no relations
+	Packs       int
+	Alone       *int64 // bytes of packs that no other backup needs: dropping it frees them; left out while what another one needs cannot be read
+	FirstWAL    string // name of the first WAL segment that it needs
+	LastWAL     string // name of the last WAL segment without which it cannot be restored
 }
 
 // DatabaseContent is what a database takes.
 type DatabaseContent struct {
-	OID   uint32 `json:"oid" doc:"0: the catalogs that all databases share"`
-	Name  string `json:"name" doc:"empty where nobody knows it"`
-	Files int64  `json:"files"`
-	Bytes int64  `json:"bytes"`
+	OID   uint32 // 0: the catalogs that all databases share
+	Name  string // empty where nobody knows it
+	Files int64
+	Bytes int64
 }
 
 // TablespaceContent is what a tablespace takes.
 type TablespaceContent struct {
-	OID      uint32 `json:"oid"`
-	Location string `json:"location" doc:"empty: within the data directory"`
-	Bytes    int64  `json:"bytes"`
+	OID      uint32
+	Location string // empty: within the data directory
+	Bytes    int64
 }
 
 // RelationContent is what a table takes.
 type RelationContent struct {
-	Database string `json:"database"`
-	Schema   string `json:"schema"`
-	Table    string `json:"table"`
-	Main     int64  `json:"main"`
-	Indexes  int64  `json:"indexes"`
-	TOAST    int64  `json:"toast"`
+	Database string
+	Schema   string
+	Table    string
+	Main     int64
+	Indexes  int64
+	TOAST    int64
 }
 
 // mostTables is how many tables a description lists.
@@ -199,10 +199,10 @@ func Alone(ctx context.Context, v *vault.Vault, c *catalog.Catalog, cluster stri
 
 // InStore is what a cluster takes in the store, by what it is for.
 type InStore struct {
-	Objects int64 `json:"objects"`
-	Packs   int64 `json:"packs" doc:"bytes of base backups, each shared part once"`
-	WAL     int64 `json:"wal" doc:"bytes of WAL"`
-	Journal int64 `json:"journal" doc:"bytes of the change journal"`
+	Objects int64
+	Packs   int64 // bytes of base backups, each shared part once
+	WAL     int64 // bytes of WAL
+	Journal int64 // bytes of the change journal
 }
 
 // Measure lists a store, and adds up what each cluster takes, by id.

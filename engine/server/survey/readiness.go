@@ -11,7 +11,6 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -153,9 +152,9 @@ func identify(ctx context.Context, a access.Access, f *readiness.Facts) error {
 
 // Applied is what was run on a cluster.
 type Applied struct {
-	SQL      []string `json:"sql" doc:"statements that were run, in order"`
-	Reloaded bool     `json:"reloaded" doc:"the server was told to read its configuration again"`
-	Restart  bool     `json:"restart" doc:"something takes effect only when the server is restarted, which is left to you"`
+	SQL      []string // statements that were run, in order
+	Reloaded bool     // the server was told to read its configuration again
+	Restart  bool     // something takes effect only when the server is restarted, which is left to you
 }
 
 // Statements lists what applying some checks would run. IDs that no check has, or that SQL
@@ -163,17 +162,12 @@ type Applied struct {
 func Statements(r readiness.Report, ids []string) (list []readiness.Check, err error) {
 	for _, id := range ids {
 		i := slices.IndexFunc(r.Checks, func(c readiness.Check) bool { return c.ID == id })
-		if i < 0 || r.Checks[i].State == readiness.OK || !Mendable(r.Checks[i]) {
+		if i < 0 || r.Checks[i].State == readiness.OK || !readiness.SQLAlone(r.Checks[i].SQL) {
 			return nil, problem.New(problem.Invalid, "See: velvet cluster ready", "nothing was applied", "there is nothing that SQL can do about %q", id)
 		}
 		list = append(list, r.Checks[i])
 	}
 	return list, nil
-}
-
-// Mendable tells whether SQL alone can mend a check.
-func Mendable(c readiness.Check) bool {
-	return len(c.SQL) > 0 && !slices.ContainsFunc(c.SQL, func(q string) bool { return strings.HasPrefix(q, "SELECT") })
 }
 
 // Apply runs the statements of checks as somebody who may, and has the server read its

@@ -42,20 +42,20 @@ type Auditor struct {
 
 // Result is what was found.
 type Result struct {
-	Full     bool                    `json:"full"`
-	Objects  int64                   `json:"objects"`
-	Bytes    int64                   `json:"bytes"`
-	Findings []inventory.Discrepancy `json:"findings"`
-	Losses   []Loss                  `json:"losses" doc:"what cannot be restored because of them"`
-	Second   string                  `json:"second,omitempty" doc:"name of the second store"`
-	Behind   int64                   `json:"behind,omitempty" doc:"objects that the second store does not have yet"`
+	Full     bool
+	Objects  int64
+	Bytes    int64
+	Findings []inventory.Discrepancy
+	Losses   []Loss // what cannot be restored because of them
+	Second   string // name of the second store
+	Behind   int64  // objects that the second store does not have yet
 }
 
 // Loss is what a cluster has lost.
 type Loss struct {
-	Cluster string                `json:"cluster" doc:"name"`
-	Backups []string              `json:"backups" doc:"base backups that cannot be restored"`
-	Reach   []inventory.LostReach `json:"reach" doc:"moments that could be reached and cannot any more"`
+	Cluster string                // name
+	Backups []string              // base backups that cannot be restored
+	Reach   []inventory.LostReach // moments that could be reached and cannot any more
 }
 
 // mostFindings is how many findings a report names.

@@ -24,9 +24,9 @@ import (
 
 // Result is what was copied.
 type Result struct {
-	Objects int64 `json:"objects"`
-	Bytes   int64 `json:"bytes"`
-	Damaged int64 `json:"damaged" doc:"objects that were not copied because they are damaged"`
+	Objects int64
+	Bytes   int64
+	Damaged int64 // objects that were not copied because they are damaged
 }
 
 // Run copies every object of a cluster that the second store lacks, or has as it was

@@ -30,13 +30,13 @@ import (
 
 // Result is what was recorded again.
 type Result struct {
-	Clusters []string `json:"clusters" doc:"names"`
-	Segments int64    `json:"segments"`
-	Backups  int64    `json:"backups"`
-	Known    []string `json:"known" doc:"clusters that the catalogue knows already, and which were left alone"`
-	Unclear  []string `json:"unclear" doc:"ids of clusters whose record is missing or damaged"`
+	Clusters []string // names
+	Segments int64
+	Backups  int64
+	Known    []string // clusters that the catalogue knows already, and which were left alone
+	Unclear  []string // ids of clusters whose record is missing or damaged
 	// Brought is what else the catalogue had deposited in the store.
-	Brought map[string]int `json:"brought,omitempty" doc:"rows of policies, calendar, pins, incidents, proofs, tasks, … that were brought back, by table"`
+	Brought map[string]int // rows of policies, calendar, pins, incidents, proofs, tasks, … that were brought back, by table
 }
 
 // Rebuilder makes records of what a store holds.

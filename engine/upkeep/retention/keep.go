@@ -43,11 +43,11 @@ type Keeper struct {
 // Preview is what applying a rule would do.
 type Preview struct {
 	keep.Decision
-	Rule         keep.Rule `json:"rule"`
-	Words        string    `json:"words" doc:"the rule in words"`
-	Token        string    `json:"token" doc:"names just what would go; give it to apply"`
-	FreesBackups *int64    `json:"freesBackups,omitempty" doc:"bytes of packs that would go, where it was measured and can be known"`
-	FreesWAL     int64     `json:"freesWal" doc:"bytes of WAL that would go"`
+	Rule         keep.Rule
+	Words        string // the rule in words
+	Token        string // names just what would go; give it to apply
+	FreesBackups *int64 // bytes of packs that would go, where it was measured and can be known
+	FreesWAL     int64  // bytes of WAL that would go
 }
 
 // Zone loads the time zone of a rule.
@@ -154,9 +154,9 @@ func token(bases []string, wal []keep.WAL) string {
 
 // Applied is what was let go.
 type Applied struct {
-	Bases    []string `json:"bases"`
-	Segments int64    `json:"segments"`
-	WAL      int64    `json:"wal" doc:"bytes of WAL"`
+	Bases    []string
+	Segments int64
+	WAL      int64 // bytes of WAL
 }
 
 // Apply lets go what a rule does not need. If wanted is the token of a preview, it is

@@ -1,6 +1,10 @@
-package wire
+package api
 
-import "time"
+import (
+	"time"
+
+	"velvetrewind/core/pg"
+)
 
 // Store is where backups and WAL are kept, and what they take there.
 type Store struct {
@@ -72,4 +76,71 @@ type KeyRecord struct {
 type Rekeyed struct {
 	KeyNumber uint32 `json:"keyNumber"`
 	Next      string `json:"next" doc:"what to do now"`
+}
+
+// AuditResult is what an audit found.
+type AuditResult struct {
+	Full     bool          `json:"full"`
+	Objects  int64         `json:"objects"`
+	Bytes    int64         `json:"bytes"`
+	Findings []Discrepancy `json:"findings"`
+	Losses   []Loss        `json:"losses" doc:"what cannot be restored because of them"`
+	Second   string        `json:"second,omitempty" doc:"name of the second store"`
+	Behind   int64         `json:"behind,omitempty" doc:"objects that the second store does not have yet"`
+}
+
+// Loss is what a cluster has lost.
+type Loss struct {
+	Cluster string      `json:"cluster" doc:"name"`
+	Backups []string    `json:"backups" doc:"base backups that cannot be restored"`
+	Reach   []LostReach `json:"reach" doc:"moments that could be reached and cannot any more"`
+}
+
+// Discrepancy is one difference.
+type Discrepancy struct {
+	Kind   string `json:"kind" enum:"missing,damaged,foreign,unreferenced"`
+	Key    string `json:"key"`
+	Detail string `json:"detail,omitempty"`
+	Costs  bool   `json:"costs" doc:"something cannot be restored because of it"`
+
+	Elsewhere bool `json:"elsewhere" doc:"the second store has it whole"`
+	Mended    bool `json:"mended" doc:"it was brought back from the second store"`
+}
+
+// LostReach is a stretch of a timeline.
+type LostReach struct {
+	Timeline pg.Timeline `json:"timeline"`
+	From     pg.LSN      `json:"from"`
+	To       pg.LSN      `json:"to"`
+}
+
+// RebuildResult is what was recorded again.
+type RebuildResult struct {
+	Clusters []string `json:"clusters" doc:"names"`
+	Segments int64    `json:"segments"`
+	Backups  int64    `json:"backups"`
+	Known    []string `json:"known" doc:"clusters that the catalogue knows already, and which were left alone"`
+	Unclear  []string `json:"unclear" doc:"ids of clusters whose record is missing or damaged"`
+	// Brought is what else the catalogue had deposited in the store.
+	Brought map[string]int `json:"brought,omitempty" doc:"rows of policies, calendar, pins, incidents, proofs, tasks, … that were brought back, by table"`
+}
+
+// MirrorResult is what was copied.
+type MirrorResult struct {
+	Objects int64 `json:"objects"`
+	Bytes   int64 `json:"bytes"`
+	Damaged int64 `json:"damaged" doc:"objects that were not copied because they are damaged"`
+}
+
+// AuditRequest asks for an audit of the store.
+type AuditRequest struct {
+	Full bool `json:"full,omitempty" doc:"read every byte; else only look whether everything is there"`
+	Mend bool `json:"mend,omitempty" doc:"bring back from the second store what the first lacks or has damaged, and the other way round"`
+}
+
+// RekeyRequest gives the store a new key.
+type RekeyRequest struct {
+	File    string   `json:"file" minLength:"1" doc:"file on the service's host with the new key: an age identity or a passphrase"`
+	Confirm string   `json:"confirm,omitempty" doc:"the store, as it is shown"`
+	Besides []string `json:"besides,omitempty" doc:"public keys (age1…) that may open the store too"`
 }

@@ -1,13 +1,9 @@
-package wire
+package api
 
 import (
 	"time"
 
-	"velvetrewind/core/journal"
-	"velvetrewind/core/moment"
 	"velvetrewind/core/pg"
-	"velvetrewind/core/plan"
-	"velvetrewind/core/reach"
 )
 
 // Transaction is a transaction of the change journal.
@@ -45,26 +41,6 @@ type Changes struct {
 	More         bool          `json:"more" doc:"there are others: ask again with before or after set to the last one's lsn"`
 }
 
-// Moment is a moment resolved and explained.
-type Moment struct {
-	Moment   string          `json:"moment" doc:"in its canonical form"`
-	UTC      *time.Time      `json:"utc,omitempty" doc:"of a time"`
-	Note     string          `json:"note,omitempty" doc:"what was chosen where the moment left a choice"`
-	Boundary moment.Boundary `json:"boundary"`
-	Around   []Transaction   `json:"around" doc:"transactions on both sides, in the order of the log"`
-	Kept     int             `json:"kept" doc:"so many of them, from the first, are kept"`
-	Cost     Cost            `json:"cost"`
-	Plan     *plan.Restore   `json:"plan,omitempty" doc:"what a restore would do"`
-	Why      string          `json:"why,omitempty" doc:"why it cannot be restored"`
-	Next     string          `json:"next,omitempty" doc:"what can be"`
-}
-
-// Cost is what going back would throw away of what is captured.
-type Cost struct {
-	Transactions int64         `json:"transactions"`
-	Tables       []TableChange `json:"tables" doc:"those to which most was done first"`
-}
-
 // Rate is what was committed within a span of time.
 type Rate struct {
 	From         time.Time `json:"from"`
@@ -77,14 +53,14 @@ type Rate struct {
 
 // Deck is a cluster's history over a span of time, for drawing.
 type Deck struct {
-	From      time.Time    `json:"from" doc:"of the rates"`
-	To        time.Time    `json:"to"`
-	Rates     []Rate       `json:"rates" doc:"equal parts from from to to"`
-	Reach     []reach.Span `json:"reach"`
-	Holes     []Hole       `json:"holes"`
-	Bases     []Notch      `json:"bases"`
-	Marks     []Notch      `json:"marks"`
-	Incidents []Incident   `json:"incidents" doc:"newest first"`
+	From      time.Time  `json:"from" doc:"of the rates"`
+	To        time.Time  `json:"to"`
+	Rates     []Rate     `json:"rates" doc:"equal parts from from to to"`
+	Reach     []Span     `json:"reach"`
+	Holes     []Hole     `json:"holes"`
+	Bases     []Notch    `json:"bases"`
+	Marks     []Notch    `json:"marks"`
+	Incidents []Incident `json:"incidents" doc:"newest first"`
 }
 
 // Notch is a named place on the deck.
@@ -104,28 +80,9 @@ type Incident struct {
 	Settled *time.Time `json:"settled,omitempty" doc:"when somebody said that it was meant"`
 }
 
-// Rule is which transactions are incidents.
-type Rule = journal.Rule
-
-// Located is the WAL segment that holds a moment.
-type Located struct {
-	Moment   string  `json:"moment"`
-	LSN      pg.LSN  `json:"lsn"`
-	Segment  string  `json:"segment" doc:"file name"`
-	Timeline uint32  `json:"timeline"`
-	Where    string  `json:"where" enum:"store,spool,absent"`
-	Record   *Record `json:"record,omitempty" doc:"that begins there or covers it"`
-}
-
-// Record is a WAL record.
-type Record struct {
-	Start   pg.LSN `json:"start"`
-	End     pg.LSN `json:"end"`
-	XID     pg.XID `json:"xid" doc:"0 where no transaction wrote it"`
-	Manager string `json:"manager" doc:"resource manager"`
-	Kind    string `json:"kind"`
-	Length  uint32 `json:"length" doc:"bytes"`
-	Pages   int    `json:"pages" doc:"that it refers to"`
-	Images  int    `json:"images" doc:"full-page images that it carries"`
-	Fields  any    `json:"fields,omitempty" doc:"what it says, by its kind"`
+// Rule says which transactions of a cluster are incidents.
+type Rule struct {
+	Drops bool    `json:"drops" doc:"tables dropped or truncated, and databases dropped"`
+	Rows  int64   `json:"rows" doc:"at least so many rows deleted from one table; 0 for no limit"`
+	Share float64 `json:"share" doc:"at least this share of a table's rows deleted, 0 to 1; 0 for no limit"`
 }
