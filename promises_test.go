@@ -63,7 +63,7 @@ var promises = [][4]string{
 	{"engine/upkeep/audit", "it changes nothing in a store unless asked to", "TestAudit", "cmd/velvet"},
 	{"engine/upkeep/mirror", "a damaged object is not copied", "TestWhatIsCopied", "engine/upkeep/mirror"},
 	{"engine/upkeep/rebuild", "a cluster that the catalogue knows is left alone", "TestRebuild", "cmd/velvet"},
-	{"engine/upkeep/retention", "no plan leads through what goes", "TestDropsAtAnyMoment", "cmd/velvet"},
+	{"engine/upkeep/retention", "restores never use what goes", "TestDropsAtAnyMoment", "cmd/velvet"},
 }
 
 // TestEveryPromiseHasItsTest holds that whoever writes into an invariant that something is refused, or happens only

@@ -43,7 +43,7 @@ type BackupLine struct {
 	BytesHeld   int64     `json:"bytesHeld" doc:"what its files hold together"`
 	BytesRead   int64     `json:"bytesRead" doc:"from the server"`
 	BytesStored int64     `json:"bytesStored" doc:"what it added to the store"`
-	Dropped     bool      `json:"dropped" doc:"it has been let go since"`
+	Dropped     bool      `json:"dropped" doc:"it has been deleted since"`
 }
 
 // DamagedPage is a page of a relation whose content could not be right, on the server's disk.

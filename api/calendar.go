@@ -10,7 +10,7 @@ type Policy struct {
 	Labels       map[string]string `json:"labels" doc:"of the clusters it applies to; they must have them all"`
 	Keep         *KeepRule         `json:"keep,omitempty" doc:"for clusters without a rule of their own"`
 	SecondStore  *bool             `json:"secondStore,omitempty" doc:"whether its clusters are copied to the second store; left out, each says so itself"`
-	CaptureAlert *int              `json:"captureAlertSeconds,omitempty" minimum:"1" doc:"a capture that stands still for so long needs a person"`
+	CaptureAlert *int              `json:"captureAlertSeconds,omitempty" minimum:"1" doc:"a capture that stands still for so long needs attention"`
 	Clusters     []string          `json:"clusters" readOnly:"true" doc:"names of those it applies to"`
 }
 

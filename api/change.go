@@ -8,31 +8,31 @@ import (
 
 // Transaction is a transaction of the change journal.
 type Transaction struct {
-	XID             pg.FullXID    `json:"xid" doc:"with its epoch"`
-	Committed       bool          `json:"committed" doc:"false if it was rolled back"`
-	Time            time.Time     `json:"time" doc:"of its commit or rollback"`
-	LSN             pg.LSN        `json:"lsn" doc:"start of its commit or abort record"`
-	First           pg.LSN        `json:"first" doc:"start of its first record"`
-	Database        string        `json:"database,omitempty" doc:"name, where it is known"`
-	Tables          []TableChange `json:"tables" doc:"what it did to tables; the server's own catalogs only where they were asked for"`
-	Subtransactions int           `json:"subtransactions" doc:"that were committed with it"`
-	GID             string        `json:"gid,omitempty" doc:"of a two-phase transaction"`
-	Partial         bool          `json:"partial" doc:"it may have begun before the captured WAL: it did at least this"`
-	NewDatabases    int           `json:"newDatabases" doc:"created"`
-	LostDatabases   int           `json:"lostDatabases" doc:"dropped"`
-	Bytes           int64         `json:"bytes" doc:"of WAL"`
-	Incident        []string      `json:"incident,omitempty" doc:"why the cluster's rule marks it"`
-	Settled         bool          `json:"settled" doc:"somebody has said that the incident was meant"`
+	XID              pg.FullXID    `json:"xid" doc:"with its epoch"`
+	Committed        bool          `json:"committed" doc:"false if it was rolled back"`
+	Time             time.Time     `json:"time" doc:"of its commit or rollback"`
+	LSN              pg.LSN        `json:"lsn" doc:"start of its commit or abort record"`
+	First            pg.LSN        `json:"first" doc:"start of its first record"`
+	Database         string        `json:"database,omitempty" doc:"name, where it is known"`
+	Tables           []TableChange `json:"tables" doc:"what it did to tables; the server's own catalogs only where they were asked for"`
+	Subtransactions  int           `json:"subtransactions" doc:"that were committed with it"`
+	GID              string        `json:"gid,omitempty" doc:"of a two-phase transaction"`
+	Partial          bool          `json:"partial" doc:"it may have begun before the captured WAL: it did at least this"`
+	NewDatabases     int           `json:"newDatabases" doc:"created"`
+	DroppedDatabases int           `json:"droppedDatabases" doc:"dropped"`
+	Bytes            int64         `json:"bytes" doc:"of WAL"`
+	Incident         []string      `json:"incident,omitempty" doc:"why the cluster's rule marks it"`
+	Settled          bool          `json:"settled" doc:"somebody has said that the incident was intended"`
 }
 
 // TableChange is what a transaction did to one table.
 type TableChange struct {
-	Table    string   `json:"table" doc:"with its schema unless that is public; the file where nobody knows the name"`
-	Database string   `json:"database,omitempty"`
-	Inserted int64    `json:"inserted"`
-	Updated  int64    `json:"updated"`
-	Deleted  int64    `json:"deleted"`
-	Deeds    []string `json:"deeds,omitempty" doc:"truncate, drop, create, rewrite"`
+	Table      string   `json:"table" doc:"with its schema unless that is public; the file where nobody knows the name"`
+	Database   string   `json:"database,omitempty"`
+	Inserted   int64    `json:"inserted"`
+	Updated    int64    `json:"updated"`
+	Deleted    int64    `json:"deleted"`
+	Operations []string `json:"operations,omitempty" doc:"truncate, drop, create, rewrite"`
 }
 
 // Changes are transactions of the change journal.
@@ -53,14 +53,14 @@ type Rate struct {
 
 // Deck is a cluster's history over a span of time, for drawing.
 type Deck struct {
-	From      time.Time  `json:"from" doc:"of the rates"`
-	To        time.Time  `json:"to"`
-	Rates     []Rate     `json:"rates" doc:"equal parts from from to to"`
-	Reach     []Span     `json:"reach"`
-	Holes     []Hole     `json:"holes"`
-	Bases     []Notch    `json:"bases"`
-	Marks     []Notch    `json:"marks"`
-	Incidents []Incident `json:"incidents" doc:"newest first"`
+	From          time.Time  `json:"from" doc:"of the rates"`
+	To            time.Time  `json:"to"`
+	Rates         []Rate     `json:"rates" doc:"equal parts from from to to"`
+	Reach         []Span     `json:"reach"`
+	Holes         []Hole     `json:"holes"`
+	Bases         []Notch    `json:"bases"`
+	RestorePoints []Notch    `json:"restorePoints"`
+	Incidents     []Incident `json:"incidents" doc:"newest first"`
 }
 
 // Notch is a named place on the deck.
@@ -77,7 +77,7 @@ type Incident struct {
 	Time    time.Time  `json:"time" doc:"of its commit"`
 	LSN     pg.LSN     `json:"lsn" doc:"start of its commit record"`
 	Reasons []string   `json:"reasons"`
-	Settled *time.Time `json:"settled,omitempty" doc:"when somebody said that it was meant"`
+	Settled *time.Time `json:"settled,omitempty" doc:"when somebody said that it was intended"`
 }
 
 // Rule says which transactions of a cluster are incidents.

@@ -29,7 +29,7 @@ type Cluster struct {
 	Backups   int               `json:"backups" doc:"how many base backups there are"`
 	Promise   Promise           `json:"promise"`
 	LateSince *time.Time        `json:"lateSince,omitempty" doc:"when the calendar's base backup was due that has not come"`
-	Needs     []Need            `json:"needs" doc:"what needs a person, the worst first"`
+	Needs     []Need            `json:"needs" doc:"what needs attention, the worst first"`
 }
 
 // Promise is what a cluster's keep rule promises, beside what can be reached.
@@ -46,8 +46,8 @@ type Hole struct {
 	From     pg.LSN      `json:"from"`
 	To       pg.LSN      `json:"to"`
 	Cause    string      `json:"cause"`
-	Meant    bool        `json:"meant" doc:"it was let go by rule"`
-	Until    *time.Time  `json:"until,omitempty" doc:"moments can be reached again from then on; missing while no base backup has been taken behind it"`
+	Meant    bool        `json:"meant" doc:"it was deleted by rule"`
+	Until    *time.Time  `json:"until,omitempty" doc:"moments can be reached again from then on; missing while no base backup has been taken after it"`
 }
 
 // Capture is how far a capture has got.
@@ -80,7 +80,7 @@ type Span struct {
 	ToTime   time.Time   `json:"toTime"`
 }
 
-// Need is one thing that needs a person.
+// Need is one thing that needs attention.
 type Need struct {
 	Kind    string `json:"kind" enum:"capture,store,no base,hole,promise,late,clock,incident,damage"`
 	Text    string `json:"text" doc:"one sentence"`
@@ -96,7 +96,7 @@ type AddedCluster struct {
 
 // Link is a one-time link.
 type Link struct {
-	Path    string    `json:"path" doc:"to be put behind the service's address"`
+	Path    string    `json:"path" doc:"to be put after the service's address"`
 	Expires time.Time `json:"expires"`
 }
 

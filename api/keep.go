@@ -17,7 +17,7 @@ type Keep struct {
 	Deleted *Deleted   `json:"deleted,omitempty" doc:"what was deleted and can be taken back still"`
 }
 
-// Deleted is what was deleted of a cluster and is not gone for good yet.
+// Deleted is what was deleted of a cluster and is not permanently deleted yet.
 type Deleted struct {
 	Backups  []DeletedBackup `json:"backups"`
 	Segments int64           `json:"segments" doc:"WAL segments"`
@@ -52,7 +52,7 @@ type KeepRule struct {
 	Zone      string `json:"zone,omitempty" doc:"time zone of those days, weeks, months and years, as Europe/Lisbon; UTC if left out"`
 }
 
-// KeepReason is why something is kept or let go.
+// KeepReason is why something is kept or deleted.
 type KeepReason struct {
 	Kind string `json:"kind" enum:"promise,span,count,day,week,month,year,pin,copy,last,own,arriving,over,superseded,broken,stranded,damaged"`
 	Text string `json:"text"`
@@ -89,16 +89,16 @@ type KeepPreview struct {
 	Bases    []KeepBase `json:"bases" doc:"newest first"`
 	WAL      []KeepWAL  `json:"wal" doc:"by timeline and place"`
 	Before   []Span     `json:"before" doc:"reach now"`
-	After    []Span     `json:"after" doc:"reach when what is releasable has been let go"`
+	After    []Span     `json:"after" doc:"reach when what is releasable has been deleted"`
 
 	Rule         KeepRule `json:"rule"`
 	Words        string   `json:"words" doc:"the rule in words"`
-	Token        string   `json:"token" doc:"names just what would go; give it to apply"`
-	FreesBackups *int64   `json:"freesBackups,omitempty" doc:"bytes of packs that would go, where it was measured and can be known"`
-	FreesWAL     int64    `json:"freesWal" doc:"bytes of WAL that would go"`
+	Token        string   `json:"token" doc:"names exactly what would be deleted; give it to apply"`
+	FreesBackups *int64   `json:"freesBackups,omitempty" doc:"bytes of packs that would be deleted, where it was measured and can be known"`
+	FreesWAL     int64    `json:"freesWal" doc:"bytes of WAL that would be deleted"`
 }
 
-// KeepApplied is what was let go.
+// KeepApplied is what was deleted.
 type KeepApplied struct {
 	Bases    []string `json:"bases"`
 	Segments int64    `json:"segments"`

@@ -6,8 +6,8 @@ import (
 	"velvetrewind/core/pg"
 )
 
-// Mended is what was run, and what a cluster lacks now.
-type Mended struct {
+// Fixed is what was run, and what a cluster lacks now.
+type Fixed struct {
 	Applied ReadinessApplied `json:"applied"`
 	Report  ReadinessReport  `json:"report"`
 }
@@ -24,7 +24,7 @@ type ReadinessCheck struct {
 	State  string   `json:"state" enum:"needed,advised,choice,unknown,ok"`
 	Found  string   `json:"found" doc:"what there is"`
 	Why    string   `json:"why" doc:"why it matters"`
-	SQL    []string `json:"sql,omitempty" doc:"what mends it, to be run by a superuser of the cluster"`
+	SQL    []string `json:"sql,omitempty" doc:"what fixes it, to be run by a superuser of the cluster"`
 	Edit   []string `json:"edit,omitempty" doc:"what is to be changed in a file, or outside of the server"`
 	After  string   `json:"after,omitempty" enum:"reload,restart" doc:"what the server needs then"`
 	Effect string   `json:"effect,omitempty" doc:"what the remedy does besides"`

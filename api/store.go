@@ -104,7 +104,7 @@ type Discrepancy struct {
 	Costs  bool   `json:"costs" doc:"something cannot be restored because of it"`
 
 	Elsewhere bool `json:"elsewhere" doc:"the second store has it whole"`
-	Mended    bool `json:"mended" doc:"it was brought back from the second store"`
+	Fixed     bool `json:"fixed" doc:"it was brought back from the second store"`
 }
 
 // LostReach is a stretch of a timeline.
@@ -135,7 +135,7 @@ type MirrorResult struct {
 // AuditRequest asks for an audit of the store.
 type AuditRequest struct {
 	Full bool `json:"full,omitempty" doc:"read every byte; else only look whether everything is there"`
-	Mend bool `json:"mend,omitempty" doc:"bring back from the second store what the first lacks or has damaged, and the other way round"`
+	Fix  bool `json:"fix,omitempty" doc:"bring back from the second store what the first lacks or has damaged, and the other way round"`
 }
 
 // RekeyRequest gives the store a new key.

@@ -167,7 +167,7 @@ func askMonth(b measure) {
 	p.Exec("postgres", "insert into booking values (1)")
 	at, err := pg.ParseLSN(testbed.One[string](bed, conn, "select pg_switch_wal()::text"))
 	require.NoError(b, err)
-	bed.Eventually("the deed is in the store", func() bool { return cluster(s).Capture.Stored >= at })
+	bed.Eventually("the operation is in the store", func() bool { return cluster(s).Capture.Stored >= at })
 	s.Must("capture", "stop", "original")
 	k := cluster(s)
 	first := pg.DefaultSegmentSize.Number(k.Capture.Stored)

@@ -208,7 +208,7 @@ func (a *app) backupDrop() *cobra.Command {
 	var detach bool
 	cmd := &cobra.Command{
 		Use: "drop BASE", Short: "Delete a base backup permanently", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeBackups,
-		Long: "Let a base backup go. Unless confirmed it only says which moments can no longer be reached then,\nand changes nothing. WAL and other base backups are never touched.",
+		Long: "Delete a base backup. Unless confirmed it only says which moments can no longer be reached then,\nand changes nothing. WAL and other base backups are never touched.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {

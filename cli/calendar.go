@@ -14,7 +14,7 @@ import (
 )
 
 func (a *app) calendar() *cobra.Command {
-	c := &cobra.Command{Use: "calendar", Short: "What recurs: base backups, keep runs, audits of the store"}
+	c := &cobra.Command{Use: "calendar", Short: "Schedule recurring work: base backups, keep runs, audits of the store"}
 	c.AddCommand(a.calendarList(), a.calendarAdd(), a.calendarPause("pause ENTRY", "Pause an entry of the calendar", true),
 		a.calendarPause("resume ENTRY", "Have a paused entry go on; what was due meanwhile is not caught up", false), a.calendarRemove())
 	return c
@@ -23,7 +23,7 @@ func (a *app) calendar() *cobra.Command {
 func (a *app) calendarList() *cobra.Command {
 	var cluster string
 	cmd := &cobra.Command{
-		Use: "list", Short: "List what recurs, with its next run", Args: cobra.NoArgs,
+		Use: "list", Short: "List recurring work, with its next run", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -35,7 +35,7 @@ func (a *app) calendarList() *cobra.Command {
 			}
 			return a.show(cmd, list, func(w io.Writer) {
 				if len(list) == 0 {
-					_, _ = fmt.Fprintln(w, "Nothing recurs yet. Have a base backup be taken every night with: velvet calendar add backup --cluster NAME --at 02:30")
+					_, _ = fmt.Fprintln(w, "Nothing is scheduled yet. Have a base backup be taken every night with: velvet calendar add backup --cluster NAME --at 02:30")
 					return
 				}
 				drawEntries(w, list)
@@ -114,9 +114,9 @@ func (a *app) calendarAdd() *cobra.Command {
 	var cluster, policy, kind string
 	var previewOnly bool
 	cmd := &cobra.Command{
-		Use: "add backup|keep|audit", Short: "Have work be done again and again; shows its next ten runs", Args: cobra.ExactArgs(1), ValidArgs: []string{"backup", "keep", "audit"},
+		Use: "add backup|keep|audit", Short: "Schedule recurring work, and show its next ten runs", Args: cobra.ExactArgs(1), ValidArgs: []string{"backup", "keep", "audit"},
 		Example: "  velvet calendar add backup --cluster ferries --at 02:30 --zone Europe/Lisbon\n" +
-			"  velvet calendar add keep --policy gold --at 05:00 --jitter 60\n" +
+			"  velvet calendar add keep --policy outer --at 05:00 --jitter 60\n" +
 			"  velvet calendar add audit --cron '0 4 * * sun' --kind full --preview",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			plan, err := flags.read()
@@ -202,7 +202,7 @@ func (a *app) calendarRemove() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			_, err = fmt.Fprintf(cmd.OutOrStdout(), "entry %s recurs no more; work under way goes on.\n", args[0])
+			_, err = fmt.Fprintf(cmd.OutOrStdout(), "entry %s was removed from the calendar; work under way continues.\n", args[0])
 			return err
 		},
 	}

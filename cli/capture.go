@@ -13,10 +13,10 @@ import (
 )
 
 func (a *app) capture() *cobra.Command {
-	c := &cobra.Command{Use: "capture", Short: "The never-ending receipt of WAL"}
+	c := &cobra.Command{Use: "capture", Short: "Continuous WAL capture"}
 	c.AddCommand(
 		a.captureCommand("start", "Capture a cluster's WAL"),
-		a.captureCommand("stop", "Stop capturing; the server keeps its WAL back until it is started again"),
+		a.captureCommand("stop", "Stop capturing; the server retains its WAL in the slot until it is started again"),
 		a.captureStatus())
 	return c
 }
@@ -35,7 +35,7 @@ func (a *app) captureCommand(verb, short string) *cobra.Command {
 			}
 			return a.show(cmd, k, func(w io.Writer) {
 				if verb == "stop" {
-					_, _ = fmt.Fprintf(w, "The capture of %s stops. Its slot %s keeps WAL back on the server meanwhile: watch that server's disk.\n", k.Name, k.Slot)
+					_, _ = fmt.Fprintf(w, "The capture of %s stops. Its slot %s has the server retain WAL meanwhile: watch that server's disk.\n", k.Name, k.Slot)
 				} else {
 					_, _ = fmt.Fprintf(w, "The capture of %s starts. See: velvet capture status\n", k.Name)
 				}

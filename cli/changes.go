@@ -172,11 +172,11 @@ func whatItDid(x api.Transaction) string {
 				parts = append(parts, n.sign+figures.Count(n.rows)+" "+t.Table)
 			}
 		}
-		for _, d := range t.Deeds {
+		for _, d := range t.Operations {
 			parts = append(parts, d+" "+t.Table)
 		}
 	}
-	if x.LostDatabases > 0 {
+	if x.DroppedDatabases > 0 {
 		parts = append(parts, "drop a database")
 	}
 	if x.NewDatabases > 0 {
@@ -202,7 +202,7 @@ func whatItDid(x api.Transaction) string {
 	return s
 }
 
-func deeds(t api.TableChange) string { return strings.Join(t.Deeds, ", ") }
+func operations(t api.TableChange) string { return strings.Join(t.Operations, ", ") }
 
 func (a *app) changesShow() *cobra.Command {
 	return &cobra.Command{
@@ -257,7 +257,7 @@ func drawTransaction(w io.Writer, x api.Transaction) {
 	_, _ = fmt.Fprintln(w)
 	t := grid(w, "table", "inserted>", "updated>", "deleted>", "")
 	for _, c := range x.Tables {
-		t.AppendRow([]any{c.Table, figures.Count(c.Inserted), figures.Count(c.Updated), figures.Count(c.Deleted), deeds(c)})
+		t.AppendRow([]any{c.Table, figures.Count(c.Inserted), figures.Count(c.Updated), figures.Count(c.Deleted), operations(c)})
 	}
 	t.Render()
 }

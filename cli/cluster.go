@@ -60,7 +60,7 @@ func (a *app) clusterAdd() *cobra.Command {
 	}
 	login.add(cmd)
 	cmd.Flags().BoolVar(&noBase, "no-base", false, "do not take the first base backup at once")
-	cmd.Flags().StringToStringVar(&labels, "label", nil, "label by which policies find it, as tier=gold; may be repeated")
+	cmd.Flags().StringToStringVar(&labels, "label", nil, "label by which policies find it, as fleet=outer; may be repeated")
 	_ = cmd.MarkFlagRequired("connect")
 	return cmd
 }
@@ -98,10 +98,10 @@ func yes(b bool) string {
 
 func (a *app) clusterList() *cobra.Command {
 	var labels map[string]string
-	var needy bool
+	var attention bool
 	cmd := &cobra.Command{
-		Use: "list", Short: "List the clusters, and first what needs a person", Args: cobra.NoArgs,
-		Example: "  velvet cluster list --label tier=gold --needy",
+		Use: "list", Short: "List the clusters, and first what needs attention", Args: cobra.NoArgs,
+		Example: "  velvet cluster list --label fleet=outer --attention",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -112,7 +112,7 @@ func (a *app) clusterList() *cobra.Command {
 				return err
 			}
 			none := len(list) == 0
-			list = slices.DeleteFunc(list, func(k api.Cluster) bool { return needy && len(k.Needs) == 0 || !bears(k, labels) })
+			list = slices.DeleteFunc(list, func(k api.Cluster) bool { return attention && len(k.Needs) == 0 || !bears(k, labels) })
 			return a.show(cmd, list, func(w io.Writer) {
 				switch {
 				case none:
@@ -126,8 +126,8 @@ func (a *app) clusterList() *cobra.Command {
 			})
 		},
 	}
-	cmd.Flags().StringToStringVar(&labels, "label", nil, "only those with this label, as tier=gold; may be repeated")
-	cmd.Flags().BoolVar(&needy, "needy", false, "only those that need a person")
+	cmd.Flags().StringToStringVar(&labels, "label", nil, "only those with this label, as fleet=outer; may be repeated")
+	cmd.Flags().BoolVar(&attention, "attention", false, "only those that need attention")
 	return cmd
 }
 
@@ -157,7 +157,7 @@ func drawClusters(w io.Writer, list []api.Cluster) {
 // mostNeeds is how many needs are listed before the table.
 const mostNeeds = 20
 
-// drawNeeds says first what needs a person, the worst first.
+// drawNeeds says first what needs attention, the worst first.
 func drawNeeds(w io.Writer, list []api.Cluster) {
 	worst := slices.Clone(list)
 	slices.SortStableFunc(worst, func(a, b api.Cluster) int { return rank(b) - rank(a) })
@@ -181,13 +181,13 @@ func drawNeeds(w io.Writer, list []api.Cluster) {
 	}
 }
 
-// warnIncidents says what needs a person to look.
+// warnIncidents says what needs attention.
 func warnIncidents(w io.Writer, k api.Cluster) {
 	for _, i := range k.Incidents {
 		_, _ = fmt.Fprintf(w, "! %s, %s, tx %d: %s\n", k.Name, when(i.Time), i.XID, strings.Join(i.Reasons, "; "))
 	}
 	if n := len(k.Incidents); n > 0 {
-		_, _ = fmt.Fprintf(w, "  See: velvet moment \"before tx %d\" --cluster %s; it was meant: velvet changes settle %s %d\n\n", k.Incidents[0].XID, k.Name, k.Name, k.Incidents[0].XID)
+		_, _ = fmt.Fprintf(w, "  See: velvet moment \"before tx %d\" --cluster %s; if it was intended: velvet changes settle %s %d\n\n", k.Incidents[0].XID, k.Name, k.Name, k.Incidents[0].XID)
 	}
 }
 
@@ -261,7 +261,7 @@ func (a *app) clusterRemove() *cobra.Command {
 	return cmd
 }
 
-// rank tells how urgently a cluster needs a person.
+// rank tells how urgently a cluster needs attention.
 func rank(c api.Cluster) int {
 	kinds := make([]attention.Kind, len(c.Needs))
 	for i, n := range c.Needs {

@@ -18,7 +18,7 @@ var noon = time.Date(2027, 3, 10, 12, 0, 0, 0, time.UTC)
 // TestWhatNeedsAPersonComesFirst draws the list of clusters.
 func TestWhatNeedsAPersonComesFirst(t *testing.T) {
 	list := []api.Cluster{
-		{Name: "berths", Promise: api.Promise{Held: true}, Labels: map[string]string{"tier": "silver"}},
+		{Name: "berths", Promise: api.Promise{Held: true}, Labels: map[string]string{"fleet": "inner"}},
 		{Name: "ferries", Needs: []api.Need{{Kind: string(attention.Late), Text: "The base backup has not come.", Command: "velvet task list"}}},
 		{Name: "lights", Needs: []api.Need{{Kind: string(attention.Capture), Text: "Capture was stopped.", Command: "velvet capture start lights"}}},
 	}
@@ -29,12 +29,12 @@ func TestWhatNeedsAPersonComesFirst(t *testing.T) {
 	drawClusters(&out, list)
 	assert.Regexp(t, `(?m)^berths .* held `, out.String())
 	assert.Regexp(t, `(?m)^ferries .* not yet `, out.String())
-	assert.True(t, bears(list[0], map[string]string{"tier": "silver"}))
-	assert.False(t, bears(list[0], map[string]string{"tier": "silver", "site": "north"}))
+	assert.True(t, bears(list[0], map[string]string{"fleet": "inner"}))
+	assert.False(t, bears(list[0], map[string]string{"fleet": "inner", "site": "north"}))
 	assert.True(t, bears(list[1], nil))
 }
 
-// TestAPreviewSaysWhatGoes draws what a keep rule would let go, and that nothing would.
+// TestAPreviewSaysWhatGoes draws what a keep rule would delete, and that nothing would.
 func TestAPreviewSaysWhatGoes(t *testing.T) {
 	frees := int64(3 << 20)
 	p := api.KeepPreview{Words: "any moment of the last 5 days", FreesBackups: &frees, FreesWAL: 100 << 20,
@@ -51,11 +51,11 @@ func TestAPreviewSaysWhatGoes(t *testing.T) {
 	assert.Regexp(t, `(?m)^new .* stays +taken within the last 5 days; the newest$`, out.String())
 	assert.Regexp(t, `(?m)^old .* goes +nothing needs it$`, out.String())
 	assert.Contains(t, out.String(), "1,492")
-	assert.Contains(t, out.String(), "1 base backup and 1 stretch of WAL would go: 3.0 MiB of packs and 100.0 MiB of WAL.")
+	assert.Contains(t, out.String(), "1 base backup and 1 stretch of WAL would be deleted: 3.0 MiB of packs and 100.0 MiB of WAL.")
 	p.Bases, p.WAL = p.Bases[:1], p.WAL[1:]
 	out.Reset()
 	drawPreview(&out, p)
-	assert.Contains(t, out.String(), "nothing would go")
+	assert.Contains(t, out.String(), "nothing would be deleted")
 }
 
 func TestLengthsOfTimeAndDays(t *testing.T) {
@@ -106,7 +106,7 @@ func TestUpcomingInTwoZones(t *testing.T) {
 	assert.Contains(t, out.String(), "Sun 2027-03-28 02:00:00 +01:00")
 	assert.Contains(t, out.String(), "does not exist")
 	out.Reset()
-	drawEntries(&out, []api.Entry{{ID: "e1", Work: "audit", Detail: "full", Words: "every 168 hours", Paused: true}, {ID: "e2", Work: "keep", Policy: "gold", Clusters: 7, Last: &api.Begun{At: noon, Problem: "one is under way already"}}})
+	drawEntries(&out, []api.Entry{{ID: "e1", Work: "audit", Detail: "full", Words: "every 168 hours", Paused: true}, {ID: "e2", Work: "keep", Policy: "outer", Clusters: 7, Last: &api.Begun{At: noon, Problem: "one is under way already"}}})
 	assert.Regexp(t, `e1 +audit full +the store .* paused`, out.String())
-	assert.Regexp(t, `e2 +keep +policy gold \(7 clusters\) .*one is under way already`, out.String())
+	assert.Regexp(t, `e2 +keep +policy outer \(7 clusters\) .*one is under way already`, out.String())
 }

@@ -32,7 +32,7 @@ func saying(t *testing.T, draw func(io.Writer), lines ...string) {
 		for ; at >= 0 && !assert.Regexp(new(testing.T), want, rest[:at]); at = strings.Index(rest, "\n") {
 			rest = rest[at+1:]
 		}
-		if !assert.GreaterOrEqual(t, at, 0, "no line is as %q, behind those before it, in\n%s", want, out.String()) {
+		if !assert.GreaterOrEqual(t, at, 0, "no line is as %q, after those before it, in\n%s", want, out.String()) {
 			return
 		}
 		rest = rest[at+1:]
@@ -70,7 +70,7 @@ func TestBackupsAreDrawn(t *testing.T) {
 		{ID: "01m8", Cluster: "ferries & <berths>", Kind: "full", StoppedAt: noon, Seconds: 75, BytesHeld: 90 << 20, BytesRead: 90 << 20, BytesStored: 18 << 20, Dropped: true},
 		{ID: "01m9", Cluster: "ferries", Kind: "incremental", StoppedAt: noon, Seconds: 1.2, BytesHeld: 90 << 20, BytesRead: 6 << 20, BytesStored: 1 << 20},
 	}
-	saying(t, func(w io.Writer) { drawReport(w, lines) }, `^01m8 .* 1m15s .* let go$`, `^01m9 .* 1\.2 s `, `^2 base backups: 96\.0 MiB read, 19\.0 MiB stored$`)
+	saying(t, func(w io.Writer) { drawReport(w, lines) }, `^01m8 .* 1m15s .* deleted$`, `^01m9 .* 1\.2 s `, `^2 base backups: 96\.0 MiB read, 19\.0 MiB stored$`)
 	var svg bytes.Buffer
 	require.NoError(t, drawBars(&svg, lines))
 	bars := 0
@@ -92,16 +92,16 @@ func TestTheStoreIsDrawn(t *testing.T) {
 		{Cluster: "ferries", Known: true, Backups: 12, Held: 1000 << 20, Packs: 30 << 20, WAL: 5 << 20, Objects: 1234}, {Cluster: "01lost"},
 	}}
 	saying(t, func(w io.Writer) { drawStore(w, s) },
-		`^encrypted +with data key 2, made `, `^second +/far$`, `, 3 findings, 1 of them cost something$`, `^ferries +12 +1000\.0 MiB +30\.0 MiB +97\.0 % +5\.0 MiB +0 B +1,234$`, `^01lost \(not in the catalogue\) +0 +0 B `)
+		`^encrypted +with data key 2, made `, `^second +/far$`, `, 3 findings, 1 of them prevent a restore$`, `^ferries +12 +1000\.0 MiB +30\.0 MiB +97\.0 % +5\.0 MiB +0 B +1,234$`, `^01lost \(not in the catalogue\) +0 +0 B `)
 	s.Encrypted, s.Audit, s.Trouble = false, nil, "no route to it"
 	saying(t, func(w io.Writer) { drawStore(w, s) }, `^encrypted +no$`, `^second +cannot be reached: no route to it$`, `^audited +never; run: velvet store audit$`)
 
 	r := api.AuditResult{Full: true, Objects: 1234, Bytes: 5 << 20, Second: "/far", Behind: 2, Findings: []api.Discrepancy{
-		{Kind: string(inventory.Damaged), Key: "wal/5", Costs: true, Detail: "a frame's hash is wrong"}, {Kind: string(inventory.Missing), Key: "pack-1", Elsewhere: true}, {Kind: string(inventory.Damaged), Key: "pack-2", Elsewhere: true, Mended: true, Detail: "torn"},
+		{Kind: string(inventory.Damaged), Key: "wal/5", Costs: true, Detail: "a frame's hash is wrong"}, {Kind: string(inventory.Missing), Key: "pack-1", Elsewhere: true}, {Kind: string(inventory.Damaged), Key: "pack-2", Elsewhere: true, Fixed: true, Detail: "torn"},
 	}, Losses: []api.Loss{{Cluster: "ferries", Backups: []string{"01a", "01b"}, Reach: []api.LostReach{{Timeline: 1, From: 0x5000000, To: 0x6000000}}}}}
 	saying(t, func(w io.Writer) { drawAudit(w, r) },
 		`^looked at +1,234 objects, 5\.0 MiB, every byte$`, `^second +/far does not have 2 objects yet$`, `^! +damaged +wal/5 +a frame's hash is wrong$`, `^ +missing +pack-1 +the second store has it whole$`,
-		`^ +damaged +pack-2 +mended from the other store; torn$`, `^ferries: these base backups cannot be restored: 01a, 01b$`, `^ferries can no longer be rewound to moments from 0/5000000 to 0/6000000 on timeline 1$`,
+		`^ +damaged +pack-2 +fixed from the other store; torn$`, `^ferries: these base backups cannot be restored: 01a, 01b$`, `^ferries can no longer be rewound to moments from 0/5000000 to 0/6000000 on timeline 1$`,
 		`^ +velvet backup take ferries$`, `velvet store audit --full$`)
 	r.Losses = nil
 	saying(t, func(w io.Writer) { drawAudit(w, r) }, `^Nothing that is needed is lost\.$`)
@@ -113,11 +113,11 @@ func TestReachAndPromisesAreDrawn(t *testing.T) {
 	k := api.Cluster{Name: "ferries", Promise: api.Promise{Words: "any moment of the last 5 days", Since: noon}}
 	saying(t, func(w io.Writer) { drawReach(w, k) }, `^No moment can be reached yet\. Take a base backup with: velvet backup take ferries$`, `^promised: any moment of the last 5 days; every one since `, `^held: no, nothing can be reached yet$`)
 	k.Reach = []api.Span{{Timeline: 1, Base: "01a", From: 0x1000028, To: 0x5000000, FromTime: noon, ToTime: noon.Add(time.Hour)}}
-	k.Holes = []api.Hole{{Timeline: 1, From: 0x5000000, To: 0x7000000, Cause: "the replication slot was dropped or lost"}, {Timeline: 1, From: 0x8000000, To: 0x9000000, Cause: "it was let go by rule", Until: &noon}}
+	k.Holes = []api.Hole{{Timeline: 1, From: 0x5000000, To: 0x7000000, Cause: "the replication slot was dropped or lost"}, {Timeline: 1, From: 0x8000000, To: 0x9000000, Cause: "it was deleted by rule", Until: &noon}}
 	k.Promise.HeldFrom = &noon
 	saying(t, func(w io.Writer) { drawReach(w, k) }, ` 0/1000028 .* 0/5000000 +01a$`,
 		`^hole on timeline 1: 32\.0 MiB of WAL from 0/5000000 to 0/7000000 are missing: the replication slot was dropped or lost; later moments cannot be reached until a base backup is taken: velvet backup take ferries$`,
-		`^hole on timeline 1: .*: it was let go by rule; moments can be reached again from `, `^held: only since `)
+		`^hole on timeline 1: .*: it was deleted by rule; moments can be reached again from `, `^held: only since `)
 	k.Promise.Held = true
 	saying(t, func(w io.Writer) { drawReach(w, k) }, `^held: yes$`)
 
@@ -126,7 +126,7 @@ func TestReachAndPromisesAreDrawn(t *testing.T) {
 }
 
 func TestMomentsAndChangesAreDrawn(t *testing.T) {
-	change := api.TableChange{Table: "booking", Deleted: 17000, Deeds: []string{"truncate"}}
+	change := api.TableChange{Table: "booking", Deleted: 17000, Operations: []string{"truncate"}}
 	x := api.Transaction{XID: 1<<32 + 7, Committed: true, Time: noon, LSN: 0x5000000, First: 0x4000000, Database: "saltmarsh", Tables: []api.TableChange{change}, Subtransactions: 1200, Partial: true, Bytes: 2 << 20, Incident: []string{"17,000 rows of booking were deleted"}}
 	m := api.Moment{Moment: "before tx 4294967303", UTC: &noon, Note: "chosen over another", Around: []api.Transaction{{XID: 6, Time: noon}, x}, Kept: 1,
 		Boundary: api.Boundary{Moment: "before tx 4294967303", Timeline: 1, Stop: 0x5000000, LastIn: &api.Commit{XID: 6, Time: noon}, FirstOut: &api.Commit{XID: x.XID, Time: noon}},
@@ -165,11 +165,11 @@ func TestMendingIsShownBeforeItIsDone(t *testing.T) {
 		{ID: "slots", Title: "Replication slots", State: string(readiness.Needed), Found: "0", Why: "Capture needs one.", SQL: []string{"ALTER SYSTEM SET max_replication_slots = '10';"}, After: "restart", Effect: "Some memory."},
 		{ID: "role", Title: "Rights", State: string(readiness.OK), Found: "all", SQL: []string{"GRANT nothing;"}},
 	}}
-	assert.Equal(t, []string{"slots"}, mendable(r, nil), "what is right is left alone")
-	assert.Equal(t, []string{"role"}, mendable(r, []string{"role"}), "but for what was named")
+	assert.Equal(t, []string{"slots"}, fixable(r, nil), "what is right is left alone")
+	assert.Equal(t, []string{"role"}, fixable(r, []string{"role"}), "but for what was named")
 	saying(t, func(w io.Writer) { drawFixes(w, r, []string{"slots"}) }, `^This would be run:$`, `^  -- Replication slots: 0$`, `^  ALTER SYSTEM SET max_replication_slots = '10';$`, `^  -- takes effect after a restart\. Some memory\.$`)
 	saying(t, func(w io.Writer) {
-		drawMended(w, api.Mended{Applied: api.ReadinessApplied{SQL: []string{"GRANT x;"}, Reloaded: true, Restart: true}, Report: r})
+		drawFixed(w, api.Fixed{Applied: api.ReadinessApplied{SQL: []string{"GRANT x;"}, Reloaded: true, Restart: true}, Report: r})
 	}, `^run: GRANT x;$`, `^The server read its configuration again\.$`, `^Some of it takes effect only when the server is restarted`)
 }
 
@@ -180,10 +180,10 @@ func TestListsOfClustersAreReadStrictly(t *testing.T) {
 		require.NoError(t, os.WriteFile(path, []byte(content), 0o600))
 		return readList(path)
 	}
-	list, err := read("clusters:\n- name: ferries\n  connect: host=db1\n  labels: {tier: gold}\n  no-base: true\n- {name: berths, connect: host=db2}\n")
+	list, err := read("clusters:\n- name: ferries\n  connect: host=db1\n  labels: {fleet: outer}\n  no-base: true\n- {name: berths, connect: host=db2}\n")
 	require.NoError(t, err)
 	require.Len(t, list, 2)
-	assert.Equal(t, map[string]string{"tier": "gold"}, list[0].Labels)
+	assert.Equal(t, map[string]string{"fleet": "outer"}, list[0].Labels)
 	for content, says := range map[string]string{
 		"clusters:\n- name: ferries\n":                                  "cluster 1 lacks its name or how to connect",
 		"clusters:\n- {name: a, connect: x}\n- {name: a, connect: y}\n": "a is there twice",

@@ -33,7 +33,7 @@ type exported struct {
 	Inserted    int64     `json:"inserted" parquet:"inserted"`
 	Updated     int64     `json:"updated" parquet:"updated"`
 	Deleted     int64     `json:"deleted" parquet:"deleted"`
-	Deeds       string    `json:"deeds" parquet:"deeds"`
+	Operations  string    `json:"operations" parquet:"operations"`
 	WALBytes    int64     `json:"walBytes" parquet:"wal_bytes"`
 	Incident    string    `json:"incident" parquet:"incident"`
 }
@@ -46,7 +46,7 @@ func exportLines(x api.Transaction) []exported {
 	var list []exported
 	for _, t := range x.Tables {
 		own := line
-		own.Table, own.Inserted, own.Updated, own.Deleted, own.Deeds = t.Table, t.Inserted, t.Updated, t.Deleted, strings.Join(t.Deeds, " ")
+		own.Table, own.Inserted, own.Updated, own.Deleted, own.Operations = t.Table, t.Inserted, t.Updated, t.Deleted, strings.Join(t.Operations, " ")
 		list = append(list, own)
 	}
 	return list
@@ -62,13 +62,13 @@ type csvSink struct{ w *csv.Writer }
 
 func newCSV(w io.Writer) (sink, error) {
 	s := csvSink{csv.NewWriter(w)}
-	return s, s.w.Write([]string{"transaction", "committed", "time", "lsn", "database", "table", "inserted", "updated", "deleted", "deeds", "wal_bytes", "incident"})
+	return s, s.w.Write([]string{"transaction", "committed", "time", "lsn", "database", "table", "inserted", "updated", "deleted", "operations", "wal_bytes", "incident"})
 }
 
 func (s csvSink) write(list []exported) error {
 	for _, x := range list {
 		err := s.w.Write([]string{strconv.FormatUint(x.Transaction, 10), strconv.FormatBool(x.Committed), x.Time.Format(time.RFC3339Nano), x.LSN, x.Database, x.Table,
-			strconv.FormatInt(x.Inserted, 10), strconv.FormatInt(x.Updated, 10), strconv.FormatInt(x.Deleted, 10), x.Deeds, strconv.FormatInt(x.WALBytes, 10), x.Incident})
+			strconv.FormatInt(x.Inserted, 10), strconv.FormatInt(x.Updated, 10), strconv.FormatInt(x.Deleted, 10), x.Operations, strconv.FormatInt(x.WALBytes, 10), x.Incident})
 		if err != nil {
 			return err
 		}

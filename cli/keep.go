@@ -17,7 +17,7 @@ import (
 )
 
 func (a *app) keep() *cobra.Command {
-	c := &cobra.Command{Use: "keep", Short: "How far back one can go, and what is let go"}
+	c := &cobra.Command{Use: "keep", Short: "How far back one can go, and what is deleted"}
 	c.AddCommand(
 		a.perClusterKeep("show CLUSTER", "Show what a cluster keeps, and whether its promise is held"),
 		a.keepSet(), a.keepPreview(), a.keepApply(), a.keepUndo(), a.keepPin(), a.keepUnpin())
@@ -44,7 +44,7 @@ func (a *app) perClusterKeep(use, short string) *cobra.Command {
 func drawKeep(w io.Writer, k api.Keep) {
 	facts(w, "rule", keep.Rule(k.Rule).String(), "whose", k.From, "promised since", when(k.Promise.Since), "reached since", whenOr(k.Promise.HeldFrom, "nothing yet"), "held", yes(k.Promise.Held))
 	if !k.Promise.Held && k.Promise.HeldFrom != nil {
-		_, _ = fmt.Fprintf(w, "\nThe promise reaches further back than the cluster does. Nothing that it needs is let go, so that it\nis held from %s on.\n", when(k.Promise.HeldFrom.Add(keep.Rule(k.Rule).Span())))
+		_, _ = fmt.Fprintf(w, "\nThe promise reaches further back than the cluster does. Nothing that it needs is deleted, so that it\nis held from %s on.\n", when(k.Promise.HeldFrom.Add(keep.Rule(k.Rule).Span())))
 	}
 	if k.NextRun != nil {
 		_, _ = fmt.Fprintf(w, "\nThe calendar applies the rule next at %s.\n", when(*k.NextRun))
@@ -52,10 +52,10 @@ func drawKeep(w io.Writer, k api.Keep) {
 	if d := k.Deleted; d != nil {
 		_, _ = fmt.Fprintln(w)
 		for _, b := range d.Backups {
-			_, _ = fmt.Fprintf(w, "deleted: base %s of %s, gone for good after %s\n", short(b.ID), when(b.TakenAt), when(b.Until))
+			_, _ = fmt.Fprintf(w, "deleted: base %s of %s, permanently deleted after %s\n", short(b.ID), when(b.TakenAt), when(b.Until))
 		}
 		if d.Segments > 0 {
-			_, _ = fmt.Fprintf(w, "deleted: %s, %s, gone for good after %s\n", figures.Of(int(d.Segments), "WAL segment"), figures.Size(d.Bytes), whenOr(d.WALUntil, "a while"))
+			_, _ = fmt.Fprintf(w, "deleted: %s, %s, permanently deleted after %s\n", figures.Of(int(d.Segments), "WAL segment"), figures.Size(d.Bytes), whenOr(d.WALUntil, "a while"))
 		}
 		_, _ = fmt.Fprintf(w, "Until then it can be taken back: velvet keep undo %s\n", k.Cluster)
 	}
@@ -119,7 +119,7 @@ func (a *app) keepSet() *cobra.Command {
 	var inherit bool
 	cmd := &cobra.Command{
 		Use: "set CLUSTER", Short: "Set a cluster's keep rule", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeClusters,
-		Long: "Set a cluster's keep rule: what is not named is not asked for. Nothing is let go by that; see what would\n" +
+		Long: "Set a cluster's keep rule: what is not named is not asked for. Nothing is deleted by that; see what would\n" +
 			"go with: velvet keep preview CLUSTER. The rule is applied by velvet keep apply, and by keep runs in the calendar.",
 		Example: "  velvet keep set ferries --span 31d --monthly 12 --yearly 7",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -146,7 +146,7 @@ func (a *app) keepSet() *cobra.Command {
 			}
 			return a.show(cmd, k, func(w io.Writer) {
 				drawKeep(w, k)
-				_, _ = fmt.Fprintf(w, "\nNothing has been let go. See what would go: velvet keep preview %s\n", k.Cluster)
+				_, _ = fmt.Fprintf(w, "\nNothing has been deleted. See what would be deleted: velvet keep preview %s\n", k.Cluster)
 			})
 		},
 	}
@@ -159,7 +159,7 @@ func (a *app) keepPreview() *cobra.Command {
 	var flags ruleFlags
 	var asOf string
 	cmd := &cobra.Command{
-		Use: "preview CLUSTER", Short: "Tell what applying the keep rule would let go, and why each of the rest stays", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeClusters,
+		Use: "preview CLUSTER", Short: "Tell what applying the keep rule would delete, and why each of the rest stays", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeClusters,
 		Example: "  velvet keep preview ferries --as-of 2027-01-31\n  velvet keep preview ferries --span 7d --weekly 4",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			r, err := flags.read(cmd)
@@ -188,9 +188,9 @@ func (a *app) keepPreview() *cobra.Command {
 
 func (a *app) keepUndo() *cobra.Command {
 	return &cobra.Command{
-		Use: "undo CLUSTER", Short: "Take back what was deleted and is not gone for good yet", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeClusters,
+		Use: "undo CLUSTER", Short: "Take back what was deleted and is not permanently deleted yet", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeClusters,
 		Long: "Take back the base backups and the WAL of a cluster that were deleted, by a keep rule or by velvet backup\n" +
-			"drop, and are not gone for good yet: the service waits a day unless it was started with another\n" +
+			"drop, and are not permanently deleted yet: the service waits a day unless it was started with another\n" +
 			"--delete-after. A keep rule that does not need them deletes them again when it is next applied: change\n" +
 			"it, or pin them.",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -254,14 +254,14 @@ func drawPreview(w io.Writer, p api.KeepPreview) {
 	}
 	bases, wal := releasable(p)
 	if bases+wal == 0 {
-		_, _ = fmt.Fprintln(w, "\nEverything there is is needed: nothing would go.")
+		_, _ = fmt.Fprintln(w, "\nEverything is still needed: nothing would be deleted.")
 		return
 	}
 	frees := "an unknown amount"
 	if p.FreesBackups != nil {
 		frees = figures.Size(*p.FreesBackups)
 	}
-	_, _ = fmt.Fprintf(w, "\n%s and %s of WAL would go: %s of packs and %s of WAL.\n", figures.Of(bases, "base backup"), figures.Of(wal, "stretch"), frees, figures.Size(p.FreesWAL))
+	_, _ = fmt.Fprintf(w, "\n%s and %s of WAL would be deleted: %s of packs and %s of WAL.\n", figures.Of(bases, "base backup"), figures.Of(wal, "stretch"), frees, figures.Size(p.FreesWAL))
 }
 
 // releasable counts the base backups and the stretches of WAL that would be deleted.
@@ -311,8 +311,8 @@ func (a *app) keepApply() *cobra.Command {
 	var typed string
 	var detach bool
 	cmd := &cobra.Command{
-		Use: "apply CLUSTER", Short: "Let go what the keep rule does not need", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeClusters,
-		Long: "Show what the keep rule does not need, and, confirmed, let go just that; if something else would go by then,\n" +
+		Use: "apply CLUSTER", Short: "Delete what the keep rule does not need", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeClusters,
+		Long: "Show what the keep rule does not need, and, confirmed, delete just that; if something else would be deleted by then,\n" +
 			"nothing does.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()

@@ -138,7 +138,7 @@ func drawCost(w io.Writer, c api.Cost) {
 	_, _ = fmt.Fprint(w, ":\n\n")
 	t := grid(w, "table", "inserted>", "updated>", "deleted>", "")
 	for _, x := range c.Tables {
-		t.AppendRow([]any{x.Table, figures.Count(x.Inserted), figures.Count(x.Updated), figures.Count(x.Deleted), deeds(x)})
+		t.AppendRow([]any{x.Table, figures.Count(x.Inserted), figures.Count(x.Updated), figures.Count(x.Deleted), operations(x)})
 	}
 	t.Render()
 }

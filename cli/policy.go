@@ -76,8 +76,8 @@ func (a *app) policySet() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "set NAME", Short: "Make a policy, or replace it", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completePolicies,
 		Long: "Make a policy, or replace what it says. It applies to all clusters that have its labels; where several fit,\n" +
-			"the one with most labels. What recurs for them is added with: velvet calendar add --policy NAME",
-		Example: "  velvet policy set gold --label tier=gold --span 31d --monthly 12",
+			"the one with most labels. Recurring work for them is added with: velvet calendar add --policy NAME",
+		Example: "  velvet policy set outer --label fleet=outer --span 31d --monthly 12",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			r, err := flags.read(cmd)
 			if err != nil {
@@ -102,9 +102,9 @@ func (a *app) policySet() *cobra.Command {
 		},
 	}
 	flags.add(cmd)
-	cmd.Flags().StringToStringVar(&labels, "label", labels, "label that its clusters have, as tier=gold; may be repeated")
+	cmd.Flags().StringToStringVar(&labels, "label", labels, "label that its clusters have, as fleet=outer; may be repeated")
 	cmd.Flags().BoolVar(&second, "second-store", true, "its clusters are copied to the second store")
-	cmd.Flags().IntVar(&alert, "capture-alert", 0, "a capture that stands still for so many seconds needs a person")
+	cmd.Flags().IntVar(&alert, "capture-alert", 0, "a capture that stands still for so many seconds needs attention")
 	return cmd
 }
 

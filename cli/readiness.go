@@ -46,9 +46,9 @@ func (a *app) clusterReady() *cobra.Command {
 	var only []string
 	var as, asPasswordFile, typed string
 	cmd := &cobra.Command{
-		Use: "ready [CLUSTER]", Short: "Look at what a cluster is and lacks, and have SQL mend it", Args: cobra.MaximumNArgs(1), ValidArgsFunction: a.completeClusters,
-		Long: "Look at what a cluster is and lacks: each prerequisite with its state, why it matters, and what mends it.\n" +
-			"A cluster that is not registered is named by --connect. With --apply the SQL that mends what is needed and\n" +
+		Use: "ready [CLUSTER]", Short: "Look at what a cluster is and lacks, and have SQL fix it", Args: cobra.MaximumNArgs(1), ValidArgsFunction: a.completeClusters,
+		Long: "Look at what a cluster is and lacks: each prerequisite with its state, why it matters, and what fixes it.\n" +
+			"A cluster that is not registered is named by --connect. With --apply the SQL that fixes what is needed and\n" +
 			"advised is shown, run once that is confirmed, and everything is looked at again. Restarts are left to you.",
 		Example: "  velvet cluster ready ferries\n  velvet cluster ready --connect 'host=db1 user=velvet dbname=postgres' --password-file secret --apply --as postgres",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -78,11 +78,11 @@ func (a *app) clusterReady() *cobra.Command {
 			if !apply {
 				return a.show(cmd, r, func(w io.Writer) { drawReadiness(w, r) })
 			}
-			checks := mendable(r, only)
+			checks := fixable(r, only)
 			if len(checks) == 0 {
 				return a.show(cmd, r, func(w io.Writer) {
 					drawReadiness(w, r)
-					_, _ = fmt.Fprintln(w, "\nThere is nothing that SQL could mend.")
+					_, _ = fmt.Fprintln(w, "\nThere is nothing that SQL could fix.")
 				})
 			}
 			in.Checks = checks
@@ -92,7 +92,7 @@ func (a *app) clusterReady() *cobra.Command {
 				}
 			}
 			drawFixes(cmd.ErrOrStderr(), r, checks)
-			var m api.Mended
+			var m api.Fixed
 			err = confirming(cmd, typed, func(name string) error {
 				in.Confirm = name
 				return c.post(cmd.Context(), "/readiness/apply", in, &m)
@@ -100,11 +100,11 @@ func (a *app) clusterReady() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.show(cmd, m, func(w io.Writer) { drawMended(w, m) })
+			return a.show(cmd, m, func(w io.Writer) { drawFixed(w, m) })
 		},
 	}
 	login.add(cmd)
-	cmd.Flags().BoolVar(&apply, "apply", false, "run the SQL that mends what is needed and advised, after a confirmation")
+	cmd.Flags().BoolVar(&apply, "apply", false, "run the SQL that fixes what is needed and advised, after a confirmation")
 	cmd.Flags().StringSliceVar(&only, "only", nil, "with --apply: just these checks, also of those that are a choice")
 	cmd.Flags().StringVar(&as, "as", "", "with --apply: role that may, a superuser; the cluster's own if left out")
 	cmd.Flags().StringVar(&asPasswordFile, "as-password-file", "", "file with that role's password, which is not kept; without it you are asked on a terminal")
@@ -112,9 +112,9 @@ func (a *app) clusterReady() *cobra.Command {
 	return cmd
 }
 
-// mendable lists the checks that SQL can mend: those that were named, or else all that
+// fixable lists the checks that SQL can fix: those that were named, or else all that
 // are needed or advised.
-func mendable(r api.ReadinessReport, only []string) []string {
+func fixable(r api.ReadinessReport, only []string) []string {
 	if len(only) > 0 {
 		return only
 	}
@@ -144,7 +144,7 @@ func drawFixes(w io.Writer, r api.ReadinessReport, ids []string) {
 	}
 }
 
-func drawMended(w io.Writer, m api.Mended) {
+func drawFixed(w io.Writer, m api.Fixed) {
 	for _, q := range m.Applied.SQL {
 		_, _ = fmt.Fprintf(w, "run: %s\n", q)
 	}
@@ -266,7 +266,7 @@ func (a *app) clusterRegister() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "register FILE", Short: "Register the clusters that a YAML file lists, after testing each", Args: cobra.ExactArgs(1),
 		Example: "  velvet cluster register fleet.yaml --dry-run\n\n" +
-			"  clusters:\n    - name: ferries\n      connect: host=db1 user=velvet dbname=postgres\n      password-file: /etc/velvet/ferries\n      labels: {tier: gold}",
+			"  clusters:\n    - name: ferries\n      connect: host=db1 user=velvet dbname=postgres\n      password-file: /etc/velvet/ferries\n      labels: {fleet: outer}",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			list, err := readList(args[0])
 			if err != nil {

@@ -29,7 +29,7 @@ func (a *app) backupReport() *cobra.Command {
 	var days int
 	var order, asCSV, picture string
 	cmd := &cobra.Command{
-		Use: "report [CLUSTER]", Short: "Tell what the base backups of a time read and stored, also those let go since", Args: cobra.MaximumNArgs(1), ValidArgsFunction: a.completeClusters,
+		Use: "report [CLUSTER]", Short: "Tell what the base backups of a time read and stored, also those deleted since", Args: cobra.MaximumNArgs(1), ValidArgsFunction: a.completeClusters,
 		Example: "  velvet backup report ferries --days 90 --sort stored\n  velvet backup report --csv backups.csv --picture backups.svg",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			by, ok := orders[order]
@@ -88,7 +88,7 @@ func drawReport(w io.Writer, list []api.BackupLine) {
 	for _, b := range list {
 		note := ""
 		if b.Dropped {
-			note = "let go"
+			note = "deleted"
 		}
 		read, stored = read+b.BytesRead, stored+b.BytesStored
 		t.AppendRow([]any{short(b.ID), b.Cluster, b.Kind, when(b.StoppedAt), lasted(b.Seconds), figures.Size(b.BytesHeld), figures.Size(b.BytesRead), figures.Size(b.BytesStored), note})

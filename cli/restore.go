@@ -48,7 +48,7 @@ func planFacts(p api.Restore) []string {
 func boundaryFacts(b api.Boundary) []string {
 	stop := "before the record at " + b.Stop.String()
 	if b.Inclusive {
-		stop = "behind the record at " + b.Stop.String()
+		stop = "after the record at " + b.Stop.String()
 	}
 	return []string{
 		"last in", commit(b.LastIn, "no transaction that is known"),

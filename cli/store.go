@@ -24,11 +24,11 @@ func (a *app) store() *cobra.Command {
 }
 
 func (a *app) storeAudit() *cobra.Command {
-	var full, mend bool
+	var full, fix bool
 	cmd := &cobra.Command{
 		Use: "audit", Short: "Look whether everything that is needed is in the store", Args: cobra.NoArgs,
 		Long: "Look whether everything that the catalogue and the backups name is in the store, and what lies there\n" +
-			"besides; with --full also whether every byte of it can be read. Nothing is changed, unless --mend brings\n" +
+			"besides; with --full also whether every byte of it can be read. Nothing is changed, unless --fix brings\n" +
 			"back from the second store what is missing or damaged. The exit code is 1 if something is missing or\n" +
 			"damaged that costs a backup or moments.",
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -37,7 +37,7 @@ func (a *app) storeAudit() *cobra.Command {
 				return err
 			}
 			var t api.Task
-			if err := c.post(cmd.Context(), "/store/audits", api.AuditRequest{Full: full, Mend: mend}, &t); err != nil {
+			if err := c.post(cmd.Context(), "/store/audits", api.AuditRequest{Full: full, Fix: fix}, &t); err != nil {
 				return err
 			}
 			if t, err = a.finish(cmd, c, t, false); err != nil {
@@ -57,7 +57,7 @@ func (a *app) storeAudit() *cobra.Command {
 		},
 	}
 	cmd.Flags().BoolVar(&full, "full", false, "read every byte")
-	cmd.Flags().BoolVar(&mend, "mend", false, "bring back from the second store what is missing or damaged, and the other way round")
+	cmd.Flags().BoolVar(&fix, "fix", false, "bring back from the second store what is missing or damaged, and the other way round")
 	return cmd
 }
 
@@ -135,7 +135,7 @@ func drawStore(w io.Writer, s api.Store) {
 	}
 	looked := "never; run: velvet store audit"
 	if s.Audit != nil {
-		looked = fmt.Sprintf("%s, %d findings, %d of them cost something", when(s.Audit.At), s.Audit.Findings, s.Audit.Costing)
+		looked = fmt.Sprintf("%s, %d findings, %d of them prevent a restore", when(s.Audit.At), s.Audit.Findings, s.Audit.Costing)
 	}
 	second := s.Second
 	if s.Trouble != "" {
@@ -241,8 +241,8 @@ func drawAudit(w io.Writer, r api.AuditResult) {
 		}
 		detail := f.Detail
 		switch {
-		case f.Mended:
-			detail = "mended from the other store; " + detail
+		case f.Fixed:
+			detail = "fixed from the other store; " + detail
 		case f.Elsewhere:
 			detail = "the second store has it whole; " + detail
 		}
@@ -261,7 +261,7 @@ func drawAudit(w io.Writer, r api.AuditResult) {
 		_, _ = fmt.Fprintln(w, "\nNothing that is needed is lost.")
 		return
 	}
-	_, _ = fmt.Fprintln(w, "\nNo plan leads through it any more. Moments from now on are safe with a new base backup:")
+	_, _ = fmt.Fprintln(w, "\nRestores no longer use it. Moments from now on are safe with a new base backup:")
 	for _, l := range r.Losses {
 		_, _ = fmt.Fprintf(w, "    velvet backup take %s\n", l.Cluster)
 	}

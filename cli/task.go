@@ -174,7 +174,7 @@ func (a *app) taskCancel() *cobra.Command {
 			if err := c.post(cmd.Context(), "/tasks/"+seg(args[0])+"/cancel", nil, &t); err != nil {
 				return err
 			}
-			return a.show(cmd, t, func(w io.Writer) { _, _ = fmt.Fprintf(w, "task %s is told to end\n", t.ID) })
+			return a.show(cmd, t, func(w io.Writer) { _, _ = fmt.Fprintf(w, "task %s is being cancelled\n", t.ID) })
 		},
 	}
 }

@@ -64,7 +64,7 @@ func Run(ctx context.Context, opt Options) (err error) {
 		{"Customers book, all day long.", r.startTraffic},
 		{"A base backup is taken while they do.", r.backup},
 		{"An hour later, in the demo's time, the next one: it reads only what has changed.", r.backupAgain},
-		{"From now on it runs by itself: what is promised, when a base backup is taken, and what would be let go.", r.runByItself},
+		{"From now on it runs by itself: what is promised, when a base backup is taken, and what would be deleted.", r.runByItself},
 		{"A booking clerk's clean-up script has lost its WHERE clause.", r.accident},
 		{"What happened? The change journal knows it, though nobody noted the time.", r.find},
 		{"The way back: the moment before that transaction.", r.rewind},

@@ -21,7 +21,7 @@ func (s *Service) backupAPI(api huma.API) {
 	op(s, api, http.MethodPost, "/clusters/{cluster}/backups", "take-backup", "Take a base backup", http.StatusAccepted, s.submitBackup)
 	op(s, api, http.MethodGet, "/backups/{backup}", "show-backup", "Show a base backup", 0, s.showBackup)
 	op(s, api, http.MethodGet, "/backups/{backup}/content", "show-backup-content", "Show what a base backup holds", 0, s.showContent)
-	op(s, api, http.MethodDelete, "/backups/{backup}", "drop-backup", "Let a base backup go", http.StatusAccepted, s.submitDrop)
+	op(s, api, http.MethodDelete, "/backups/{backup}", "drop-backup", "Delete a base backup", http.StatusAccepted, s.submitDrop)
 }
 
 func (s *Service) listBackups(ctx context.Context, in *ClusterPath) (*body[[]api.Backup], error) {

@@ -22,7 +22,7 @@ import (
 )
 
 func (s *Service) calendarAPI(api huma.API) {
-	op(s, api, http.MethodGet, "/calendar", "list-calendar", "List what recurs, with its next runs", 0, s.listCalendar)
+	op(s, api, http.MethodGet, "/calendar", "list-calendar", "List recurring work, with its next runs", 0, s.listCalendar)
 	op(s, api, http.MethodPost, "/calendar", "add-entry", "Put something into the calendar", http.StatusCreated, s.addEntry)
 	op(s, api, http.MethodPost, "/calendar/preview", "preview-schedule", "Tell when a schedule would run, without saving it", 0, s.previewSchedule)
 	op(s, api, http.MethodPut, "/calendar/{entry}/paused", "pause-entry", "Pause an entry, or have it go on", 0, s.pauseEntry)
@@ -135,7 +135,7 @@ func checkWork(e *catalog.Entry, cluster, policy string) error {
 	case cluster != "" && policy != "":
 		return refuse("Name one of them.", "an entry is about a cluster or about those of a policy, not both")
 	case e.Work == catalog.WorkAudit && cluster+policy != "":
-		return refuse("Leave the cluster out.", "an audit looks through the whole store")
+		return refuse("Leave the cluster out.", "an audit is of the whole store")
 	case e.Work != catalog.WorkAudit && cluster+policy == "":
 		return refuse("Name a cluster or a policy.", "it is not said what it is about")
 	}
@@ -293,7 +293,7 @@ var label = regexp.MustCompile(`^[a-zA-Z0-9][a-zA-Z0-9_./-]{0,62}$`)
 func checkLabels(labels map[string]string) error {
 	for name, value := range labels {
 		if !label.MatchString(name) || !label.MatchString(value) {
-			return problem.New(problem.Invalid, "Use letters, digits, _ . / and -, at most 63, as in tier=gold.", "the labels cannot be used", "%q is no label", name+"="+value)
+			return problem.New(problem.Invalid, "Use letters, digits, _ . / and -, at most 63, as in fleet=outer.", "the labels cannot be used", "%q is no label", name+"="+value)
 		}
 	}
 	return nil
@@ -304,7 +304,7 @@ func (s *Service) setPolicy(ctx context.Context, in *setPolicy) (*body[api.Polic
 		return nil, problem.New(problem.Invalid, "Begin with a letter; use lower-case letters, digits, - and _, at most 40.", "the policy was not saved", "%q cannot be a policy's name", in.Policy)
 	}
 	if len(in.Body.Labels) == 0 {
-		return nil, problem.New(problem.Invalid, "Name a label that its clusters have: --label tier=gold", "the policy was not saved", "without a label it would apply to no cluster")
+		return nil, problem.New(problem.Invalid, "Name a label that its clusters have: --label fleet=outer", "the policy was not saved", "without a label it would apply to no cluster")
 	}
 	if err := checkLabels(in.Body.Labels); err != nil {
 		return nil, err

@@ -36,7 +36,7 @@ type listChanges struct {
 	From       time.Time `query:"from" doc:"committed not before"`
 	To         time.Time `query:"to" doc:"committed not after"`
 	Before     string    `query:"before" doc:"LSN: commit records that begin before it"`
-	After      string    `query:"after" doc:"LSN: commit records that begin behind it"`
+	After      string    `query:"after" doc:"LSN: commit records that begin after it"`
 	Order      string    `query:"order" enum:"newest,oldest,biggest" default:"newest"`
 	Limit      int       `query:"limit" minimum:"1" maximum:"5000" default:"50"`
 	RolledBack bool      `query:"rolledBack" doc:"those that were rolled back instead"`
@@ -131,7 +131,7 @@ func (s *Service) showDeck(ctx context.Context, in *showDeck) (*body[api.Deck], 
 		return nil, err
 	}
 	spans, holes := o.archive.Reach()
-	v := api.Deck{From: in.From, To: in.To, Reach: each(spans, asSpan), Holes: f.holes(o.cluster, spans, holes), Bases: []api.Notch{}, Marks: []api.Notch{}}
+	v := api.Deck{From: in.From, To: in.To, Reach: each(spans, asSpan), Holes: f.holes(o.cluster, spans, holes), Bases: []api.Notch{}, RestorePoints: []api.Notch{}}
 	if len(spans) > 0 && v.From.IsZero() {
 		v.From = spans[0].FromTime
 	}
@@ -139,7 +139,7 @@ func (s *Service) showDeck(ctx context.Context, in *showDeck) (*body[api.Deck], 
 		v.To = spans[len(spans)-1].ToTime
 	}
 	if v.To.Before(v.From) {
-		return nil, problem.New(problem.Invalid, "Let from come before to.", "the deck was not drawn", "%s lies behind %s", v.From, v.To)
+		return nil, problem.New(problem.Invalid, "Let from come before to.", "the deck was not drawn", "%s lies after %s", v.From, v.To)
 	}
 	rates, err := o.journal.Rates(ctx, v.From, v.To, in.Parts)
 	if err != nil {
@@ -149,12 +149,12 @@ func (s *Service) showDeck(ctx context.Context, in *showDeck) (*body[api.Deck], 
 	for _, b := range o.archive.Bases {
 		v.Bases = append(v.Bases, api.Notch{Name: b.ID, Time: b.StopTime.UTC(), LSN: b.Stop})
 	}
-	marks, err := o.journal.Marks(ctx)
+	marks, err := o.journal.RestorePoints(ctx)
 	if err != nil {
 		return nil, err
 	}
 	for _, m := range marks {
-		v.Marks = append(v.Marks, api.Notch{Name: m.Name, Time: m.Time, LSN: m.LSN})
+		v.RestorePoints = append(v.RestorePoints, api.Notch{Name: m.Name, Time: m.Time, LSN: m.LSN})
 	}
 	v.Incidents, err = s.incidentViews(ctx, o.cluster.ID)
 	return answer(v, err)
@@ -259,7 +259,7 @@ func (s *Service) transactionViews(ctx context.Context, k catalog.Cluster, list 
 func transactionView(e *changes.Entry, catalogs bool) api.Transaction {
 	v := api.Transaction{
 		XID: e.XID, Committed: e.Committed, Time: e.Time, LSN: e.End, First: e.First, Subtransactions: len(e.Subxacts), GID: e.GID,
-		Partial: e.Partial, NewDatabases: len(e.NewDatabases), LostDatabases: len(e.LostDatabases), Bytes: e.Bytes, Tables: []api.TableChange{},
+		Partial: e.Partial, NewDatabases: len(e.NewDatabases), DroppedDatabases: len(e.DroppedDatabases), Bytes: e.Bytes, Tables: []api.TableChange{},
 	}
 	for _, c := range e.Tables {
 		if c.Database != "" {
@@ -276,7 +276,7 @@ func tableView(label, database string, c journal.Counts) api.TableChange {
 	v := api.TableChange{Table: label, Database: database, Inserted: c[journal.Insert], Updated: c[journal.Update], Deleted: c[journal.Delete]}
 	for k := journal.Truncate; int(k) < journal.Kinds; k++ {
 		if c[k] > 0 {
-			v.Deeds = append(v.Deeds, k.String())
+			v.Operations = append(v.Operations, k.String())
 		}
 	}
 	return v

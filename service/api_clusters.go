@@ -31,7 +31,7 @@ func (s *Service) clusterAPI(api huma.API) {
 	op(s, api, http.MethodPut, "/clusters/{cluster}/login", "change-login", "Change how a cluster is reached, after testing it", 0, s.changeLogin)
 	op(s, api, http.MethodDelete, "/clusters/{cluster}", "remove-cluster", "Forget a cluster that has neither backups nor copies", http.StatusNoContent, s.removeCluster)
 	op(s, api, http.MethodPost, "/clusters/{cluster}/capture/start", "start-capture", "Capture the cluster's WAL", 0, s.startCapture)
-	op(s, api, http.MethodPost, "/clusters/{cluster}/capture/stop", "stop-capture", "Stop capturing; the server keeps WAL back until it is started again", 0, s.stopCapture)
+	op(s, api, http.MethodPost, "/clusters/{cluster}/capture/stop", "stop-capture", "Stop capturing; the server retains WAL in the slot until it is started again", 0, s.stopCapture)
 	op(s, api, http.MethodPost, "/links", "make-link", "Make a link that opens the console once", http.StatusCreated, s.makeLink)
 }
 
@@ -202,7 +202,7 @@ func (s *Service) removeCluster(ctx context.Context, in *removeCluster) (*empty,
 	return nil, s.deleteRemoved(ctx)
 }
 
-// dropSlot lets the server forget the WAL that it kept back for us.
+// dropSlot lets the server forget the WAL that it retains for us.
 func (s *Service) dropSlot(ctx context.Context, k catalog.Cluster) error {
 	a, err := s.access(k)
 	if err != nil {

@@ -20,11 +20,11 @@ import (
 
 func (s *Service) keepAPI(api huma.API) {
 	op(s, api, http.MethodGet, "/clusters/{cluster}/keep", "show-keep", "Show a cluster's keep rule and its pins", 0, s.showKeep)
-	op(s, api, http.MethodPut, "/clusters/{cluster}/keep", "set-keep", "Set a cluster's own keep rule; nothing is let go by that", 0, s.setKeep)
+	op(s, api, http.MethodPut, "/clusters/{cluster}/keep", "set-keep", "Set a cluster's own keep rule; nothing is deleted by that", 0, s.setKeep)
 	op(s, api, http.MethodDelete, "/clusters/{cluster}/keep", "unset-keep", "Take a cluster's own keep rule away: that of its policy, or the default, applies", 0, s.unsetKeep)
-	op(s, api, http.MethodPost, "/clusters/{cluster}/keep/preview", "preview-keep", "Tell what applying a keep rule would let go, and why", 0, s.previewKeep)
-	op(s, api, http.MethodPost, "/clusters/{cluster}/keep/apply", "apply-keep", "Let go just what a preview showed", http.StatusAccepted, s.applyKeep)
-	op(s, api, http.MethodPost, "/clusters/{cluster}/keep/undo", "undo-keep", "Take back what was deleted and is not gone for good yet", 0, s.undoKeep)
+	op(s, api, http.MethodPost, "/clusters/{cluster}/keep/preview", "preview-keep", "Tell what applying a keep rule would delete, and why", 0, s.previewKeep)
+	op(s, api, http.MethodPost, "/clusters/{cluster}/keep/apply", "apply-keep", "Delete just what a preview showed", http.StatusAccepted, s.applyKeep)
+	op(s, api, http.MethodPost, "/clusters/{cluster}/keep/undo", "undo-keep", "Take back what was deleted and is not permanently deleted yet", 0, s.undoKeep)
 	op(s, api, http.MethodPut, "/backups/{backup}/pin", "pin-backup", "Keep a base backup whatever the rule says", 0, s.pinBackup)
 	op(s, api, http.MethodDelete, "/backups/{backup}/pin", "unpin-backup", "Take the pin off a base backup", http.StatusNoContent, s.unpinBackup)
 }
@@ -175,7 +175,7 @@ func (s *Service) applyKeep(ctx context.Context, in *applyKeep) (*body[api.Task]
 		return nil, err
 	}
 	if p.Token != in.Body.Token {
-		return nil, problem.New(problem.Conflict, "Preview it again: velvet keep preview "+k.Name, "nothing was let go", "something else would go now than the preview showed")
+		return nil, problem.New(problem.Conflict, "Preview it again: velvet keep preview "+k.Name, "nothing was deleted", "something else would be deleted now than the preview showed")
 	}
 	bases, wal := p.Releasable()
 	if err := confirmed(in.Body.Confirm, k.Name, "nothing was deleted", letGo(bases, wal, p.FreesWAL)+s.takenBack("velvet keep undo "+k.Name)); err != nil {
@@ -224,7 +224,7 @@ func (s *Service) undoKeep(ctx context.Context, in *ClusterPath) (*body[api.Keep
 		return nil, err
 	}
 	if len(p.Backups) == 0 && p.Segments == 0 {
-		return nil, problem.New(problem.NotFound, "See: velvet keep show "+k.Name, title, "nothing of %s was deleted that is not gone for good", k.Name)
+		return nil, problem.New(problem.NotFound, "See: velvet keep show "+k.Name, title, "nothing of %s waits to be permanently deleted", k.Name)
 	}
 	if err := s.catalog.Undelete(ctx, k.ID); err != nil {
 		return nil, err

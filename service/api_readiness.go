@@ -18,7 +18,7 @@ import (
 func (s *Service) readinessAPI(api huma.API) {
 	op(s, api, http.MethodGet, "/clusters/{cluster}/readiness", "check-readiness", "Look at what a cluster is and lacks", 0, s.checkReadiness)
 	op(s, api, http.MethodPost, "/readiness", "check-unregistered", "Look at what a cluster is and lacks that is not registered", 0, s.checkUnregistered)
-	op(s, api, http.MethodPost, "/readiness/apply", "apply-readiness", "Run the SQL that mends what a cluster lacks, and look again", 0, s.applyReadiness)
+	op(s, api, http.MethodPost, "/readiness/apply", "apply-readiness", "Run the SQL that fixes what a cluster lacks, and look again", 0, s.applyReadiness)
 	op(s, api, http.MethodGet, "/readiness/role", "script-role", "Give SQL that makes a role with just the rights that are needed", 0, s.scriptRole)
 }
 
@@ -87,7 +87,7 @@ type applyReadiness struct {
 	Body api.ApplyReadinessRequest
 }
 
-func (s *Service) applyReadiness(ctx context.Context, in *applyReadiness) (*body[api.Mended], error) {
+func (s *Service) applyReadiness(ctx context.Context, in *applyReadiness) (*body[api.Fixed], error) {
 	a, name, slot, err := s.accessOf(ctx, in.Body.Cluster, in.Body.Login)
 	if err != nil {
 		return nil, err
@@ -117,9 +117,9 @@ func (s *Service) applyReadiness(ctx context.Context, in *applyReadiness) (*body
 	if err != nil {
 		return nil, err
 	}
-	s.log.Info("readiness was mended", "cluster", name, "as", in.Body.As, "statements", len(applied.SQL))
+	s.log.Info("readiness was fixed", "cluster", name, "as", in.Body.As, "statements", len(applied.SQL))
 	after, err := s.checker().Check(ctx, a, slot)
-	return answer(api.Mended{Applied: api.ReadinessApplied(applied), Report: asReadiness(after)}, err)
+	return answer(api.Fixed{Applied: api.ReadinessApplied(applied), Report: asReadiness(after)}, err)
 }
 
 func statements(checks []readiness.Check) string {

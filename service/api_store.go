@@ -36,10 +36,10 @@ type submitAudit struct {
 }
 
 func (s *Service) submitAudit(ctx context.Context, in *submitAudit) (*body[api.Task], error) {
-	if in.Body.Mend && s.store.Second() == nil {
-		return nil, problem.New(problem.Conflict, "Name one when the service starts: --second-store", "the store was not looked through", "without a second store there is nothing to mend it from")
+	if in.Body.Fix && s.store.Second() == nil {
+		return nil, problem.New(problem.Conflict, "Name one when the service starts: --second-store", "the store was not audited", "without a second store there is nothing to fix it from")
 	}
-	t, err := s.tasks.submit(ctx, taskAudit, "", "", auditArgs{Full: in.Body.Full, Mend: in.Body.Mend})
+	t, err := s.tasks.submit(ctx, taskAudit, "", "", auditArgs{Full: in.Body.Full, Fix: in.Body.Fix})
 	if err != nil {
 		return nil, err
 	}

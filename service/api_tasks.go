@@ -17,7 +17,7 @@ func (s *Service) taskAPI(api huma.API) {
 	op(s, api, http.MethodGet, "/tasks/{task}", "show-task", "Show a task", 0, s.showTask)
 	op(s, api, http.MethodGet, "/tasks/{task}/lines", "read-task-log", "Read a task's log", 0, s.readLog)
 	op(s, api, http.MethodPost, "/tasks/{task}/retry", "retry-task", "Do again what a task that failed or was cancelled was to do", http.StatusAccepted, s.retryTask)
-	op(s, api, http.MethodGet, "/reports/backups", "report-backups", "List the base backups that were taken, also those let go since, with what each read and stored", 0, s.reportBackups)
+	op(s, api, http.MethodGet, "/reports/backups", "report-backups", "List the base backups that were taken, also those deleted since, with what each read and stored", 0, s.reportBackups)
 	op(s, api, http.MethodPost, "/tasks/{task}/cancel", "cancel-task", "Cancel a task; what it had made is removed", 0, s.cancelTask)
 }
 
@@ -102,7 +102,7 @@ func (s *Service) retryTask(ctx context.Context, in *TaskPath) (*body[api.Task],
 	case old.Kind == taskStep:
 		return nil, refuse("See whether the copy is still there, and plan anew: velvet copy list", "what it was planned on may be gone")
 	case old.Kind == taskKeep:
-		return nil, refuse("Preview it anew: velvet keep preview CLUSTER", "what would go may have changed")
+		return nil, refuse("Preview it anew: velvet keep preview CLUSTER", "what would be deleted may have changed")
 	}
 	subject := old.Subject
 	if old.Kind == taskBackup {
@@ -149,7 +149,7 @@ func (s *Service) reportBackups(ctx context.Context, in *reportBackups) (*body[[
 
 type readLog struct {
 	TaskPath
-	After int `query:"after" doc:"only lines behind this number"`
+	After int `query:"after" doc:"only lines after this number"`
 }
 
 func (s *Service) readLog(ctx context.Context, in *readLog) (*body[[]api.Line], error) {

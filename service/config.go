@@ -15,19 +15,19 @@ import (
 // Config is what `velvet serve` is told. Fields are set by flags, by VELVET_…
 // variables or in the configuration file, under their koanf names.
 type Config struct {
-	Home        string `koanf:"home"`        // secrets, spool, the installed program
-	Catalogue   string `koanf:"catalogue"`   // connection string of the catalogue; "" runs a server of its own in HOME/catalogue
-	Store       string `koanf:"store"`       // directory, or s3://…; "" is HOME/store
-	StoreKeys   string `koanf:"store-keys"`  // file with the keys of a bucket
-	StoreKey    string `koanf:"store-key"`   // file with what opens an encrypted store
-	AdoptStore  bool   `koanf:"adopt-store"` // take over a store whose catalogue is lost
-	NewKey      bool   `koanf:"new-key"`     // make a key although passwords are sealed with one that is lost
+	Home        string `koanf:"home"`              // secrets, spool, the installed program
+	Catalogue   string `koanf:"catalogue"`         // connection string of the catalogue; "" runs a server of its own in HOME/catalogue
+	Store       string `koanf:"store"`             // directory, or s3://…; "" is HOME/store
+	StoreKeys   string `koanf:"store-credentials"` // file with the keys of a bucket
+	StoreKey    string `koanf:"store-key"`         // file with what opens an encrypted store
+	AdoptStore  bool   `koanf:"adopt-store"`       // take over a store whose catalogue is lost
+	NewKey      bool   `koanf:"new-key"`           // make a key although passwords are sealed with one that is lost
 	SecondStore string `koanf:"second-store"`
-	SecondKeys  string `koanf:"second-store-keys"`
+	SecondKeys  string `koanf:"second-store-credentials"`
 	// Files with keys that may only read the buckets: copies that recover use them where the
 	// service does not answer.
-	CopiesKeys       string `koanf:"copies-keys"`
-	SecondCopiesKeys string `koanf:"second-copies-keys"`
+	CopiesKeys       string `koanf:"copies-credentials"`
+	SecondCopiesKeys string `koanf:"second-copies-credentials"`
 	ReadData         string `koanf:"read-data"`   // auto or sql
 	Copies           string `koanf:"copies"`      // directory; "" is HOME/copies
 	Listen           string `koanf:"listen"`      // address and port

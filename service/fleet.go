@@ -158,7 +158,7 @@ func (f *fleet) holes(k catalog.Cluster, spans []reach.Span, holes []reach.Hole)
 		v := api.Hole{Timeline: h.Timeline, From: h.From, To: h.To, Cause: "it was never captured"}
 		for _, r := range f.all.Released[k.ID] {
 			if r.Timeline == h.Timeline && k.SegmentSize.Start(r.First) < h.To && h.From < k.SegmentSize.Start(r.Last+1) {
-				v.Cause, v.Meant = "let go by the keep rule on "+r.ReleasedAt.UTC().Format("2006-01-02"), true
+				v.Cause, v.Meant = "deleted by the keep rule on "+r.ReleasedAt.UTC().Format("2006-01-02"), true
 			}
 		}
 		lost := f.all.Lost[k.ID]

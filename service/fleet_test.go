@@ -22,7 +22,7 @@ func ruleOfHours(n int) *json.RawMessage { return encode(map[string]int{"spanHou
 
 // TestPromise holds since when without a gap moments are reached against what is promised.
 func TestPromise(t *testing.T) {
-	gold := catalog.Policy{Name: "gold", KeepSet: ruleOfHours(48)}
+	outer := catalog.Policy{Name: "outer", KeepSet: ruleOfHours(48)}
 	span := func(timeline pg.Timeline, from, to int) reach.Span {
 		return reach.Span{Timeline: timeline, FromTime: day(from), ToTime: day(to)}
 	}
@@ -39,14 +39,14 @@ func TestPromise(t *testing.T) {
 		{"nothing yet", ruleOfHours(24), nil, 1, nil, false, 1, -1},
 		{"held", ruleOfHours(24), nil, 1, []reach.Span{span(1, -5, 0)}, true, -5, -1},
 		{"too young", ruleOfHours(240), nil, 1, []reach.Span{span(1, -5, 0)}, false, -5, -10},
-		{"behind a gap", ruleOfHours(72), nil, 1, []reach.Span{span(1, -9, -4), span(1, -2, 0)}, false, -2, -3},
+		{"after a gap", ruleOfHours(72), nil, 1, []reach.Span{span(1, -9, -4), span(1, -2, 0)}, false, -2, -3},
 		{"before a gap it does not matter", ruleOfHours(24), nil, 1, []reach.Span{span(1, -9, -4), span(1, -2, 0)}, true, -2, -1},
 		{"over a fork", ruleOfHours(72), nil, 2, []reach.Span{span(1, -9, -1), span(2, -1, 0)}, true, -9, -3},
 		{"over two forks", ruleOfHours(72), nil, 3, []reach.Span{span(1, -9, -4), span(2, -4, -1), span(3, -1, 0)}, true, -9, -3},
 		{"a timeline beside it leads nowhere", ruleOfHours(72), nil, 3, []reach.Span{span(1, -9, -4), span(2, -8, -2), span(3, -1, 0)}, false, -1, -3},
 		{"only an old timeline", ruleOfHours(24), nil, 2, []reach.Span{span(1, -9, -1)}, false, 1, -1},
-		{"the policy's rule", nil, &gold, 1, []reach.Span{span(1, -5, 0)}, true, -5, -2},
-		{"its own rule before the policy's", ruleOfHours(240), &gold, 1, []reach.Span{span(1, -5, 0)}, false, -5, -10},
+		{"the policy's rule", nil, &outer, 1, []reach.Span{span(1, -5, 0)}, true, -5, -2},
+		{"its own rule before the policy's", ruleOfHours(240), &outer, 1, []reach.Span{span(1, -5, 0)}, false, -5, -10},
 		{"the default", nil, nil, 1, []reach.Span{span(1, -5, 0)}, false, -5, -31},
 	} {
 		f := &fleet{now: noon}
@@ -78,14 +78,14 @@ func TestHoles(t *testing.T) {
 	spans := []reach.Span{{Timeline: 1, From: z.Start(7), FromTime: day(-6)}, {Timeline: 1, From: z.Start(13), FromTime: day(-3)}, {Timeline: 2, From: z.Start(30), FromTime: day(-1)}}
 	list := f.holes(k, spans, []reach.Hole{hole(1, 5, 6), hole(1, 10, 12), hole(1, 20, 25), hole(2, 3, 6)})
 	require.Len(t, list, 4)
-	assert.Equal(t, "let go by the keep rule on 2027-03-08", list[0].Cause)
+	assert.Equal(t, "deleted by the keep rule on 2027-03-08", list[0].Cause)
 	assert.True(t, list[0].Meant)
 	assert.Equal(t, day(-6), *list[0].Until)
 	assert.Equal(t, "the slot was lost", list[1].Cause)
 	assert.False(t, list[1].Meant)
 	assert.Equal(t, day(-3), *list[1].Until)
 	assert.Equal(t, "it was never captured", list[2].Cause)
-	assert.Nil(t, list[2].Until, "nothing leads behind it")
+	assert.Nil(t, list[2].Until, "nothing leads after it")
 	assert.False(t, list[3].Meant, "of another timeline")
 	assert.Equal(t, day(-1), *list[3].Until)
 }

@@ -47,7 +47,7 @@ func apiError(ctx context.Context, log *slog.Logger, err error) error {
 	switch {
 	case errors.As(err, &p):
 	case errors.As(err, &damage), errors.Is(err, layout.ErrCorrupt):
-		p = problem.Wrap(err, problem.Failed, "captured WAL cannot be read", "Moments whose way does not lead through it can still be reached: velvet reach. Look at the store's disk, and take a base backup: moments behind that are safe.")
+		p = problem.Wrap(err, problem.Failed, "captured WAL cannot be read", "Moments that do not need it can still be reached: velvet reach. Look at the store's disk, and take a base backup: moments after that are safe.")
 	default:
 		if ctx.Err() == nil {
 			log.Error("a request failed", "error", err)

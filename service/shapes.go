@@ -136,7 +136,7 @@ func asAudit(r audit.Result) api.AuditResult {
 	return api.AuditResult{
 		Full: r.Full, Objects: r.Objects, Bytes: r.Bytes, Second: r.Second, Behind: r.Behind,
 		Findings: each(r.Findings, func(d inventory.Discrepancy) api.Discrepancy {
-			return api.Discrepancy{Kind: string(d.Kind), Key: d.Key, Detail: d.Detail, Costs: d.Costs, Elsewhere: d.Elsewhere, Mended: d.Mended}
+			return api.Discrepancy{Kind: string(d.Kind), Key: d.Key, Detail: d.Detail, Costs: d.Costs, Elsewhere: d.Elsewhere, Fixed: d.Fixed}
 		}),
 		Losses: each(r.Losses, func(l audit.Loss) api.Loss {
 			return api.Loss{Cluster: l.Cluster, Backups: l.Backups, Reach: each(l.Reach, func(x inventory.LostReach) api.LostReach { return api.LostReach(x) })}

@@ -177,7 +177,7 @@ func (s *Service) lookAfterStore(ctx context.Context) {
 	}
 	for {
 		if err := s.lookAfterStoreOnce(ctx); err != nil && ctx.Err() == nil {
-			s.log.Warn("the store was not looked after", "error", err)
+			s.log.Warn("store maintenance failed", "error", err)
 		}
 		select {
 		case <-ctx.Done():

@@ -224,7 +224,7 @@ func (t *tasks) recover(ctx context.Context) {
 	defer tick.Stop()
 	for {
 		if err := t.recoverOnce(ctx); err != nil && ctx.Err() == nil {
-			t.log.Warn("unfinished tasks were not looked after", "error", err)
+			t.log.Warn("recovering unfinished tasks failed", "error", err)
 		}
 		select {
 		case <-ctx.Done():

@@ -29,7 +29,7 @@ type (
 	}
 	auditArgs struct {
 		Full bool `json:"full"`
-		Mend bool `json:"mend"`
+		Fix  bool `json:"fix"`
 	}
 	keepArgs struct {
 		Token string `json:"token,omitempty"` // of the preview that was confirmed; "" for the calendar's
@@ -95,7 +95,7 @@ func (s *Service) undoBackup(ctx context.Context, t catalog.Task) (bool, error) 
 	return backup.Undo(ctx, s.notices(), s.catalog, t.ClusterID.String, t.Subject, t.ID)
 }
 
-// applyRule lets go what a cluster's keep rule does not need.
+// applyRule deletes what a cluster's keep rule does not need.
 func (s *Service) applyRule(ctx context.Context, t catalog.Task, report task.Report) (any, error) {
 	var args keepArgs
 	if err := json.Unmarshal(t.Arguments, &args); err != nil {
@@ -114,7 +114,7 @@ func (s *Service) applyRule(ctx context.Context, t catalog.Task, report task.Rep
 	return api.KeepApplied(done), err
 }
 
-// undoApply tells whether anything had been let go: then that is finished when the store
+// undoApply tells whether anything had been deleted: then that is finished when the store
 // is next looked after.
 func (s *Service) undoApply(ctx context.Context, t catalog.Task) (bool, error) {
 	return s.catalog.ReleasedSince(ctx, t.ClusterID.String, t.StartedAt.Time)
@@ -201,7 +201,7 @@ func (s *Service) auditStore(ctx context.Context, t catalog.Task, report task.Re
 	if err := json.Unmarshal(t.Arguments, &args); err != nil {
 		return nil, err
 	}
-	r, err := (&audit.Auditor{Catalog: s.catalog, Store: s.store, Spool: s.cfg.spool(), Full: args.Full, Mend: args.Mend}).Run(ctx, report)
+	r, err := (&audit.Auditor{Catalog: s.catalog, Store: s.store, Spool: s.cfg.spool(), Full: args.Full, Fix: args.Fix}).Run(ctx, report)
 	return asAudit(r), err
 }
 

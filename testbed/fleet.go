@@ -13,7 +13,7 @@ const FleetDays = 33
 
 // Fleet records simulated clusters with histories of FleetDays days, as a service would
 // have: a base backup each day, a WAL segment every quarter of an hour, keep rules, labels
-// and a calendar. Some of them need a person. Their captures are held as by another
+// and a calendar. Some of them need attention. Their captures are held as by another
 // instance, so that nobody tries to reach servers that do not exist; it is over with the test.
 func (b *Bed) Fleet(catalogue string, clusters int) {
 	conn, err := pgx.Connect(b.ctx(), catalogue)
@@ -23,7 +23,7 @@ func (b *Bed) Fleet(catalogue string, clusters int) {
 		`insert into velvet.clusters (id, name, conn_string, system_id, server_version, segment_size, data_checksums, superuser, slot, created_at, labels)
 		select 'fleet' || lpad(n::text, 21, '0'), (array['ferries', 'berths', 'lights', 'pilots', 'crews', 'tides', 'freight', 'islands'])[1 + n % 8] || '-' || lpad(n::text, 3, '0'),
 			'host=db' || n || '.saltmarsh.example user=velvet dbname=postgres', 7000000000000000000 + n, 150018, 16777216, true, 'harbourmaster', 'velvet_' || n, now() - interval '90 days',
-			jsonb_build_object('tier', (array['gold', 'silver', 'silver', 'plain'])[1 + n % 4], 'site', (array['north', 'south'])[1 + n % 2])
+			jsonb_build_object('fleet', (array['outer', 'inner', 'inner', 'plain'])[1 + n % 4], 'site', (array['north', 'south'])[1 + n % 2])
 		from generate_series(1, $1::int) n`,
 		`select pg_advisory_lock(1986358274, hashtext(id)) from velvet.clusters where id like 'fleet%' and $1 > 0`,
 		`insert into velvet.captures (cluster_id, wanted, state, problem, timeline, flushed_lsn, stored_lsn, server_lsn, complete_to, since, updated_at)
@@ -49,10 +49,10 @@ func (b *Bed) Fleet(catalogue string, clusters int) {
 			11000000, case when n = 200 and d = 32 then 3 else 0 end, '[]', '', 90::bigint * 1073741824, 29::bigint * 1073741824, 720000, 9000
 		from (select id, right(id, 5)::int as n from velvet.clusters where id like 'fleet%' and $1 > 0) k, generate_series(0, 32) d
 		where not (n % 89 = 0 and d > 30) and not (n % 53 = 0 and n % 2 = 1 and d > 31) and n % 131 <> 0`,
-		`insert into velvet.policies (id, name, labels, keep_rule) values ('fleet-gold', 'gold', '{"tier": "gold"}', '{"spanHours": 720, "monthly": 12}'), ('fleet-silver', 'silver', '{"tier": "silver"}', '{"spanHours": 336, "weekly": 8}')`,
+		`insert into velvet.policies (id, name, labels, keep_rule) values ('fleet-outer', 'outer', '{"fleet": "outer"}', '{"spanHours": 720, "monthly": 12}'), ('fleet-inner', 'inner', '{"fleet": "inner"}', '{"spanHours": 336, "weekly": 8}')`,
 		`insert into velvet.calendar (id, policy_id, work, detail, schedule, since) values
-			('fleet-a', 'fleet-gold', 'backup', 'auto', '{"at": "02:30", "zone": "Europe/Lisbon", "jitter": 60}', now() - interval '60 days'),
-			('fleet-b', 'fleet-silver', 'backup', 'auto', '{"at": "03:30", "zone": "Europe/Lisbon", "jitter": 60}', now() - interval '60 days')`,
+			('fleet-a', 'fleet-outer', 'backup', 'auto', '{"at": "02:30", "zone": "Europe/Lisbon", "jitter": 60}', now() - interval '60 days'),
+			('fleet-b', 'fleet-inner', 'backup', 'auto', '{"at": "03:30", "zone": "Europe/Lisbon", "jitter": 60}', now() - interval '60 days')`,
 		// What was due by now was begun, so that nothing is.
 		`insert into velvet.calendar_runs (entry_id, cluster_id, due, task_id) select e.id, k.id, now(), 'simulated' from velvet.calendar e, velvet.clusters k where k.id like 'fleet%' and $1 > 0`,
 		`insert into velvet.incidents (cluster_id, timeline, lsn, xid, committed_at, reasons) select id, 1, '0/B0000000', 84213, now() - interval '2 hours', '["48,211 rows of booking were deleted"]'

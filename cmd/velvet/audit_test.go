@@ -75,7 +75,7 @@ func TestAudit(t *testing.T) {
 	assert.Contains(t, found.Findings[0].Key, l.Segment)
 	require.Len(t, found.Losses, 1)
 	assert.Equal(t, []string{backups[1].ID, backups[0].ID}, found.Losses[0].Backups, "the newer one shares the pack")
-	assert.NotEmpty(t, found.Losses[0].Reach, "the moments behind the damaged segment")
+	assert.NotEmpty(t, found.Losses[0].Reach, "the moments after the damaged segment")
 	assert.FileExists(t, s.Path("home", "store", "letters"), "an audit changes nothing")
 	s.goOnWithoutWhatIsLost(backups, func() {
 		require.NoError(t, os.WriteFile(below("packs", backups[1].ID+"-000001"), pack, 0o600))
@@ -86,8 +86,8 @@ func TestAudit(t *testing.T) {
 }
 
 // goOnWithoutWhatIsLost holds that nothing is planned through what an audit could not
-// read, and nothing new stands on it, until it was mended and read again.
-func (s *stage) goOnWithoutWhatIsLost(backups []api.Backup, mend func()) {
+// read, and nothing new stands on it, until it was fixed and read again.
+func (s *stage) goOnWithoutWhatIsLost(backups []api.Backup, fix func()) {
 	reached := func() string { return s.service.Must("reach", "ferries") }
 	assert.Contains(s, reached(), "it cannot be read, as the audit of")
 	assert.Contains(s, s.service.Must("backup", "list", "ferries"), "(unreadable)")
@@ -108,7 +108,7 @@ func (s *stage) goOnWithoutWhatIsLost(backups []api.Backup, mend func()) {
 	s.discard(k)
 	s.refused(1, []string{"cannot be read, as an audit found"}, "restore", "plan", "ferries", "base "+backups[0].ID)
 
-	mend()
+	fix()
 	assert.Contains(s, reached(), "it cannot be read", "nobody has looked yet")
 	s.service.Must("store", "audit", "--full")
 	assert.NotContains(s, reached(), "it cannot be read")
@@ -197,7 +197,7 @@ func TestAuditBesideWork(t *testing.T) {
 	require.NoError(t, <-backups)
 }
 
-// TestDrop lets base backups go, one after the other.
+// TestDrop deletes base backups, one after the other.
 func TestDrop(t *testing.T) {
 	t.Parallel()
 	s := newStage(t)

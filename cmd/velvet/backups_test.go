@@ -162,7 +162,7 @@ func randomWorkload(t *testing.T, seed uint64, serve []string) {
 	s.captured()
 	assert.Contains(t, s.service.Must("store", "audit", "--full"), "and nothing else")
 	for id, content := range want {
-		k, conn := s.restore("mark " + id)
+		k, conn := s.restore("restore point " + id)
 		assert.Equal(t, id, k.Plan.Base)
 		require.NoError(t, conn.Close(context.Background()))
 		got := fingerprint(t, func(database string) *pgx.Conn { return s.connect(k.Port, database) })
@@ -221,7 +221,7 @@ func TestIncrementalEqualsFull(t *testing.T) {
 	// The incremental one is not the newest, so that only dropping the full one shows it.
 	var copies [2]api.Copy
 	for i, kind := range []string{"full", "incremental"} {
-		k, conn := s.restore("mark both")
+		k, conn := s.restore("restore point both")
 		require.Equal(t, trees[kind], k.Plan.Base)
 		end = k.Replayed
 		_, err := conn.Exec(context.Background(), "checkpoint") // a restartpoint, which writes the pages out

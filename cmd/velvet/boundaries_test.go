@@ -41,7 +41,7 @@ func TestRandomBoundaries(t *testing.T) {
 
 const ledger = "select coalesce(string_agg(id || ':' || n, ',' order by id), '') from ledger"
 
-type committed struct{ xid, rows string } // rows as they were behind it
+type committed struct{ xid, rows string } // rows as they were after it
 
 // randomCommits interleaves transactions of three sessions, each with rows of its own.
 func (s *stage) randomCommits(random *rand.Rand, n int) []committed {

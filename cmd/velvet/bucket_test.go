@@ -36,7 +36,7 @@ func TestStoreInABucket(t *testing.T) {
 	testbed.One[string](s.Bed, s.db, "select pg_switch_wal()::text")
 	s.in("insert into journal values (1)")
 	s.captured()
-	s.Eventually("the deed is in the bucket", func() bool {
+	s.Eventually("the operation is in the bucket", func() bool {
 		return strings.Contains(s.service.Must("segment", "locate", "before tx "+xid, "--cluster", "ferries"), "in the store")
 	})
 	assert.NoDirExists(t, s.Path("home", "store"), "nothing is kept in a directory")
@@ -52,7 +52,7 @@ func TestStoreInABucket(t *testing.T) {
 	reading := s.Path("reading-keys")
 	require.NoError(t, os.WriteFile(reading, []byte("[default]\naws_access_key_id = reader\naws_secret_access_key = reads alone\n"), 0o600))
 	s.service.Stop()
-	s.service.With("--store", store, "--copies-keys", reading)
+	s.service.With("--store", store, "--copies-credentials", reading)
 	s.service.Start()
 	k, _ = s.restore("before delete of booking")
 	ticket, err = os.ReadFile(filepath.Join(k.Directory, "ticket.json"))

@@ -128,8 +128,8 @@ func TestThirtyDays(t *testing.T) {
 		}
 	}
 	r := s.service.Velvet("restore", "plan", "ferries", "lsn "+ends[5])
-	assert.NotZero(t, r.Code, "day 5 was let go")
-	s.Eventually("what was let go is gone from the store", func() bool { return strings.Contains(s.service.Velvet("store", "audit").Out, "and nothing else") })
+	assert.NotZero(t, r.Code, "day 5 was deleted")
+	s.Eventually("what was deleted is gone from the store", func() bool { return strings.Contains(s.service.Velvet("store", "audit").Out, "and nothing else") })
 	assert.Contains(t, s.service.Must("store", "audit", "--full"), "and nothing else")
 
 	var pinned api.Keep
@@ -143,10 +143,10 @@ func TestThirtyDays(t *testing.T) {
 		s.discard(k)
 	}
 	text := s.service.Must("reach", "ferries")
-	assert.Contains(t, text, "let go by the keep rule")
+	assert.Contains(t, text, "deleted by the keep rule")
 	assert.Contains(t, text, "held: yes")
 
-	// A clock that is far ahead must not let everything go.
+	// A clock that is far ahead must not delete everything.
 	s.service.JSON(&p, "keep", "preview", "ferries")
 	var entries []api.Entry
 	s.service.JSON(&entries, "calendar", "list")
@@ -166,7 +166,7 @@ func TestThirtyDays(t *testing.T) {
 	assert.Contains(t, s.service.Must("task", "show", last.ID), "nothing was captured within the 5 days that are promised")
 	var after api.KeepPreview
 	s.preview(&after)
-	assert.Len(t, after.Bases, len(p.Bases), "nothing was let go")
+	assert.Len(t, after.Bases, len(p.Bases), "nothing was deleted")
 }
 
 // lastRuns tells when each work of the calendar was due that was begun last.
@@ -223,7 +223,7 @@ func TestKeepRefusals(t *testing.T) {
 	s.refused(1, []string{"never run"}, "calendar", "add", "backup", "--cluster", "ferries", "--cron", "0 0 30 2 *")
 	s.refused(1, []string{"whole store"}, "calendar", "add", "audit", "--cluster", "ferries", "--every-hours", "5")
 	assert.Contains(t, s.service.Must("calendar", "add", "backup", "--cluster", "ferries", "--at", "01:30", "--zone", "Europe/Lisbon", "--preview"), "01:30:00")
-	assert.Contains(t, s.service.Must("calendar", "list"), "Nothing recurs yet", "a preview saves nothing")
+	assert.Contains(t, s.service.Must("calendar", "list"), "Nothing is scheduled yet", "a preview saves nothing")
 
 	var begun api.Task
 	s.service.JSON(&begun, "backup", "take", "ferries", "--detach") // a spread checkpoint: it takes its time
@@ -250,7 +250,7 @@ func TestKeepRefusals(t *testing.T) {
 	require.True(t, slices.ContainsFunc(p.WAL, func(w api.KeepWAL) bool { return !w.Needed }))
 	s.refused(3, []string{"1 base backup", "WAL segment", "it is gone at once"}, "keep", "apply", "ferries")
 	s.refused(3, []string{"would be deleted"}, "keep", "apply", "ferries", "--confirm", "harbour")
-	k, conn := s.restore("base " + first) // a copy from a base that would go
+	k, conn := s.restore("base " + first) // a copy from a base that would be deleted
 	require.NoError(t, conn.Close(context.Background()))
 	var used api.KeepPreview
 	s.preview(&used)
@@ -266,7 +266,7 @@ func TestKeepRefusals(t *testing.T) {
 		return len(s.active()) == 0 && strings.Contains(s.service.Velvet("store", "audit").Out, "Everything that is needed is there, and nothing else.")
 	})
 	out = s.service.Must("keep", "apply", "ferries", "--confirm", "ferries")
-	assert.Contains(t, s.service.Must("keep", "apply", "ferries"), "nothing would go", out)
+	assert.Contains(t, s.service.Must("keep", "apply", "ferries"), "nothing would be deleted", out)
 	k, conn = s.restore("latest")
 	require.NoError(t, conn.Close(context.Background()))
 	s.discard(k)

@@ -150,7 +150,7 @@ func TestIncidentAtTheConsole(t *testing.T) {
 	s.captured()
 	b := newBrowser(t, s.service.URL)
 	b.do(chromedp.Navigate(s.service.Link))
-	b.sees("One cluster needs a person", "20,000 rows of booking were deleted", "by tx "+xid)
+	b.sees("One cluster needs attention", "20,000 rows of booking were deleted", "by tx "+xid)
 	b.accessible("an incident")
 	b.press("Go to just before it")
 	b.playhead("before tx " + xid)
@@ -160,8 +160,8 @@ func TestIncidentAtTheConsole(t *testing.T) {
 	eval[bool](b, `document.activeElement.blur(); window.dispatchEvent(new KeyboardEvent("keydown", {key: "ArrowLeft", shiftKey: true, bubbles: true, cancelable: true}))`)
 	b.playhead("before tx " + xid)
 	b.accessible("before an incident")
-	b.press("It was meant")
-	require.Eventually(t, func() bool { return !strings.Contains(b.text(), "It was meant") }, time.Minute, 100*time.Millisecond)
+	b.press("Intended")
+	require.Eventually(t, func() bool { return !strings.Contains(b.text(), "Intended") }, time.Minute, 100*time.Millisecond)
 	b.open("/")
 	b.sees("Every cluster is captured and can be rewound.")
 }
@@ -179,7 +179,7 @@ func TestConsole(t *testing.T) {
 
 	s.protect()
 	b.open("/")
-	b.sees("One cluster needs a person", "There is no base backup")
+	b.sees("One cluster needs attention", "There is no base backup")
 	b.press("Take a base backup")
 	b.sees("Every cluster is captured and can be rewound.", "streaming")
 	b.accessible("clusters")
@@ -217,8 +217,8 @@ func TestConsole(t *testing.T) {
 	assert.Equal(t, "paused", list[0].State)
 	assert.NotEmpty(t, list[0].Task, "the copy knows the task that makes it, whose progress the page shows")
 
-	b.write("tx " + xid) // not the right place: the same copy behind the transaction
-	b.sees("replay stops behind the record at", "last in: tx "+xid)
+	b.write("tx " + xid) // not the right place: the same copy after the transaction
+	b.sees("replay stops after the record at", "last in: tx "+xid)
 	b.press("Move the copy there")
 	b.sees("ferries · copy ferries-1 at tx "+xid, "The copy stands at its moment, read-only.", "Prove it")
 	assert.NotContains(t, b.text(), "The proof passed", "that was of the other moment")
@@ -247,7 +247,7 @@ func TestConsole(t *testing.T) {
 	// Pages that were left keep no connection, of which there are six: the eighth still gets one,
 	// and does not wait for a minute until the browser forgets the first.
 	for range 4 {
-		for path, shows := range map[string]string{"/store": "By cluster", "/calendar": "Nothing recurs yet"} {
+		for path, shows := range map[string]string{"/store": "By cluster", "/calendar": "Nothing is scheduled yet"} {
 			ctx, cancel := context.WithTimeout(b.ctx, 20*time.Second)
 			require.NoError(t, chromedp.Do(ctx, chromedp.Navigate(b.base+path)), path)
 			cancel()
@@ -305,12 +305,12 @@ func TestStoreAtTheConsole(t *testing.T) {
 	b.accessible("a store")
 	require.NoError(t, os.Remove(s.Path("home", "store", "clusters", s.cluster().ID, "packs", list[1].ID+"-000001")))
 	b.press("Read every byte")
-	b.sees("Found when it was looked through", "1 base backup cannot be restored", "missing")
+	b.sees("Findings of the newest audit", "1 base backup cannot be restored", "missing")
 	b.accessible("a damaged store")
 }
 
 // TestDailyLifeAtTheConsole gets a cluster ready, gives it a calendar and a keep rule, and
-// lets go what the rule does not need, without the command line.
+// deletes what the rule does not need, without the command line.
 func TestDailyLifeAtTheConsole(t *testing.T) {
 	s := newStage(t)
 	s.protect()
@@ -325,7 +325,7 @@ func TestDailyLifeAtTheConsole(t *testing.T) {
 	b.do(chromedp.Navigate(s.service.Link))
 	b.sees("Every cluster is captured and can be rewound.", "ferries", "1 of 1")
 	b.accessible("the first page")
-	b.open("/?q=tier%3Dgold")
+	b.open("/?q=fleet%3Douter")
 	b.sees("No cluster fits")
 
 	b.open("/clusters/ferries/readiness")
@@ -340,10 +340,10 @@ func TestDailyLifeAtTheConsole(t *testing.T) {
 	b.sees("ferries lacks nothing")
 
 	b.open("/clusters/ferries/calendar")
-	b.sees("Nothing recurs yet", "Next runs, every day at 02:30")
+	b.sees("Nothing is scheduled yet", "Next runs, every day at 02:30")
 	b.accessible("an empty calendar")
 	b.press("Save")
-	b.sees("What recurs", "backup auto", "every day at 02:30")
+	b.sees("Recurring work", "backup auto", "every day at 02:30")
 	b.accessible("a calendar")
 	b.press("Pause")
 	b.sees("paused")
@@ -352,19 +352,19 @@ func TestDailyLifeAtTheConsole(t *testing.T) {
 	b.open("/clusters/ferries/keep")
 	b.sees("The promise is held", "1 base backup and", "stays", "goes", "older than what is promised", "reach after")
 	b.accessible("what is kept")
-	b.press("Let them go")
+	b.press("Delete them")
 	b.do(chromedp.SendKeys(chromedp.CSS("[role=dialog] input"), "ferries"))
-	eval[bool](b, `[...document.querySelectorAll("[role=dialog] button")].find(e => e.innerText === "Let them go").click(); true`)
+	eval[bool](b, `[...document.querySelectorAll("[role=dialog] button")].find(e => e.innerText === "Delete them").click(); true`)
 	s.Eventually("one is left", func() bool {
 		var list []api.Backup
 		s.service.JSON(&list, "backup", "list", "ferries")
 		return len(list) == 1
 	})
 	b.open("/clusters/ferries/keep?asOf=2031-01-31")
-	b.sees("Everything there is is needed: nothing would go.")
+	b.sees("Everything is still needed: nothing would be deleted.")
 
 	b.open("/reports")
-	b.sees("2 base backups read", "(let go)", "As CSV")
+	b.sees("2 base backups read", "(deleted)", "As CSV")
 	b.accessible("the report")
 	b.open("/tasks?kind=keep+run")
 	b.sees("keep run", "done")

@@ -105,7 +105,7 @@ func TestTakenBack(t *testing.T) {
 		_, err := os.Stat(filepath.Join(root, "clusters", s.cluster().ID, "bases", bases[1].ID, "manifest"))
 		return os.IsNotExist(err)
 	})
-	s.refused(1, []string{"nothing of ferries was deleted that is not gone for good"}, "keep", "undo", "ferries")
+	s.refused(1, []string{"nothing of ferries waits to be permanently deleted"}, "keep", "undo", "ferries")
 }
 
 // TestClonedCatalogue has a copy of the catalogue begin to use the store: whoever used it last may delete

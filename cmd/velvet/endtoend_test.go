@@ -275,7 +275,7 @@ func (s *stage) badMoments(t *testing.T) {
 		"2036-01-01T00:00:00Z":    {"beyond the captured WAL"},
 		"2026-11-23 14:63:07":     {"not a time of day", "           ^"},
 		"before delete":           {"             ^", "\"of\" and a table are missing"},
-		"mark high tide":          {"no restore point", "pg_create_restore_point"},
+		"restore point high tide": {"no restore point", "pg_create_restore_point"},
 		"base 01jnowhere":         {"no base backup", "velvet backup list"},
 		"before drop of booking":  {"no transaction in the captured WAL did drop booking", "velvet changes list ferries --table booking"},
 	} {
@@ -325,7 +325,7 @@ func (s *stage) openAndDiscard(t *testing.T) {
 	s.refused(1, []string{"has been discarded"}, "copy", "open", k.ID)
 }
 
-// failedProof damages a page of a copy behind its server's back.
+// failedProof damages a page of a copy unseen by its server.
 func (s *stage) failedProof(t *testing.T) {
 	k, conn := s.restore("latest")
 	file := testbed.One[string](s.Bed, conn, "select pg_relation_filepath('payment')")

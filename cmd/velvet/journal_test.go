@@ -32,16 +32,16 @@ func TestJournal(t *testing.T) {
 		"create table berth (id int)", "insert into berth select generate_series(1, 400)", "analyze")
 	s.protect()
 	s.service.Must("backup", "take", "ferries", "--checkpoint", "fast")
-	d := s.deeds()
+	d := s.operations()
 	s.captured()
-	t.Run("deeds are told", func(t *testing.T) { s.tellDeeds(t, d) })
-	t.Run("moments by deed", func(t *testing.T) { s.momentsByDeed(t, d) })
+	t.Run("operations are told", func(t *testing.T) { s.tellOperations(t, d) })
+	t.Run("moments by operation", func(t *testing.T) { s.momentsByOperation(t, d) })
 	t.Run("what is open, rolled back or unclear", s.unclear)
 	t.Run("incidents", func(t *testing.T) { s.incidents(t, d) })
 	t.Run("export", s.export)
 	t.Run("segments are located", func(t *testing.T) { s.locate(t, d) })
 	t.Run("indexes are made again", func(t *testing.T) { s.indexesAgain(t, d) })
-	t.Run("restores", func(t *testing.T) { s.restoresByDeed(t, d) })
+	t.Run("restores", func(t *testing.T) { s.restoresByOperation(t, d) })
 }
 
 // TestTruncatedInSavepoints has one transaction truncate tables within a savepoint and beside it, so that the log has
@@ -61,8 +61,8 @@ func TestTruncatedInSavepoints(t *testing.T) {
 	assert.Equal(t, "nothing", tell(s.change(after), "booking"))
 }
 
-// deeds are the transaction ids of what was done.
-type deeds struct {
+// operations are the transaction ids of what was done.
+type operations struct {
 	smallDelete, bigDelete, truncate, rewrite, drop, create, between string
 	base, noon                                                       string
 }
@@ -82,7 +82,7 @@ func (s *stage) in(statements ...string) string {
 	return id
 }
 
-func (s *stage) deeds() (d deeds) {
+func (s *stage) operations() (d operations) {
 	var list []api.Backup
 	s.service.JSON(&list, "backup", "list", "ferries")
 	d.base = list[0].ID
@@ -115,13 +115,13 @@ func (s *stage) change(xid string) api.Transaction {
 func tell(x api.Transaction, table string) string {
 	for _, c := range x.Tables {
 		if c.Table == table {
-			return fmt.Sprintf("%d %d %d %s", c.Inserted, c.Updated, c.Deleted, strings.Join(c.Deeds, " "))
+			return fmt.Sprintf("%d %d %d %s", c.Inserted, c.Updated, c.Deleted, strings.Join(c.Operations, " "))
 		}
 	}
 	return "nothing"
 }
 
-func (s *stage) tellDeeds(t *testing.T, d deeds) {
+func (s *stage) tellOperations(t *testing.T, d operations) {
 	for _, c := range []struct{ xid, table, want string }{
 		{d.smallDelete, "booking", "0 10 2 "},
 		{d.bigDelete, "booking", "0 0 17000 "},
@@ -163,7 +163,7 @@ func (s *stage) explain(moment string) (m api.Moment) {
 	return m
 }
 
-func (s *stage) momentsByDeed(t *testing.T, d deeds) {
+func (s *stage) momentsByOperation(t *testing.T, d operations) {
 	for moment, xid := range map[string]string{
 		"before delete of booking":                       d.bigDelete, // outweighs the small one
 		"before delete of public.booking near " + d.noon: d.bigDelete,
@@ -185,10 +185,10 @@ func (s *stage) momentsByDeed(t *testing.T, d deeds) {
 	assert.Equal(t, "0 0 17000 ", tell(api.Transaction{Tables: m.Cost.Tables}, "booking"), "what going back undoes")
 	assert.Equal(t, "20 0 0 create", tell(api.Transaction{Tables: m.Cost.Tables}, "quay"))
 	assert.Zero(t, s.explain("latest").Cost.Transactions)
-	assert.Equal(t, d.smallDelete, fmt.Sprint(s.explain("mark low tide").Boundary.LastIn.XID))
-	mark := s.explain("mark low tide").Boundary
+	assert.Equal(t, d.smallDelete, fmt.Sprint(s.explain("restore point low tide").Boundary.LastIn.XID))
+	mark := s.explain("restore point low tide").Boundary
 	assert.Equal(t, mark.End, s.explain("before lsn "+mark.End.String()).Boundary.End)
-	s.Eventually("the time of the deeds is known", func() bool { return s.service.Velvet("moment", "today "+d.noon, "--cluster", "ferries").Code == 0 })
+	s.Eventually("the time of the operations is known", func() bool { return s.service.Velvet("moment", "today "+d.noon, "--cluster", "ferries").Code == 0 })
 	assert.NotNil(t, s.explain("today "+d.noon).UTC)
 	out := s.service.Must("moment", "before delete of booking", "--cluster", "ferries")
 	assert.Contains(t, out, "-17,000 booking")
@@ -214,7 +214,7 @@ func (s *stage) unclear(t *testing.T) {
 	for moment, says := range map[string][]string{
 		"before tx " + id:                                {"is still open"},
 		"before tx " + prepared:                          {`was prepared as "ebb"`},
-		"mark low tide":                                  {"2 restore points", "Choose one:", "lsn 0/"},
+		"restore point low tide":                         {"2 restore points", "Choose one:", "lsn 0/"},
 		"before delete of booking":                       {"more than one table", "postgres.public.booking", "postgres.crew.booking"},
 		"before truncate of booking":                     {"no transaction in the captured WAL did truncate booking"},
 		"before delete of berth near 2026-01-01 10:00 Z": {"within 15 minutes", "At other times:", "before tx"},
@@ -256,7 +256,7 @@ func (s *stage) call(method, path string, body []byte) (status int, content stri
 	return answer.StatusCode, string(text)
 }
 
-func (s *stage) incidents(t *testing.T, d deeds) {
+func (s *stage) incidents(t *testing.T, d operations) {
 	reasons := func() map[string]string {
 		var list []api.Incident
 		s.service.JSON(&list, "changes", "list", "ferries", "--incidents")
@@ -324,7 +324,7 @@ func (s *stage) export(t *testing.T) {
 	assert.Equal(t, fmt.Sprint(columns[0].Transaction), rows[1][0])
 }
 
-func (s *stage) locate(t *testing.T, d deeds) {
+func (s *stage) locate(t *testing.T, d operations) {
 	find := func(moment string) (l api.Located) {
 		s.service.JSON(&l, "segment", "locate", moment, "--cluster", "ferries")
 		return l
@@ -343,13 +343,13 @@ func (s *stage) locate(t *testing.T, d deeds) {
 }
 
 // indexesAgain takes index objects away or breaks them, and asks the same again.
-func (s *stage) indexesAgain(t *testing.T, d deeds) {
+func (s *stage) indexesAgain(t *testing.T, d operations) {
 	testbed.One[string](s.Bed, s.db, "select pg_switch_wal()::text")
 	s.in("insert into journal values (90)")
 	testbed.One[string](s.Bed, s.db, "select pg_switch_wal()::text")
 	s.in("insert into journal values (91)")
 	s.captured()
-	s.Eventually("the deeds are in the store", func() bool {
+	s.Eventually("the operations are in the store", func() bool {
 		var l api.Located
 		s.service.JSON(&l, "segment", "locate", "before tx "+d.create, "--cluster", "ferries")
 		return l.Where == "store"
@@ -380,7 +380,7 @@ func (s *stage) indexesAgain(t *testing.T, d deeds) {
 }
 
 // damagedSegment breaks a segment in the store whose index is gone too.
-func (s *stage) damagedSegment(d deeds) {
+func (s *stage) damagedSegment(d operations) {
 	var l api.Located
 	s.service.JSON(&l, "segment", "locate", "before tx "+d.bigDelete, "--cluster", "ferries")
 	k := s.cluster()
@@ -401,7 +401,7 @@ func (s *stage) damagedSegment(d deeds) {
 	assert.Equal(s, d.bigDelete, fmt.Sprint(s.change(d.bigDelete).XID))
 }
 
-func (s *stage) restoresByDeed(t *testing.T, d deeds) {
+func (s *stage) restoresByOperation(t *testing.T, d operations) {
 	for moment, want := range map[string]string{
 		"base " + d.base:                "20000 50 300",
 		"before tx " + d.bigDelete:      "19998 50 300",

@@ -13,7 +13,7 @@ import (
 	"velvetrewind/testbed"
 )
 
-// TestGettingReady mends a badly set-up cluster step by step, until it can be protected by
+// TestGettingReady fixes a badly set-up cluster step by step, until it can be protected by
 // two roles of which each may do no more than its part.
 func TestGettingReady(t *testing.T) {
 	t.Parallel()
@@ -67,7 +67,7 @@ func TestGettingReady(t *testing.T) {
 	assert.Contains(t, script, `CREATE ROLE "velvet two" LOGIN REPLICATION;`)
 
 	list := s.Path("fleet.yaml")
-	require.NoError(t, os.WriteFile(list, fmt.Appendf(nil, "clusters:\n  - name: poor\n    connect: %s\n    password-file: %s\n    replication-user: carrier\n    replication-password-file: %s\n    labels: {tier: plain}\n"+
+	require.NoError(t, os.WriteFile(list, fmt.Appendf(nil, "clusters:\n  - name: poor\n    connect: %s\n    password-file: %s\n    replication-user: carrier\n    replication-password-file: %s\n    labels: {fleet: plain}\n"+
 		"  - name: nowhere\n    connect: host=127.0.0.1 port=1 user=velvet dbname=postgres\n", poor.DSN("reader", "postgres"), reads, carries), 0o600))
 	r := s.service.Velvet("cluster", "register", list, "--dry-run")
 	assert.Equal(t, 1, r.Code)
@@ -77,7 +77,7 @@ func TestGettingReady(t *testing.T) {
 	s.service.Velvet("cluster", "register", list)
 	var k api.Cluster
 	s.service.JSON(&k, "cluster", "show", "poor")
-	assert.Equal(t, map[string]string{"tier": "plain"}, k.Labels)
+	assert.Equal(t, map[string]string{"fleet": "plain"}, k.Labels)
 	s.Eventually("its first base backup is taken by itself", func() bool {
 		s.service.JSON(&k, "cluster", "show", "poor")
 		return k.Backups == 1
@@ -95,24 +95,24 @@ func TestPolicies(t *testing.T) {
 	t.Parallel()
 	s := newStage(t)
 	s.protect()
-	s.refused(1, []string{"without a label"}, "policy", "set", "gold", "--span", "7d")
-	s.refused(1, []string{"is no label"}, "policy", "set", "gold", "--label", "tier=go ld", "--span", "7d")
-	s.service.Must("policy", "set", "gold", "--label", "tier=gold", "--span", "7d", "--weekly", "4")
-	s.service.Must("policy", "set", "gold-north", "--label", "tier=gold", "--label", "site=north", "--span", "9d", "--capture-alert", "60")
-	s.service.Must("calendar", "add", "backup", "--policy", "gold", "--every-hours", "6", "--jitter", "30")
+	s.refused(1, []string{"without a label"}, "policy", "set", "outer", "--span", "7d")
+	s.refused(1, []string{"is no label"}, "policy", "set", "outer", "--label", "fleet=ou ter", "--span", "7d")
+	s.service.Must("policy", "set", "outer", "--label", "fleet=outer", "--span", "7d", "--weekly", "4")
+	s.service.Must("policy", "set", "outer-north", "--label", "fleet=outer", "--label", "site=north", "--span", "9d", "--capture-alert", "60")
+	s.service.Must("calendar", "add", "backup", "--policy", "outer", "--every-hours", "6", "--jitter", "30")
 	assert.Contains(t, s.service.Must("keep", "show", "ferries"), "the default")
-	s.service.Must("cluster", "edit", "ferries", "--label", "tier=gold")
-	assert.Contains(t, s.service.Must("keep", "show", "ferries"), "policy gold")
-	assert.Contains(t, s.service.Must("calendar", "list", "--cluster", "ferries"), "policy gold (1 clusters)")
-	s.service.Must("cluster", "edit", "ferries", "--label", "tier=gold,site=north")
-	assert.Contains(t, s.service.Must("keep", "show", "ferries"), "policy gold-north", "the one that asks for more labels")
+	s.service.Must("cluster", "edit", "ferries", "--label", "fleet=outer")
+	assert.Contains(t, s.service.Must("keep", "show", "ferries"), "policy outer")
+	assert.Contains(t, s.service.Must("calendar", "list", "--cluster", "ferries"), "policy outer (1 clusters)")
+	s.service.Must("cluster", "edit", "ferries", "--label", "fleet=outer,site=north")
+	assert.Contains(t, s.service.Must("keep", "show", "ferries"), "policy outer-north", "the one that asks for more labels")
 	s.service.Must("keep", "set", "ferries", "--span", "2d")
 	assert.Contains(t, s.service.Must("keep", "show", "ferries"), "its own")
 	s.service.Must("keep", "set", "ferries", "--inherit")
 	assert.Contains(t, s.service.Must("policy", "list"), "any moment of the last 9 days")
-	assert.Contains(t, s.service.Must("cluster", "list", "--label", "tier=copper"), "There is no such cluster.")
-	s.refused(3, []string{"no longer apply to 0 clusters, and what its calendar has (1)", "confirm with the policy's name: gold"}, "policy", "remove", "gold")
-	s.service.Must("policy", "remove", "gold", "--confirm", "gold")
-	assert.Contains(t, s.service.Must("calendar", "list"), "Nothing recurs yet")
-	s.refused(1, []string{"no such policy"}, "policy", "remove", "gold")
+	assert.Contains(t, s.service.Must("cluster", "list", "--label", "fleet=inner"), "There is no such cluster.")
+	s.refused(3, []string{"no longer apply to 0 clusters, and what its calendar has (1)", "confirm with the policy's name: outer"}, "policy", "remove", "outer")
+	s.service.Must("policy", "remove", "outer", "--confirm", "outer")
+	assert.Contains(t, s.service.Must("calendar", "list"), "Nothing is scheduled yet")
+	s.refused(1, []string{"no such policy"}, "policy", "remove", "outer")
 }

@@ -30,7 +30,7 @@ func TestRebuild(t *testing.T) {
 	testbed.One[string](s.Bed, s.db, "select pg_switch_wal()::text")
 	s.commit(1)
 	s.captured()
-	s.Eventually("the deed is in the store", func() bool {
+	s.Eventually("the operation is in the store", func() bool {
 		var l api.Located
 		s.service.JSON(&l, "segment", "locate", "before tx "+xid, "--cluster", "ferries")
 		return l.Where == "store"

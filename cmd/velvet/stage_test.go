@@ -117,7 +117,7 @@ func (s *stage) step(k api.Copy, moment string) (api.Copy, *pgx.Conn) {
 	return s.stands(moment, "copy", "step", k.ID, moment)
 }
 
-// stands runs a command behind which a copy stands at a moment.
+// stands runs a command after which a copy stands at a moment.
 func (s *stage) stands(moment string, command ...string) (api.Copy, *pgx.Conn) {
 	s.Helper()
 	var k api.Copy

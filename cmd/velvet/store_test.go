@@ -206,7 +206,7 @@ func TestSecondStore(t *testing.T) {
 	assert.Equal(t, "0,1,2,3,10,11", testbed.One[string](s.Bed, conn, numbersOf))
 	assert.Contains(t, s.service.Must("prove", "run", k.ID), "verdict: passed")
 	s.discard(k)
-	assert.Contains(t, s.service.Must("store", "audit", "--full", "--mend"), "mended")
+	assert.Contains(t, s.service.Must("store", "audit", "--full", "--fix"), "fixed")
 	assert.Equal(t, whole, s.objects(root), "every byte is as it was")
 	assert.Contains(t, s.service.Must("store", "audit", "--full"), "and nothing else")
 
@@ -216,7 +216,7 @@ func TestSecondStore(t *testing.T) {
 			flip(t, path, content, random)
 		}
 	}
-	assert.Contains(t, s.service.Must("store", "audit", "--full", "--mend"), "mended")
+	assert.Contains(t, s.service.Must("store", "audit", "--full", "--fix"), "fixed")
 	assert.Contains(t, s.service.Must("store", "audit", "--full"), "and nothing else")
 	var list []api.Backup
 	s.service.JSON(&list, "backup", "list", "ferries")

@@ -183,7 +183,7 @@ func TestSynchronousCapture(t *testing.T) {
 	s.discard(k)
 }
 
-// TestAHoleIsToldAndGoneBeyond loses the slot and the WAL behind it while nobody captures.
+// TestAHoleIsToldAndGoneBeyond loses the slot and the WAL after it while nobody captures.
 func TestAHoleIsToldAndGoneBeyond(t *testing.T) {
 	t.Parallel()
 	s := newStage(t)
@@ -198,7 +198,7 @@ func TestAHoleIsToldAndGoneBeyond(t *testing.T) {
 		s.ferries.Exec("postgres", "select pg_switch_wal()", "insert into booking select n, '' from generate_series(100000, 100100) n on conflict do nothing", "checkpoint")
 	}
 	s.service.Start()
-	s.Eventually("capture goes on behind the hole", func() bool { k := s.cluster(); return k.Capture.State == "streaming" && len(k.Holes) == 1 })
+	s.Eventually("capture goes on after the hole", func() bool { k := s.cluster(); return k.Capture.State == "streaming" && len(k.Holes) == 1 })
 	later := s.commit(3)
 	s.captured()
 	assert.Regexp(t, "the replication slot was dropped or invalidated, and the server had removed the WAL before it was captured", s.service.Must("reach", "ferries"))

@@ -204,7 +204,7 @@ func (j *journey) everyMoment(t *testing.T) {
 		{"tx " + j.updated, "300 20000 40 70"},
 		{"before lsn " + j.between, "45150 20000 40 70"},
 		{"lsn " + j.between, "45150 20000 40 70"},
-		{"mark \"high tide\"", "45150 20000 40 70"},
+		{"restore point \"high tide\"", "45150 20000 40 70"},
 		{"before delete of booking", "300 20000 40 70"},
 		{"before truncate of berth", "300 0 40 70"},
 		{"before drop of invoice", "300 0 0 70"},

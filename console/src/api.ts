@@ -93,7 +93,7 @@ export const useStore = () => useQuery({ queryKey: ["store"], queryFn: () => ans
 export const useAudit = (task: string) =>
   useQuery({ queryKey: ["audit", task], queryFn: () => answer(api.GET("/store/audits/{task}", { params: { path: { task } } })) });
 export const useLookThrough = () =>
-  useMutation({ mutationFn: (body: { full: boolean; mend: boolean }) => answer(api.POST("/store/audits", { body })), onSuccess: refresh });
+  useMutation({ mutationFn: (body: { full: boolean; fix: boolean }) => answer(api.POST("/store/audits", { body })), onSuccess: refresh });
 export const useCopies = (cluster: string) =>
   useQuery({ queryKey: ["copies", cluster], queryFn: () => answer(api.GET("/copies", { params: { query: { cluster } } })).then((l) => l ?? []) });
 export const useCopy = (copy: string) =>

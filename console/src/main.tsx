@@ -35,7 +35,7 @@ async function begin() {
   );
 }
 
-// A link opened in this very tab changes only what is behind the "#".
+// A link opened in this very tab changes only what is after the "#".
 window.addEventListener("hashchange", () => {
   if (location.hash.startsWith("#enter=")) location.reload();
 });

@@ -21,10 +21,10 @@ const routes = [
     getParentRoute: () => frame,
     path: "/",
     component: Clusters,
-    validateSearch: (s: Record<string, unknown>): { q?: string; sort?: Sort; needy?: boolean } => ({
+    validateSearch: (s: Record<string, unknown>): { q?: string; sort?: Sort; attention?: boolean } => ({
       ...(typeof s.q === "string" ? { q: s.q } : {}),
       ...(typeof s.sort === "string" && ["needs", "name", "reach", "promise", "lag", "base", "proof"].includes(s.sort) ? { sort: s.sort as Sort } : {}),
-      ...(s.needy === true ? { needy: true } : {}),
+      ...(s.attention === true ? { attention: true } : {}),
     }),
   }),
   createRoute({

@@ -15,7 +15,7 @@ export interface paths {
         get: operations["show-backup"];
         put?: never;
         post?: never;
-        /** Let a base backup go */
+        /** Delete a base backup */
         delete: operations["drop-backup"];
         options?: never;
         head?: never;
@@ -64,7 +64,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List what recurs, with its next runs */
+        /** List recurring work, with its next runs */
         get: operations["list-calendar"];
         put?: never;
         /** Put something into the calendar */
@@ -206,7 +206,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Stop capturing; the server keeps WAL back until it is started again */
+        /** Stop capturing; the server retains WAL in the slot until it is started again */
         post: operations["stop-capture"];
         delete?: never;
         options?: never;
@@ -325,7 +325,7 @@ export interface paths {
         };
         /** Show a cluster's keep rule and its pins */
         get: operations["show-keep"];
-        /** Set a cluster's own keep rule; nothing is let go by that */
+        /** Set a cluster's own keep rule; nothing is deleted by that */
         put: operations["set-keep"];
         post?: never;
         /** Take a cluster's own keep rule away: that of its policy, or the default, applies */
@@ -344,7 +344,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Let go just what a preview showed */
+        /** Delete just what a preview showed */
         post: operations["apply-keep"];
         delete?: never;
         options?: never;
@@ -361,7 +361,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Tell what applying a keep rule would let go, and why */
+        /** Tell what applying a keep rule would delete, and why */
         post: operations["preview-keep"];
         delete?: never;
         options?: never;
@@ -378,7 +378,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Take back what was deleted and is not gone for good yet */
+        /** Take back what was deleted and is not permanently deleted yet */
         post: operations["undo-keep"];
         delete?: never;
         options?: never;
@@ -738,7 +738,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Run the SQL that mends what a cluster lacks, and look again */
+        /** Run the SQL that fixes what a cluster lacks, and look again */
         post: operations["apply-readiness"];
         delete?: never;
         options?: never;
@@ -770,7 +770,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List the base backups that were taken, also those let go since, with what each read and stored */
+        /** List the base backups that were taken, also those deleted since, with what each read and stored */
         get: operations["report-backups"];
         put?: never;
         post?: never;
@@ -1027,10 +1027,10 @@ export interface components {
             login?: components["schemas"]["Login"];
         };
         AuditRequest: {
+            /** @description bring back from the second store what the first lacks or has damaged, and the other way round */
+            fix?: boolean;
             /** @description read every byte; else only look whether everything is there */
             full?: boolean;
-            /** @description bring back from the second store what the first lacks or has damaged, and the other way round */
-            mend?: boolean;
         };
         AuditResult: {
             /**
@@ -1142,7 +1142,7 @@ export interface components {
             bytesStored: number;
             /** @description name */
             cluster: string;
-            /** @description it has been let go since */
+            /** @description it has been deleted since */
             dropped: boolean;
             id: string;
             /** @enum {string} */
@@ -1315,7 +1315,7 @@ export interface components {
              */
             measuredAt: string;
             name: string;
-            /** @description what needs a person, the worst first */
+            /** @description what needs attention, the worst first */
             needs: components["schemas"]["Need"][] | null;
             /** @description name of the policy that applies to it */
             policy?: string;
@@ -1447,10 +1447,10 @@ export interface components {
             holes: components["schemas"]["Hole"][] | null;
             /** @description newest first */
             incidents: components["schemas"]["Incident"][] | null;
-            marks: components["schemas"]["Notch"][] | null;
             /** @description equal parts from from to to */
             rates: components["schemas"]["Rate"][] | null;
             reach: components["schemas"]["Span"][] | null;
+            restorePoints: components["schemas"]["Notch"][] | null;
             /** Format: date-time */
             to: string;
         };
@@ -1494,11 +1494,11 @@ export interface components {
             detail?: string;
             /** @description the second store has it whole */
             elsewhere: boolean;
+            /** @description it was brought back from the second store */
+            fixed: boolean;
             key: string;
             /** @enum {string} */
             kind: "missing" | "damaged" | "foreign" | "unreferenced";
-            /** @description it was brought back from the second store */
-            mended: boolean;
         };
         Entry: {
             /** @description name */
@@ -1524,17 +1524,21 @@ export interface components {
             /** @enum {string} */
             work: "backup" | "keep" | "audit";
         };
+        Fixed: {
+            applied: components["schemas"]["ReadinessApplied"];
+            report: components["schemas"]["ReadinessReport"];
+        };
         Hole: {
             cause: string;
             from: string;
-            /** @description it was let go by rule */
+            /** @description it was deleted by rule */
             meant: boolean;
             /** Format: int32 */
             timeline: number;
             to: string;
             /**
              * Format: date-time
-             * @description moments can be reached again from then on; missing while no base backup has been taken behind it
+             * @description moments can be reached again from then on; missing while no base backup has been taken after it
              */
             until?: string;
         };
@@ -1546,7 +1550,7 @@ export interface components {
             reasons: string[] | null;
             /**
              * Format: date-time
-             * @description when somebody said that it was meant
+             * @description when somebody said that it was intended
              */
             settled?: string;
             /**
@@ -1585,7 +1589,7 @@ export interface components {
             timeline: number;
         };
         KeepPreview: {
-            /** @description reach when what is releasable has been let go */
+            /** @description reach when what is releasable has been deleted */
             after: components["schemas"]["Span"][] | null;
             /** Format: date-time */
             asOf: string;
@@ -1595,12 +1599,12 @@ export interface components {
             before: components["schemas"]["Span"][] | null;
             /**
              * Format: int64
-             * @description bytes of packs that would go, where it was measured and can be known
+             * @description bytes of packs that would be deleted, where it was measured and can be known
              */
             freesBackups?: number;
             /**
              * Format: int64
-             * @description bytes of WAL that would go
+             * @description bytes of WAL that would be deleted
              */
             freesWal: number;
             /** @description every promised moment can be reached */
@@ -1616,7 +1620,7 @@ export interface components {
              */
             promised: string;
             rule: components["schemas"]["KeepRule"];
-            /** @description names just what would go; give it to apply */
+            /** @description names exactly what would be deleted; give it to apply */
             token: string;
             /** @description by timeline and place */
             wal: components["schemas"]["KeepWAL"][] | null;
@@ -1698,7 +1702,7 @@ export interface components {
         Link: {
             /** Format: date-time */
             expires: string;
-            /** @description to be put behind the service's address */
+            /** @description to be put after the service's address */
             path: string;
         };
         Located: {
@@ -1745,10 +1749,6 @@ export interface components {
              * @description on 127.0.0.1; left out, a free one is chosen
              */
             port?: number;
-        };
-        Mended: {
-            applied: components["schemas"]["ReadinessApplied"];
-            report: components["schemas"]["ReadinessReport"];
         };
         Moment: {
             /** @description transactions on both sides, in the order of the log */
@@ -1823,7 +1823,7 @@ export interface components {
         Policy: {
             /**
              * Format: int64
-             * @description a capture that stands still for so long needs a person
+             * @description a capture that stands still for so long needs attention
              */
             captureAlertSeconds?: number;
             /** @description names of those it applies to */
@@ -1940,7 +1940,7 @@ export interface components {
             /** @description what there is */
             found: string;
             id: string;
-            /** @description what mends it, to be run by a superuser of the cluster */
+            /** @description what fixes it, to be run by a superuser of the cluster */
             sql?: string[] | null;
             /** @enum {string} */
             state: "needed" | "advised" | "choice" | "unknown" | "ok";
@@ -2285,12 +2285,12 @@ export interface components {
         };
         TableChange: {
             database?: string;
-            /** @description truncate, drop, create, rewrite */
-            deeds?: string[] | null;
             /** Format: int64 */
             deleted: number;
             /** Format: int64 */
             inserted: number;
+            /** @description truncate, drop, create, rewrite */
+            operations?: string[] | null;
             /** @description with its schema unless that is public; the file where nobody knows the name */
             table: string;
             /** Format: int64 */
@@ -2378,17 +2378,17 @@ export interface components {
             committed: boolean;
             /** @description name, where it is known */
             database?: string;
+            /**
+             * Format: int64
+             * @description dropped
+             */
+            droppedDatabases: number;
             /** @description start of its first record */
             first: string;
             /** @description of a two-phase transaction */
             gid?: string;
             /** @description why the cluster's rule marks it */
             incident?: string[] | null;
-            /**
-             * Format: int64
-             * @description dropped
-             */
-            lostDatabases: number;
             /** @description start of its commit or abort record */
             lsn: string;
             /**
@@ -2398,7 +2398,7 @@ export interface components {
             newDatabases: number;
             /** @description it may have begun before the captured WAL: it did at least this */
             partial: boolean;
-            /** @description somebody has said that the incident was meant */
+            /** @description somebody has said that the incident was intended */
             settled: boolean;
             /**
              * Format: int64
@@ -3043,7 +3043,7 @@ export interface operations {
                 to?: string;
                 /** @description LSN: commit records that begin before it */
                 before?: string;
-                /** @description LSN: commit records that begin behind it */
+                /** @description LSN: commit records that begin after it */
                 after?: string;
                 order?: "newest" | "oldest" | "biggest";
                 limit?: number;
@@ -4251,7 +4251,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Mended"];
+                    "application/json": components["schemas"]["Fixed"];
                 };
             };
             /** @description Error */
@@ -4654,7 +4654,7 @@ export interface operations {
     "read-task-log": {
         parameters: {
             query?: {
-                /** @description only lines behind this number */
+                /** @description only lines after this number */
                 after?: number;
             };
             header?: never;

@@ -1,6 +1,6 @@
-// Package attention tells what about a cluster needs a person, the worst first.
+// Package attention tells what about a cluster needs attention, the worst first.
 //
-// Invariant: each need is one sentence and one thing to do; what mends itself, or is
+// Invariant: each need is one sentence and one thing to do; what fixes itself, or is
 // merely young, is no need. Time comes from the caller.
 package attention
 
@@ -31,7 +31,7 @@ const (
 
 var order = []Kind{Capture, Store, NoBase, Hole, Promise, Late, Clock, Incident, Damage}
 
-// Need is one thing that needs a person.
+// Need is one thing that needs attention.
 type Need struct {
 	Kind    Kind
 	Text    string // one sentence
@@ -75,8 +75,8 @@ type Cluster struct {
 // Gap is WAL that is missing.
 type Gap struct {
 	Text   string // where
-	Closed bool   // a base backup behind it carries on
-	Meant  bool   // it was let go by rule
+	Closed bool   // a base backup after it carries on
+	Meant  bool   // it was deleted by rule
 }
 
 // lateAfter is how much later than due a base backup may be complete; slack is by how
@@ -99,7 +99,7 @@ func because(problem string) string {
 	return ": " + problem
 }
 
-// Needs lists what needs a person, the worst first.
+// Needs lists what needs attention, the worst first.
 func Needs(k Cluster, now time.Time) []Need {
 	list := []Need{}
 	add := func(kind Kind, command, text string, args ...any) {
@@ -108,7 +108,7 @@ func Needs(k Cluster, now time.Time) []Need {
 	still := now.Sub(k.CaptureSince)
 	switch {
 	case !k.CaptureWanted:
-		add(Capture, "velvet capture start "+k.Name, "Capture was stopped %s ago: what is committed now cannot be rewound to, and the server keeps its WAL back.", Ago(still))
+		add(Capture, "velvet capture start "+k.Name, "Capture was stopped %s ago: what is committed now cannot be rewound to, and the server retains its WAL.", Ago(still))
 	case k.CaptureFailed:
 		add(Capture, "velvet cluster ready "+k.Name, "Capture has failed: %s", k.CaptureProblem)
 	case !k.CaptureRuns && still > k.CaptureAlert:
@@ -157,7 +157,7 @@ func Needs(k Cluster, now time.Time) []Need {
 		add(Damage, "velvet backup list "+k.Name, "The newest base backup found %s: the server's disk or memory is suspect.", figures.Of(int(k.PageFaults), "damaged page"))
 	}
 	if k.LostBases > 0 {
-		add(Damage, "velvet store audit --full", "%s cannot be read, as an audit found: mend the store, or drop what is damaged.", figures.Of(k.LostBases, "base backup"))
+		add(Damage, "velvet store audit --full", "%s cannot be read, as an audit found: fix the store, or drop what is damaged.", figures.Of(k.LostBases, "base backup"))
 	}
 	slices.SortStableFunc(list, func(a, b Need) int { return cmp.Compare(slices.Index(order, a.Kind), slices.Index(order, b.Kind)) })
 	return list

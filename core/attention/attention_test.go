@@ -29,7 +29,7 @@ func TestNeeds(t *testing.T) {
 		{"nothing to restore", func(k *Cluster) { k.Bases, k.HeldFrom = 0, nil }, []Kind{NoBase}, "no base backup"},
 		{"the first is being taken", func(k *Cluster) { k.Bases, k.HeldFrom, k.BaseRunning = 0, nil, true }, nil, ""},
 		{"a hole", func(k *Cluster) { k.Holes = []Gap{{Text: "from 0/1 to 0/2"}} }, []Kind{Hole}, "from 0/1 to 0/2"},
-		{"a hole behind which it goes on", func(k *Cluster) { k.Holes = []Gap{{Closed: true}, {Meant: true}} }, nil, ""},
+		{"a hole after which it goes on", func(k *Cluster) { k.Holes = []Gap{{Closed: true}, {Meant: true}} }, nil, ""},
 		{"promise not held", func(k *Cluster) { at := days(3); k.HeldFrom = &at }, []Kind{Promise}, "only those since 2026-11-20 12:00 UTC"},
 		{"a cluster too young for its promise", func(k *Cluster) { at := days(3); k.HeldFrom, k.Added = &at, days(3) }, nil, ""},
 		{"late", func(k *Cluster) { k.LateSince = now.Add(-3 * time.Hour) }, []Kind{Late}, "due at 2026-11-23 09:00 UTC"},

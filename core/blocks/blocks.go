@@ -25,7 +25,7 @@ type Changed struct {
 	Fork   Fork
 	Blocks []uint32 // rising, without repeats
 	// Cut is the smallest number of pages that the fork had meanwhile, or NotCut: it
-	// was truncated to so many, or made anew with 0. What lies behind it and is not in
+	// was truncated to so many, or made anew with 0. What lies after it and is not in
 	// Blocks is gone. Of a database whose files were copied as files there is a Fork
 	// with filenode 0 and Cut 0: its pages are in no record.
 	Cut uint32

@@ -138,7 +138,7 @@ func TestAnUntouchedFileIsNotRead(t *testing.T) {
 	}{
 		"the page itself":              {Fork{Relation: touched}, 64, 128, []uint32{70}},
 		"pages in front of it":         {Fork{Relation: touched}, 0, 64, nil},
-		"pages behind it":              {Fork{Relation: touched}, 128, 192, nil},
+		"pages after it":               {Fork{Relation: touched}, 128, 192, nil},
 		"another fork":                 {Fork{Relation: touched, Number: 2}, 64, 128, nil},
 		"the same number elsewhere":    {Fork{Relation: wal.RelationRef{Space: 1664, Database: 5, Filenode: 1}}, 64, 128, nil},
 		"the same in another database": {Fork{Relation: wal.RelationRef{Space: 1663, Database: 6, Filenode: 1}}, 64, 128, nil},

@@ -221,7 +221,7 @@ func Shift(jitter int, names ...string) time.Duration {
 	return time.Duration(h.Sum64()%uint64(jitter*60)) * time.Second
 }
 
-// Next is the first time behind a moment at which work is due, by a shift later than
+// Next is the first time after a moment at which work is due, by a shift later than
 // written down.
 func (c *Calendar) Next(after time.Time, shift time.Duration) (Run, error) {
 	from := after.Add(-shift)
@@ -243,7 +243,7 @@ func (c *Calendar) Next(after time.Time, shift time.Duration) (Run, error) {
 	}
 }
 
-// Upcoming lists the next n runs behind a moment.
+// Upcoming lists the next n runs after a moment.
 func (c *Calendar) Upcoming(after time.Time, n int, shift time.Duration) ([]Run, error) {
 	var list []Run
 	for range n {
@@ -258,19 +258,19 @@ func (c *Calendar) Upcoming(after time.Time, n int, shift time.Duration) ([]Run,
 	return list, nil
 }
 
-// Latest is the newest time up to a moment, and behind another, at which work was due;
+// Latest is the newest time up to a moment, and after another, at which work was due;
 // ok is false if there was none.
-func (c *Calendar) Latest(behind, upTo time.Time, shift time.Duration) (due time.Time, ok bool) {
+func (c *Calendar) Latest(after, upTo time.Time, shift time.Duration) (due time.Time, ok bool) {
 	for {
-		r, err := c.Next(behind, shift)
+		r, err := c.Next(after, shift)
 		if err != nil || r.At.After(upTo) {
 			return due, ok
 		}
-		due, ok, behind = r.At, true, r.At
+		due, ok, after = r.At, true, r.At
 	}
 }
 
-// due is the first time behind a moment that is written down.
+// due is the first time after a moment that is written down.
 func (c *Calendar) due(after time.Time) (Run, bool) {
 	if c.every > 0 {
 		return Run{At: after.Truncate(c.every).Add(c.every)}, true
@@ -327,9 +327,9 @@ func (c *Calendar) times(day time.Time) []Run {
 func (c *Calendar) resolve(day time.Time, hour, minute int, hourly bool) []Run {
 	wall := time.Date(day.Year(), day.Month(), day.Day(), hour, minute, 0, 0, time.UTC)
 	_, before := wall.Add(-24 * time.Hour).In(c.zone).Zone()
-	_, behind := wall.Add(24 * time.Hour).In(c.zone).Zone()
+	_, after := wall.Add(24 * time.Hour).In(c.zone).Zone()
 	var found []Run
-	for _, offset := range []int{before, behind} {
+	for _, offset := range []int{before, after} {
 		at := wall.Add(-time.Duration(offset) * time.Second)
 		if _, real := at.In(c.zone).Zone(); real == offset && (len(found) == 0 || !found[0].At.Equal(at)) {
 			found = append(found, Run{At: at})
@@ -351,7 +351,7 @@ func (c *Calendar) resolve(day time.Time, hour, minute int, hourly bool) []Run {
 // week, and what clocks jump.
 const longestQuiet = 8 * 24 * time.Hour
 
-// outOfQuiet moves a run behind the quiet windows that it lies in.
+// outOfQuiet moves a run after the quiet windows that it lies in.
 func (c *Calendar) outOfQuiet(r Run) (Run, bool) {
 	for limit := r.At.Add(longestQuiet); r.At.Before(limit); {
 		end, in := c.quietUntil(r.At)

@@ -155,7 +155,7 @@ func TestNextRises(t *testing.T) {
 		between := at.Add(time.Duration(rapid.Int64Range(0, int64(first.At.Sub(at))-1).Draw(t, "between")))
 		again, err := c.Next(between, shift)
 		require.NoError(t, err)
-		require.True(t, again.At.Equal(first.At), "%s behind %s, %s behind %s", first.At, at, again.At, between)
+		require.True(t, again.At.Equal(first.At), "%s after %s, %s after %s", first.At, at, again.At, between)
 		last, ok := c.Latest(at, first.At, shift)
 		require.True(t, ok)
 		require.True(t, last.Equal(first.At))

@@ -42,7 +42,7 @@ type Discrepancy struct {
 	Costs  bool // something cannot be restored because of it
 
 	Elsewhere bool // the second store has it whole
-	Mended    bool // it was brought back from the second store
+	Fixed     bool // it was brought back from the second store
 }
 
 // Books is what a store should hold, while it is compared with what it does.
@@ -144,7 +144,7 @@ func (b *Books) Lost(key, why string) {
 
 // Elsewhere notes that a missing or damaged object is whole in another place, and
 // whether it was brought back from there: it costs nothing then.
-func (b *Books) Elsewhere(key string, mended bool) {
+func (b *Books) Elsewhere(key string, fixed bool) {
 	e := b.wanted[key]
 	if e == nil {
 		return
@@ -155,7 +155,7 @@ func (b *Books) Elsewhere(key string, mended bool) {
 	e.bad, e.seen = false, true
 	for i := range b.findings {
 		if f := &b.findings[i]; f.Key == key {
-			f.Costs, f.Mended, f.Elsewhere = false, mended, true
+			f.Costs, f.Fixed, f.Elsewhere = false, fixed, true
 		}
 	}
 }
@@ -184,7 +184,7 @@ func (b *Books) Wanted() []string {
 	return keys
 }
 
-// Close gives every finding, those that cost something first, and what is lost by
+// Close gives every finding, those that prevent a restore first, and what is lost by
 // cluster id. It is called when all that the store holds was seen.
 func (b *Books) Close() ([]Discrepancy, map[string]Losses) {
 	lost := make(map[string]Losses)
@@ -284,9 +284,9 @@ func cut(list []reach.WAL, t pg.Timeline, from, to pg.LSN, newest time.Time) (le
 			left = append(left, before)
 		}
 		if w.End > to {
-			behind := w
-			behind.Start = to
-			left = append(left, behind)
+			after := w
+			after.Start = to
+			left = append(left, after)
 		}
 	}
 	return left

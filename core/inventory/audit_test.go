@@ -112,8 +112,8 @@ func TestFindingsAgainstAModel(t *testing.T) {
 			}
 			d := Discrepancy{Kind: kind, Key: o.Key, Costs: !o.Remade}
 			if rapid.Bool().Draw(t, "the second store has it") {
-				d.Elsewhere, d.Costs, d.Mended = true, false, rapid.Bool().Draw(t, "mended")
-				b.Elsewhere(o.Key, d.Mended)
+				d.Elsewhere, d.Costs, d.Fixed = true, false, rapid.Bool().Draw(t, "fixed")
+				b.Elsewhere(o.Key, d.Fixed)
 			}
 			want[o.Key] = d
 			if !d.Costs {
@@ -134,7 +134,7 @@ func TestFindingsAgainstAModel(t *testing.T) {
 		for i, f := range findings {
 			f.Detail = ""
 			require.Equal(t, want[f.Key], f)
-			require.False(t, i > 0 && f.Costs && !findings[i-1].Costs, "what costs something comes first")
+			require.False(t, i > 0 && f.Costs && !findings[i-1].Costs, "what prevents a restore comes first")
 		}
 		require.Len(t, lost["ferries"].Backups, len(backups))
 		for _, id := range lost["ferries"].Backups {
@@ -150,14 +150,14 @@ func TestFindingsAgainstAModel(t *testing.T) {
 // TestWhatOnlyPassesIsTakenBack looks through a store while backups come and go.
 func TestWhatOnlyPassesIsTakenBack(t *testing.T) {
 	b := NewBooks([]string{"ferries"})
-	b.Want(Object{Key: "let go meanwhile", Cluster: "ferries", Segment: seg(1)})
+	b.Want(Object{Key: "deleted meanwhile", Cluster: "ferries", Segment: seg(1)})
 	b.Want(Object{Key: "lost", Cluster: "ferries", Backups: []string{"a", "b"}})
 	b.Want(Object{Key: "there", Cluster: "ferries", Backups: []string{"b"}})
 	for _, key := range []string{"there", "recorded meanwhile", "being written", "stray"} {
 		b.See(key, "ferries")
 	}
 	b.See("of a new cluster", "lights")
-	assert.ElementsMatch(t, []string{"let go meanwhile", "lost", "recorded meanwhile", "being written", "stray", "of a new cluster"}, b.Unclear())
+	assert.ElementsMatch(t, []string{"deleted meanwhile", "lost", "recorded meanwhile", "being written", "stray", "of a new cluster"}, b.Unclear())
 	now := NewBooks(nil)
 	now.Want(Object{Key: "lost", Cluster: "ferries", Backups: []string{"b"}}) // for a was dropped
 	now.Want(Object{Key: "there", Cluster: "ferries", Backups: []string{"b"}})

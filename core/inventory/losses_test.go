@@ -12,7 +12,7 @@ import (
 )
 
 // TestLossesAgainstAModel holds what is left of a cluster without what is lost: of every place in its WAL it is known
-// whether it can be read, and a stretch that was cut claims no commit that lies behind the cut.
+// whether it can be read, and a stretch that was cut claims no commit that lies after the cut.
 func TestLossesAgainstAModel(t *testing.T) {
 	const quarter = pg.LSN(pg.DefaultSegmentSize / 4)
 	at := func(minute int) time.Time { return time.Date(2026, 11, 26, 9, minute, 0, 0, time.UTC) }

@@ -8,7 +8,7 @@ import (
 )
 
 // Cost is what going back to a boundary throws away: the transactions that committed
-// behind it, and what they did to each table.
+// after it, and what they did to each table.
 type Cost struct {
 	Transactions int64
 	Tables       []TableSum // in the order of how much was done to them

@@ -14,8 +14,8 @@ type Commit struct {
 	Time time.Time  `json:"time"`
 }
 
-// Mark is a named restore point.
-type Mark struct {
+// RestorePoint is a named restore point.
+type RestorePoint struct {
 	Name string
 	LSN  pg.LSN // start of its record
 	Time time.Time
@@ -44,10 +44,10 @@ type Head struct {
 	First, Last      Commit     // in the order of the log; zero without commits
 	// Most is what one transaction did at most to users' tables, by kind, and MostRows
 	// how many rows one changed. A dropped database is a drop, too.
-	Most     Counts
-	MostRows int64
-	Marks    []Mark
-	Tables   []TableSum
+	Most          Counts
+	MostRows      int64
+	RestorePoints []RestorePoint
+	Tables        []TableSum
 
 	at map[sumKey]int // of Tables, once they are many
 }
@@ -81,7 +81,7 @@ func (h *Head) add(t *Transaction, tables []TableChange) {
 	if t.Time.After(h.Latest) {
 		h.Latest = t.Time
 	}
-	all := Counts{Drop: int64(len(t.LostDatabases))}
+	all := Counts{Drop: int64(len(t.DroppedDatabases))}
 	for i := range tables {
 		h.addTable(&tables[i])
 		if !tables[i].System() {
@@ -176,8 +176,8 @@ func (h *Head) write(w *writer) {
 		w.int(n)
 	}
 	w.int(h.MostRows)
-	w.count(len(h.Marks))
-	for _, m := range h.Marks {
+	w.count(len(h.RestorePoints))
+	for _, m := range h.RestorePoints {
 		w.text(m.Name)
 		w.lsn(m.LSN)
 		w.time(m.Time)
@@ -206,7 +206,7 @@ func (h *Head) read(p *parser) {
 	}
 	h.MostRows = p.int()
 	for range p.count() {
-		h.Marks = append(h.Marks, Mark{p.text(), p.lsn(), p.time()})
+		h.RestorePoints = append(h.RestorePoints, RestorePoint{p.text(), p.lsn(), p.time()})
 	}
 	n := p.count()
 	for range n {

@@ -41,7 +41,7 @@ func (r Rule) Judge(t *Transaction, tables []TableChange, rows func(TableChange)
 			why = append(why, i)
 		}
 	}
-	if r.Drops && len(t.LostDatabases) > 0 {
+	if r.Drops && len(t.DroppedDatabases) > 0 {
 		why = append(why, Incident{Kind: Drop, Reason: "a database was dropped"})
 	}
 	return why

@@ -66,7 +66,7 @@ func (r *Recorder) See(rec *wal.Record, v *pg.Version) (*Transaction, error) {
 		}
 		switch m := body.(type) {
 		case wal.RestorePoint:
-			r.head.Marks = append(r.head.Marks, Mark{m.Name, rec.Start, m.Time})
+			r.head.RestorePoints = append(r.head.RestorePoints, RestorePoint{m.Name, rec.Start, m.Time})
 		case wal.ParameterChange:
 			if m.WALLevel == wal.LevelMinimal {
 				return nil, &wal.Damage{LSN: rec.Start, Reason: "wal_level was lowered to minimal: nothing from here on can be replayed"}

@@ -45,7 +45,7 @@ func TestHeadSumsWhatCommitted(t *testing.T) {
 	assert.Equal(t, pg.FullXID(1<<32|133), h.Last.XID)
 	require.Len(t, h.Tables, 2)
 	assert.Equal(t, []int64{1, 3, 2}, []int64{h.Tables[0].Sum[Insert], h.Tables[0].Sum[Delete], h.Tables[0].Most[Delete]})
-	assert.Equal(t, "low tide", h.Marks[0].Name)
+	assert.Equal(t, "low tide", h.RestorePoints[0].Name)
 	require.Len(t, s.State.Open, 1)
 	assert.Equal(t, pg.XID(134), s.State.Open[0].XID)
 
@@ -194,7 +194,7 @@ func TestIncidents(t *testing.T) {
 	require.Len(t, both, 2, "also after one that nobody knows")
 	assert.Equal(t, "crew.passenger was truncated", both[0].Reason)
 	assert.True(t, strings.HasPrefix(both[1].Reason, "at least "), "what came before the known WAL is not counted")
-	assert.Len(t, DefaultRule.Judge(&Transaction{Committed: true, LostDatabases: []uint32{5}}, nil, nil), 1)
+	assert.Len(t, DefaultRule.Judge(&Transaction{Committed: true, DroppedDatabases: []uint32{5}}, nil, nil), 1)
 }
 
 func fuzzSeeds(f *testing.F) {

@@ -42,10 +42,10 @@ type Transaction struct {
 	Dropped   []wal.RelationRef // files that went at its end
 	Named     []Named           // files made, with their names; not kept in an index
 	Truncated []uint32          // oids of truncated tables, where the log names them
-	// NewDatabases and LostDatabases are oids.
-	NewDatabases, LostDatabases []uint32
-	Bytes                       int64 // of WAL
-	mixed                       bool  // several of its ids made files, so that Created is not in the order of the log
+	// NewDatabases and DroppedDatabases are oids.
+	NewDatabases, DroppedDatabases []uint32
+	Bytes                          int64 // of WAL
+	mixed                          bool  // several of its ids made files, so that Created is not in the order of the log
 }
 
 // Open is what a transaction id has done so far: a transaction or sub-transaction
@@ -59,9 +59,9 @@ type Open struct {
 	Changes  []Change
 	Created  []wal.RelationRef
 	Filled   []wal.RelationRef
-	// Truncated, NewDatabases and LostDatabases are oids.
-	Truncated, NewDatabases, LostDatabases []uint32
-	Named                                  []Named
+	// Truncated, NewDatabases and DroppedDatabases are oids.
+	Truncated, NewDatabases, DroppedDatabases []uint32
+	Named                                     []Named
 
 	last  int                     // index of the change that was counted last
 	at    map[wal.RelationRef]int // of Changes, once they are many
@@ -106,7 +106,7 @@ func NewBuilder(s State) *Builder {
 	return b
 }
 
-// State gives what a Builder needs to go on behind the records seen so far. It
+// State gives what a Builder needs to go on after the records seen so far. It
 // shares nothing with the builder.
 func (b *Builder) State() State {
 	s := b.state
@@ -248,7 +248,7 @@ func (b *Builder) seeOther(body wal.Body, o *Open) {
 		}
 	case wal.DatabaseDrop:
 		if o != nil {
-			o.LostDatabases = append(o.LostDatabases, v.Database)
+			o.DroppedDatabases = append(o.DroppedDatabases, v.Database)
 		}
 	case wal.Prepare:
 		for _, xid := range append([]pg.XID{v.XID}, v.Subxacts...) {
@@ -424,7 +424,7 @@ func (b *Builder) gather(t *Transaction, all *Open, xid pg.XID) {
 	t.Named = append(t.Named, o.Named...)
 	t.Truncated = append(t.Truncated, o.Truncated...)
 	t.NewDatabases = append(t.NewDatabases, o.NewDatabases...)
-	t.LostDatabases = append(t.LostDatabases, o.LostDatabases...)
+	t.DroppedDatabases = append(t.DroppedDatabases, o.DroppedDatabases...)
 	for _, c := range o.Changes {
 		all.add(c)
 	}

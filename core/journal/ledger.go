@@ -37,7 +37,7 @@ func (t *Transaction) flags() (f uint64) {
 	if len(t.Created)+len(t.Dropped) > 0 {
 		f |= flagFiles
 	}
-	if t.GID != "" || len(t.Truncated)+len(t.NewDatabases)+len(t.LostDatabases) > 0 {
+	if t.GID != "" || len(t.Truncated)+len(t.NewDatabases)+len(t.DroppedDatabases) > 0 {
 		f |= flagRare
 	}
 	return f
@@ -87,7 +87,7 @@ func (l *ledgerWriter) add(t *Transaction) {
 		l.w.bytes([]byte(t.GID))
 		l.w.oids(t.Truncated)
 		l.w.oids(t.NewDatabases)
-		l.w.oids(t.LostDatabases)
+		l.w.oids(t.DroppedDatabases)
 	}
 }
 
@@ -170,7 +170,7 @@ func (r *ledgerReader) next() Transaction {
 	}
 	if flags&flagRare != 0 {
 		t.GID = string(r.p.bytes())
-		t.Truncated, t.NewDatabases, t.LostDatabases = r.p.oids(), r.p.oids(), r.p.oids()
+		t.Truncated, t.NewDatabases, t.DroppedDatabases = r.p.oids(), r.p.oids(), r.p.oids()
 	}
 	return t
 }
@@ -252,7 +252,7 @@ func (o *Open) write(w *writer) {
 	}
 	w.oids(o.Truncated)
 	w.oids(o.NewDatabases)
-	w.oids(o.LostDatabases)
+	w.oids(o.DroppedDatabases)
 	w.count(len(o.Named))
 	for _, n := range o.Named {
 		w.relation(n.File)
@@ -274,7 +274,7 @@ func (o *Open) read(p *parser) {
 			*list = append(*list, p.relation())
 		}
 	}
-	o.Truncated, o.NewDatabases, o.LostDatabases = p.oids(), p.oids(), p.oids()
+	o.Truncated, o.NewDatabases, o.DroppedDatabases = p.oids(), p.oids(), p.oids()
 	for range p.count() {
 		o.Named = append(o.Named, Named{p.relation(), p.u32(), p.u32(), p.text(), Part(p.u32()), p.bool()})
 	}

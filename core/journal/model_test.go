@@ -272,7 +272,7 @@ func (s *server) want(end *wal.Record, t Transaction, ids ...pg.FullXID) {
 			t.Bytes += e.bytes
 			t.Created, t.Filled = append(t.Created, e.created...), append(t.Filled, e.filled...)
 			t.Truncated = append(t.Truncated, e.truncated...)
-			t.NewDatabases, t.LostDatabases = append(t.NewDatabases, e.newBases...), append(t.LostDatabases, e.lostBases...)
+			t.NewDatabases, t.DroppedDatabases = append(t.NewDatabases, e.newBases...), append(t.DroppedDatabases, e.lostBases...)
 			if e.change == (Change{}) {
 				continue
 			}
@@ -356,7 +356,7 @@ func (s *server) compare(seg *Segment) {
 		}
 		require.Equal(s.t, normal(want), normal(found))
 	}
-	require.Len(s.t, seg.Marks, s.marks)
+	require.Len(s.t, seg.RestorePoints, s.marks)
 	require.Equal(s.t, summed(got, seg), seg.Head, "the head is the sum of its transactions")
 	s.wanted, s.epochs, s.marks = nil, nil, 0
 }
@@ -373,7 +373,7 @@ func normal(t Transaction) Transaction {
 	empty(&t.Created)
 	empty(&t.Filled)
 	empty(&t.Dropped)
-	for _, list := range []*[]uint32{&t.Truncated, &t.NewDatabases, &t.LostDatabases} {
+	for _, list := range []*[]uint32{&t.Truncated, &t.NewDatabases, &t.DroppedDatabases} {
 		if len(*list) == 0 {
 			*list = nil
 		}
@@ -389,7 +389,7 @@ func normal(t Transaction) Transaction {
 
 // summed is the head that a segment's transactions give, each table by itself.
 func summed(list []Transaction, seg *Segment) Head {
-	h := Head{Segment: seg.Segment, From: seg.From, To: seg.To, End: seg.End, Records: seg.Records, Bytes: seg.Bytes, Marks: seg.Marks}
+	h := Head{Segment: seg.Segment, From: seg.From, To: seg.To, End: seg.End, Records: seg.Records, Bytes: seg.Bytes, RestorePoints: seg.RestorePoints}
 	var ids []pg.FullXID
 	var commits []Transaction
 	for _, t := range list {
@@ -425,7 +425,7 @@ func summed(list []Transaction, seg *Segment) Head {
 				users[k] += n
 			}
 		}
-		users[Drop] += int64(len(t.LostDatabases))
+		users[Drop] += int64(len(t.DroppedDatabases))
 		for k, n := range users {
 			h.Most[k] = max(h.Most[k], n)
 		}

@@ -36,7 +36,7 @@ func ParseTable(s string) (Table, error) {
 	return Table{}, fmt.Errorf("%q has too many parts; write database.schema.table", s)
 }
 
-// identifier takes one part off the front; rest begins with the dot behind it.
+// identifier takes one part off the front; rest begins with the dot after it.
 func identifier(s string) (part, rest string, err error) {
 	if !strings.HasPrefix(s, `"`) {
 		n := strings.IndexByte(s, '.')
@@ -55,7 +55,7 @@ func identifier(s string) (part, rest string, err error) {
 		case i+1 < len(s) && s[i+1] == '"':
 			part, i = part+`"`, i+1
 		case part == "" || i+1 < len(s) && s[i+1] != '.':
-			return "", "", fmt.Errorf("a quoted part is empty or goes on behind its quote")
+			return "", "", fmt.Errorf("a quoted part is empty or goes on after its quote")
 		default:
 			return part, s[i+1:], nil
 		}
@@ -94,7 +94,7 @@ type Filter struct {
 	Kind       *Kind
 	MinRows    int64 // changed, of Kind if that is given, in the tables that are meant
 	From, To   time.Time
-	After      pg.LSN // commit or abort records that begin behind it
+	After      pg.LSN // commit or abort records that begin after it
 	Before     pg.LSN // and before this
 	RolledBack bool   // those that were rolled back instead of those that committed
 	Catalogs   bool   // changes of the server's own catalogs count too
@@ -172,7 +172,7 @@ func (f *Filter) Match(t *Transaction, tables []TableChange) (size int64, ok boo
 	if !f.From.IsZero() && t.Time.Before(f.From) || !f.To.IsZero() && t.Time.After(f.To) {
 		return 0, false
 	}
-	ok = f.Empty || f.dropsDatabases() && len(t.LostDatabases) > 0
+	ok = f.Empty || f.dropsDatabases() && len(t.DroppedDatabases) > 0
 	for i := range tables {
 		c := &tables[i]
 		if f.meant(c.Name, c.Known) {

@@ -50,7 +50,7 @@ func randomFilter(t *rapid.T, end pg.LSN) Filter {
 	f.MinRows = rapid.Int64Range(0, 4).Draw(t, "rows")
 	f.RolledBack = rapid.IntRange(0, 3).Draw(t, "rolled back") == 0
 	f.Catalogs, f.Empty = rapid.Bool().Draw(t, "catalogs"), rapid.IntRange(0, 3).Draw(t, "empty") == 0
-	if rapid.Bool().Draw(t, "behind") {
+	if rapid.Bool().Draw(t, "after") {
 		f.After = pg.LSN(rapid.Uint64Range(0, uint64(end)).Draw(t, "after"))
 	}
 	if rapid.Bool().Draw(t, "in front of") {
@@ -164,7 +164,7 @@ func TestEdgesOfAFilter(t *testing.T) {
 	assert.False(t, ok, "what changed no table")
 	_, ok = (&Filter{Empty: true}).Match(&nothing, nil)
 	assert.True(t, ok)
-	nothing.LostDatabases = []uint32{5}
+	nothing.DroppedDatabases = []uint32{5}
 	_, ok = (&Filter{Kind: &drop}).Match(&nothing, nil)
 	assert.True(t, ok, "a dropped database")
 	_, ok = (&Filter{Kind: &drop, Table: Table{Name: "booking"}}).Match(&nothing, nil)

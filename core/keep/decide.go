@@ -88,7 +88,7 @@ func gather(h History, r Rule, at time.Time, zone *time.Location) (*ledger, time
 // takeIn adds what is needed when only what is sound counts.
 func (l *ledger) takeIn(sound *ledger) {
 	if len(sound.bases) == 0 {
-		l.keepAll("no base backup of the cluster can be read, as an audit found, so nothing is let go")
+		l.keepAll("no base backup of the cluster can be read, as an audit found, so nothing is deleted")
 		return
 	}
 	l.needs = append(l.needs, sound.needs...)
@@ -272,7 +272,7 @@ func (l *ledger) way(b reach.Base, u Use) {
 	l.needs = append(l.needs, need{timeline, b.Start, to, reason})
 }
 
-// safety keeps the newest base that can be restored, the WAL behind it, and WAL that
+// safety keeps the newest base that can be restored, the WAL after it, and WAL that
 // a base backup now being taken may need.
 func (l *ledger) safety() {
 	live, capturing := l.live()
@@ -283,7 +283,7 @@ func (l *ledger) safety() {
 		}
 	}
 	if len(l.bases) == 0 {
-		l.keepAll("no base backup of the cluster can be restored, so nothing is let go")
+		l.keepAll("no base backup of the cluster can be restored, so nothing is deleted")
 		return
 	}
 	if capturing {
@@ -311,7 +311,7 @@ func (l *ledger) keepAll(because string) {
 func (l *ledger) last(base reach.Base, path []need) {
 	l.keepBase(base.ID, Reason{"last", "the newest that can be restored"})
 	for _, n := range path {
-		n.reason = Reason{"last", "behind the newest base, " + base.ID}
+		n.reason = Reason{"last", "after the newest base, " + base.ID}
 		l.needs = append(l.needs, n)
 	}
 }

@@ -1,9 +1,9 @@
 // Package keep decides what a cluster's keep rule still needs: which base backups, and
-// which WAL, each with the reason, and what may be let go.
+// which WAL, each with the reason, and what may be deleted.
 //
 // Invariant: every moment that the rule promises and that can be reached before is
 // reached afterwards; a pinned or used base stays, with the WAL that it needs; and a
-// cluster never loses its newest base that can be restored, nor any WAL behind it.
+// cluster never loses its newest base that can be restored, nor any WAL after it.
 // What is neither promised nor needed for safety is releasable. Time comes from the
 // caller.
 package keep
@@ -48,7 +48,7 @@ func (r Rule) Check() error {
 		sum |= n
 	}
 	if sum == 0 {
-		return errors.New("the rule keeps nothing: every base backup but the newest would be let go")
+		return errors.New("the rule keeps nothing: every base backup but the newest would be deleted")
 	}
 	if r.SpanHours == 0 && r.Count == 0 {
 		return errors.New("the rule promises no span of moments: name one, or a number of newest base backups, beside the long-term ones")
@@ -127,7 +127,7 @@ type History struct {
 	Lost  inventory.Losses // of Bases and WAL, what an audit could not read
 }
 
-// Reason is why something is kept or let go.
+// Reason is why something is kept or deleted.
 type Reason struct {
 	Kind string
 	Text string
@@ -164,10 +164,10 @@ type Decision struct {
 	Bases    []Base       // newest first
 	WAL      []WAL        // by timeline and place
 	Before   []reach.Span // reach now
-	After    []reach.Span // reach when what is releasable has been let go
+	After    []reach.Span // reach when what is releasable has been deleted
 }
 
-// Releasable lists the bases and the stretches of WAL that may be let go.
+// Releasable lists the bases and the stretches of WAL that may be deleted.
 func (d Decision) Releasable() (bases []string, wal []WAL) {
 	for _, b := range d.Bases {
 		if !b.Needed {

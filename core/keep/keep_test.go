@@ -435,7 +435,7 @@ func TestNothingRestorableNothingGoes(t *testing.T) {
 	assert.Empty(t, wal)
 }
 
-// TestTheEndOfARunWithoutCommits keeps the WAL behind a base of which it is known only by the base that it is of the
+// TestTheEndOfARunWithoutCommits keeps the WAL after a base of which it is known only by the base that it is of the
 // promised time: nothing committed there. Only a base of that very stretch tells, wherever in it.
 func TestTheEndOfARunWithoutCommits(t *testing.T) {
 	for what, c := range map[string]struct {

@@ -95,7 +95,7 @@ func TestAnAuditMovesThePromise(t *testing.T) {
 			assert.Equal(t, []string{"promise", "damaged"}, []string{b.Reasons[0].Kind, b.Reasons[1].Kind})
 		}
 	}
-	assert.False(t, d.Held, "behind the lost segment d9 is the first")
+	assert.False(t, d.Held, "after the lost segment d9 is the first")
 	assert.Equal(t, clock(day(9)+2*cell), *d.HeldFrom)
 	require.Len(t, d.Before, 2)
 	assert.Equal(t, d.Before[1], d.After[1])

@@ -7,7 +7,7 @@ import (
 )
 
 // A condensed pack holds only those frames of a pack that are still used, byte for byte
-// as they were, behind a table of where they had been. Backups name a frame by its pack
+// as they were, after a table of where they had been. Backups name a frame by its pack
 // and its first offset for ever, so that no manifest changes when a pack is condensed.
 
 // Moved is a frame of a condensed pack.
@@ -65,7 +65,7 @@ func (c *Condenser) Add(frame []byte) error {
 
 func plainLength(frame []byte) uint32 { return binary.LittleEndian.Uint32(frame[4:]) }
 
-// Table reads the table of a condensed pack from src, which stands behind its header,
+// Table reads the table of a condensed pack from src, which stands after its header,
 // and says at which offset the first of the frames begins.
 func Table(src io.Reader, h Header, seal *Seal) (list []Moved, first int64, err error) {
 	r := NewObjectReader(src, h, seal)

@@ -48,7 +48,7 @@ const ExtentSize = 128 << 10
 //	     0    1  codec (0 plain, 1 S2 block, 2 zstd frame, 254 table of a condensed pack, 255 end of object)
 //	     1    3  zero
 //	     4    4  bytes before compression, little-endian
-//	     8    4  bytes stored behind the header, little-endian
+//	     8    4  bytes stored after the header, little-endian
 //	    12   16  tag: of a sealed object AES-256-GCM's, with the 12 bytes above as
 //	             additional data and the frame's place as nonce; else the hash of the content
 //	    28    4  CRC-32C of the 28 bytes above and the stored bytes, little-endian
@@ -110,7 +110,7 @@ func (s *Seal) seal(frame []byte, at uint64, content Hash) {
 		copy(frame[tagAt:], content[:])
 	} else {
 		stored := frame[FrameHeader:]
-		out := s.aead.Seal(stored[:0], nonce(at), stored, frame[:tagAt]) // in place where the tag has room behind
+		out := s.aead.Seal(stored[:0], nonce(at), stored, frame[:tagAt]) // in place where the tag has room after
 		copy(stored, out)
 		copy(frame[tagAt:], out[len(stored):])
 	}
@@ -145,7 +145,7 @@ func NewFrameReader(src io.Reader, seal *Seal, at int64) *FrameReader {
 	return &FrameReader{src: src, seal: seal, at: uint64(at), hashes: seal.marks()}
 }
 
-// NewObjectReader reads all frames of an object from src, which stands behind its header.
+// NewObjectReader reads all frames of an object from src, which stands after its header.
 func NewObjectReader(src io.Reader, h Header, seal *Seal) *FrameReader {
 	r := NewFrameReader(src, seal, HeaderSize)
 	r.whole, r.gen = true, h.Generation

@@ -3,7 +3,7 @@
 // makes between WAL records.
 //
 // Invariant: a moment means one place in the WAL or it is an error; a time
-// without a zone is never guessed. Which transaction, mark or base a moment names
+// without a zone is never guessed. Which transaction, restore point or base a moment names
 // is looked up by the caller, in the change journal.
 package moment
 
@@ -21,26 +21,26 @@ type Kind int
 
 // The forms of a moment.
 const (
-	Latest      Kind = iota // everything captured
-	AtTime                  // commits up to and including this time are in
-	Transaction             // the transaction is in, or with Before out
-	AtLSN                   // the record that begins at or covers this LSN is in, or with Before out
-	AtMark                  // a named restore point is in
-	AtBase                  // the end of a base backup: nothing is replayed beyond what it needs
-	BeforeDeed              // before the transaction that did something to a table
+	Latest          Kind = iota // everything captured
+	AtTime                      // commits up to and including this time are in
+	Transaction                 // the transaction is in, or with Before out
+	AtLSN                       // the record that begins at or covers this LSN is in, or with Before out
+	AtRestorePoint              // a named restore point is in
+	AtBase                      // the end of a base backup: nothing is replayed beyond what it needs
+	BeforeOperation             // before the transaction that did something to a table
 )
 
 // Moment is a parsed moment.
 type Moment struct {
-	Kind   Kind
-	Before bool
-	Time   time.Time     // of AtTime, in the zone it was written with
-	XID    pg.FullXID    // of Transaction
-	LSN    pg.LSN        // of AtLSN
-	Name   string        // of a mark, or id of a base
-	Deed   journal.Kind  // of BeforeDeed: Delete, Truncate or Drop
-	Table  journal.Table // of BeforeDeed
-	Near   time.Time     // of BeforeDeed: about when it was; zero for any time
+	Kind      Kind
+	Before    bool
+	Time      time.Time     // of AtTime, in the zone it was written with
+	XID       pg.FullXID    // of Transaction
+	LSN       pg.LSN        // of AtLSN
+	Name      string        // of a restore point, or id of a base
+	Operation journal.Kind  // of BeforeOperation: Delete, Truncate or Drop
+	Table     journal.Table // of BeforeOperation
+	Near      time.Time     // of BeforeOperation: about when it was; zero for any time
 }
 
 // String prints the moment in its canonical form, which Parse reads back.
@@ -56,15 +56,15 @@ func (m Moment) String() string {
 		return fmt.Sprintf("%stx %d", before, uint64(m.XID))
 	case AtLSN:
 		return fmt.Sprintf("%slsn %s", before, m.LSN)
-	case AtMark:
+	case AtRestorePoint:
 		if n := len(m.Name); n > 1 && m.Name[0] == '"' && m.Name[n-1] == '"' {
-			return `mark "` + m.Name + `"` // Parse takes one pair off
+			return `restore point "` + m.Name + `"` // Parse takes one pair off
 		}
-		return "mark " + m.Name
+		return "restore point " + m.Name
 	case AtBase:
 		return "base " + m.Name
-	case BeforeDeed:
-		s := fmt.Sprintf("before %s of %s", m.Deed, m.Table)
+	case BeforeOperation:
+		s := fmt.Sprintf("before %s of %s", m.Operation, m.Table)
 		if !m.Near.IsZero() {
 			s += " near " + m.Near.Format(time.RFC3339Nano)
 		}
@@ -82,7 +82,7 @@ type SyntaxError struct {
 
 // Forms lists what can be written, for errors and help.
 const Forms = `latest · 2026-11-23T14:03:07.25Z · 2026-11-23 14:03:07 Europe/Lisbon · today 14:03 · 12m ago · ` +
-	`tx 84213 · before tx 84213 · lsn 0/5A3F2B8 · before lsn 0/5A3F2B8 · mark NAME · base ID · ` +
+	`tx 84213 · before tx 84213 · lsn 0/5A3F2B8 · before lsn 0/5A3F2B8 · restore point NAME · base ID · ` +
 	`before delete of booking · before truncate of crew.shift near 14:05 · before drop of invoice`
 
 func (e *SyntaxError) Error() string {

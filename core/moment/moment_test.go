@@ -14,31 +14,31 @@ import (
 
 func TestParse(t *testing.T) {
 	for text, want := range map[string]string{
-		"latest":                            "latest",
-		"  LATEST ":                         "latest",
-		"tx 84213":                          "tx 84213",
-		"before tx 84213":                   "before tx 84213",
-		"tx 4294967300":                     "tx 4294967300", // with its epoch
-		"lsn 0/5A3F2B8":                     "lsn 0/5A3F2B8",
-		"Before LSN 16/b374d848":            "before lsn 16/B374D848",
-		"2026-11-23T14:03:07.25Z":           "2026-11-23T14:03:07.25Z",
-		"2026-11-23 14:03:07 Europe/Lisbon": "2026-11-23T14:03:07Z",
-		"2026-07-23 14:03:07 Europe/Lisbon": "2026-07-23T14:03:07+01:00",
-		"2026-11-23 14:03 +05:30":           "2026-11-23T14:03:00+05:30",
-		"2026-11-23T14:03:07-0330":          "2026-11-23T14:03:07-03:30",
-		"2026-11-23 14:03:07.123456789 UTC": "2026-11-23T14:03:07.123456789Z",
-		"2026-11-23\t14:03:07+01":           "2026-11-23T14:03:07+01:00",
-		"mark pre-migration":                "mark pre-migration",
-		"mark low tide ":                    "mark low tide",
-		`mark "low tide"`:                   "mark low tide",
-		`mark ""quoted""`:                   `mark ""quoted""`,
-		`mark "`:                            `mark "`,
-		`mark "half`:                        `mark "half`,
-		`mark half"`:                        `mark half"`,
-		"tx 3":                              "tx 3",
-		"base 01jxyz":                       "base 01jxyz",
-		"before delete of booking":          "before delete of booking",
-		"BEFORE Truncate OF Crew.Shift":     "before truncate of crew.shift",
+		"latest":                                          "latest",
+		"  LATEST ":                                       "latest",
+		"tx 84213":                                        "tx 84213",
+		"before tx 84213":                                 "before tx 84213",
+		"tx 4294967300":                                   "tx 4294967300", // with its epoch
+		"lsn 0/5A3F2B8":                                   "lsn 0/5A3F2B8",
+		"Before LSN 16/b374d848":                          "before lsn 16/B374D848",
+		"2026-11-23T14:03:07.25Z":                         "2026-11-23T14:03:07.25Z",
+		"2026-11-23 14:03:07 Europe/Lisbon":               "2026-11-23T14:03:07Z",
+		"2026-07-23 14:03:07 Europe/Lisbon":               "2026-07-23T14:03:07+01:00",
+		"2026-11-23 14:03 +05:30":                         "2026-11-23T14:03:00+05:30",
+		"2026-11-23T14:03:07-0330":                        "2026-11-23T14:03:07-03:30",
+		"2026-11-23 14:03:07.123456789 UTC":               "2026-11-23T14:03:07.123456789Z",
+		"2026-11-23\t14:03:07+01":                         "2026-11-23T14:03:07+01:00",
+		"restore point pre-migration":                     "restore point pre-migration",
+		"restore point low tide ":                         "restore point low tide",
+		`restore point "low tide"`:                        "restore point low tide",
+		`restore point ""quoted""`:                        `restore point ""quoted""`,
+		`restore point "`:                                 `restore point "`,
+		`restore point "half`:                             `restore point "half`,
+		`restore point half"`:                             `restore point half"`,
+		"tx 3":                                            "tx 3",
+		"base 01jxyz":                                     "base 01jxyz",
+		"before delete of booking":                        "before delete of booking",
+		"BEFORE Truncate OF Crew.Shift":                   "before truncate of crew.shift",
 		`before drop of saltmarsh.public."Old Invoice"`:   `before drop of saltmarsh.public."Old Invoice"`,
 		"before delete of booking near 2026-11-23 14:05Z": "before delete of booking near 2026-11-23T14:05:00Z",
 	} {
@@ -58,27 +58,29 @@ func TestParseErrorsPointAtTheirPlace(t *testing.T) {
 	}{
 		"":                                     {0, "a moment is missing"},
 		"tomorrow":                             {0, `"tomorrow" begins no moment`},
-		"before":                               {6, "wants a transaction, an LSN or a deed"},
-		"before latest":                        {7, "cannot stand behind"},
+		"before":                               {6, "wants a transaction, an LSN or an operation"},
+		"before latest":                        {7, "cannot stand after"},
 		"before delete":                        {13, "\"of\" and a table are missing"},
 		"before delete of":                     {16, "name of a table is missing"},
 		"before delete of a..b":                {17, "not the name of a table"},
 		`before drop of "a`:                    {15, "a quote is not closed"},
 		"before delete of t near":              {23, "a time is missing"},
 		"before delete of t near noon":         {24, "begins no time"},
-		"before delete of t near 14:05":        {24, "which day that is"},
-		"mark":                                 {4, "name of a restore point is missing"},
+		"before delete of t near 14:05":        {24, "the date is missing"},
+		"restore":                              {7, "\"point\" and a name are missing"},
+		"restore pint":                         {8, "\"point\" and a name are missing"},
+		"restore point":                        {13, "name of a restore point is missing"},
 		"base a b":                             {5, "not the id of a base backup"},
 		"12m ago":                              {0, "counted from now"},
 		"12x ago":                              {0, "not a span of time"},
-		"today 14:03":                          {6, "which day that is"},
+		"today 14:03":                          {6, "the date is missing"},
 		"14:03":                                {0, "a day is missing"},
 		"2026-10-25 01:30 Europe/Lisbon":       {11, "comes twice"},
 		"tx":                                   {2, "id is missing"},
 		"tx twelve":                            {3, "decimal number"},
 		"tx 2":                                 {3, "moment \"tx 2\", character 4: 2 is not the id of a transaction; those begin at 3"},
-		"  mark":                               {6, "name of a restore point is missing"},
-		"mark  ":                               {6, "name of a restore point is missing"},
+		"  restore point":                      {15, "name of a restore point is missing"},
+		"restore point  ":                      {15, "name of a restore point is missing"},
 		"2026-11-23T25:00Z":                    {11, "not a time of day"},
 		"2026-11-23 +01:00":                    {11, `"+01:00" is not a time of day`},
 		"2026-11-23 14:03+99:00":               {16, `"+99:00" is no zone`},
@@ -153,7 +155,7 @@ func TestCallersMayLeaveThingsUnsaid(t *testing.T) {
 }
 
 func FuzzParse(f *testing.F) {
-	for _, s := range []string{"latest", "before tx 7", "lsn 0/1", "2026-11-23 14:03:07 Europe/Lisbon", "2026-11-23T1Z", `before drop of "A b".c near 2d ago`, `mark "x"`, "base x", "today 14:03"} {
+	for _, s := range []string{"latest", "before tx 7", "lsn 0/1", "2026-11-23 14:03:07 Europe/Lisbon", "2026-11-23T1Z", `before drop of "A b".c near 2d ago`, `restore point "x"`, "base x", "today 14:03"} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, text string) {
@@ -204,7 +206,7 @@ func TestBorder(t *testing.T) {
 		assert.False(t, ok, "beyond: %s", lsn)
 	}
 	_, _, _, ok := border(136, false, 72, 80)
-	assert.False(t, ok, "what begins behind the last record is not known")
+	assert.False(t, ok, "what begins after the last record is not known")
 	_, _, _, ok = border(80, true, 0, 0)
 	assert.False(t, ok, "nothing is in")
 	b := Boundary{Stop: 104, Inclusive: true}

@@ -95,10 +95,13 @@ func (p *parser) moment() (Moment, error) {
 		return Moment{Kind: Latest}, nil
 	case "before":
 		return p.before()
-	case "mark":
-		return p.named(AtMark, "the name of a restore point is missing behind \"mark\"")
+	case "restore":
+		if word, at := p.word(); !strings.EqualFold(word, "point") {
+			return Moment{}, p.fail(at, "\"point\" and a name are missing, for example restore point pre-migration")
+		}
+		return p.named(AtRestorePoint, "the name of a restore point is missing after \"restore point\"")
 	case "base":
-		return p.named(AtBase, "the id of a base backup is missing behind \"base\"")
+		return p.named(AtBase, "the id of a base backup is missing after \"base\"")
 	case "tx":
 		return p.transaction()
 	case "lsn":
@@ -111,7 +114,7 @@ func (p *parser) moment() (Moment, error) {
 	return Moment{Kind: AtTime, Time: t}, err
 }
 
-// before reads what may stand behind "before".
+// before reads what may stand after "before".
 func (p *parser) before() (m Moment, err error) {
 	word, at := p.word()
 	switch strings.ToLower(word) {
@@ -120,27 +123,27 @@ func (p *parser) before() (m Moment, err error) {
 	case "lsn":
 		m, err = p.lsn()
 	case "delete", "truncate", "drop":
-		m, err = p.deed(word)
+		m, err = p.operation(word)
 	case "":
-		err = p.fail(at, "\"before\" wants a transaction, an LSN or a deed behind it: before tx 84213, before lsn 0/5A3F2B8, before delete of booking")
+		err = p.fail(at, "\"before\" wants a transaction, an LSN or an operation after it: before tx 84213, before lsn 0/5A3F2B8, before delete of booking")
 	default:
-		err = p.fail(at, "%q cannot stand behind \"before\"; write before tx N, before lsn X/Y, or before delete|truncate|drop of TABLE", word)
+		err = p.fail(at, "%q cannot stand after \"before\"; write before tx N, before lsn X/Y, or before delete|truncate|drop of TABLE", word)
 	}
 	m.Before = true
 	return m, err
 }
 
-// deed reads "of TABLE [near TIME]".
-func (p *parser) deed(word string) (Moment, error) {
+// operation reads "of TABLE [near TIME]".
+func (p *parser) operation(word string) (Moment, error) {
 	kind, _ := journal.ParseKind(word)
-	m := Moment{Kind: BeforeDeed, Deed: kind}
+	m := Moment{Kind: BeforeOperation, Operation: kind}
 	of, at := p.word()
 	if !strings.EqualFold(of, "of") {
 		return m, p.fail(at, "\"of\" and a table are missing, for example before %s of booking", kind)
 	}
 	name, at := p.word()
 	if name == "" {
-		return m, p.fail(at, "the name of a table is missing behind \"of\", for example booking or crew.shift")
+		return m, p.fail(at, "the name of a table is missing after \"of\", for example booking or crew.shift")
 	}
 	var err error
 	if m.Table, err = journal.ParseTable(name); err != nil {
@@ -172,7 +175,7 @@ func (p *parser) named(k Kind, missing string) (Moment, error) {
 func (p *parser) lsn() (Moment, error) {
 	value, at := p.word()
 	if value == "" {
-		return Moment{}, p.fail(at, "an LSN is missing behind \"lsn\", for example lsn 0/5A3F2B8")
+		return Moment{}, p.fail(at, "an LSN is missing after \"lsn\", for example lsn 0/5A3F2B8")
 	}
 	l, err := pg.ParseLSN(value)
 	if err != nil {
@@ -184,7 +187,7 @@ func (p *parser) lsn() (Moment, error) {
 func (p *parser) transaction() (Moment, error) {
 	value, at := p.word()
 	if value == "" {
-		return Moment{}, p.fail(at, "a transaction id is missing behind \"tx\", for example tx 84213")
+		return Moment{}, p.fail(at, "a transaction id is missing after \"tx\", for example tx 84213")
 	}
 	id, err := strconv.ParseUint(value, 10, 64)
 	if err != nil || id >= 1<<63 {

@@ -100,7 +100,7 @@ func parseSpan(s string) (time.Duration, bool) {
 // onDay reads a time of day, of the caller's today or a day before it.
 func (p *parser) onDay(back int, clock string, at int) (time.Time, error) {
 	if p.caller.Now.IsZero() {
-		return time.Time{}, p.fail(at, "which day that is is not known here; write the date, with a zone behind the time")
+		return time.Time{}, p.fail(at, "the date is missing; write the date, with a zone after the time")
 	}
 	return p.clock(func(zone *time.Location) time.Time { return p.caller.Now.In(zone).AddDate(0, 0, -back) }, clock, at)
 }
@@ -134,7 +134,7 @@ func (p *parser) clock(day func(*time.Location) time.Time, clock string, at int)
 			return time.Time{}, p.fail(zoneAt, "%q is no zone; write Z, an offset such as +01:00, or a name such as Europe/Lisbon", zone)
 		}
 	case loc == nil:
-		return time.Time{}, p.fail(zoneAt, "a zone is missing behind the time: Z, +01:00 or Europe/Lisbon")
+		return time.Time{}, p.fail(zoneAt, "a zone is missing after the time: Z, +01:00 or Europe/Lisbon")
 	}
 	d := day(loc)
 	t := time.Date(d.Year(), d.Month(), d.Day(), hour.Hour(), hour.Minute(), hour.Second(), hour.Nanosecond(), loc)

@@ -7,7 +7,7 @@ import "hash/crc32"
 var Castagnoli = crc32.MakeTable(crc32.Castagnoli)
 
 // JoinCRC32C is the CRC-32C of two stretches of bytes, of which the second is length bytes
-// long, from the CRC-32C of each. A checksum is linear: as many zero bits are pushed behind
+// long, from the CRC-32C of each. A checksum is linear: as many zero bits are pushed after
 // the first as the second has, by squaring the matrix that pushes one.
 func JoinCRC32C(first, second uint32, length int64) uint32 {
 	push := pushOneBit.square()

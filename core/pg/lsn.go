@@ -66,7 +66,7 @@ type Timeline uint32
 type XID uint32
 
 // Precedes tells whether x is older than y in the circular order of 32-bit ids
-// (TransactionIdPrecedes): half of the id space lies behind each id.
+// (TransactionIdPrecedes): half of the id space lies after each id.
 func (x XID) Precedes(y XID) bool { return int32(x-y) < 0 }
 
 // FullXID is a 64-bit transaction id: epoch and XID (FullTransactionId).

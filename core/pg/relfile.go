@@ -11,7 +11,7 @@ type RelationFile struct {
 	Database uint32 // 0 for the shared relations in global/
 	Filenode uint32
 	Fork     string // "", "fsm", "vm" or "init"
-	Part     uint32 // which 1 GiB file of the relation: the number behind the dot
+	Part     uint32 // which 1 GiB file of the relation: the number after the dot
 }
 
 // FirstBlock is the number of the file's first page within its relation.

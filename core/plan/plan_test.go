@@ -56,11 +56,11 @@ func TestTimelinesOnTheWay(t *testing.T) {
 	b := moment.Boundary{Timeline: 3, Stop: mib(36), End: mib(36)}
 	p, err := Make(b, bases, forks, z, have)
 	require.NoError(t, err)
-	assert.Equal(t, "middle", p.Base, "the newest base lies behind the fork")
+	assert.Equal(t, "middle", p.Base, "the newest base lies after the fork")
 	late := moment.Boundary{Timeline: 3, Stop: mib(70), End: mib(70)}
 	later, err := Make(late, bases, forks, z, have)
 	require.NoError(t, err)
-	assert.Equal(t, "middle", later.Base, "however far the boundary lies behind it")
+	assert.Equal(t, "middle", later.Base, "however far the boundary lies after it")
 	atFork := []pg.Fork{{Timeline: 1, At: mib(51)}, {Timeline: 2, At: mib(55)}}
 	later, err = Make(late, bases, atFork, z, have)
 	require.NoError(t, err)

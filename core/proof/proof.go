@@ -66,7 +66,7 @@ func Boundary(b moment.Boundary, observed pg.LSN) Check {
 	c := Check{Name: "boundary", Verdict: Passed}
 	side := "before the record at"
 	if b.Inclusive {
-		side = "behind the record at"
+		side = "after the record at"
 	}
 	if observed == b.End {
 		c.Summary = fmt.Sprintf("replay stopped at %s, %s %s, as planned", observed, side, b.Stop)

@@ -16,7 +16,7 @@ func TestBoundary(t *testing.T) {
 	c := Boundary(b, 0x108)
 	assert.Equal(t, Failed, c.Verdict)
 	assert.Contains(t, c.Summary, "0/108")
-	assert.Contains(t, Boundary(moment.Boundary{Stop: 0x100, End: 0x120, Inclusive: true}, 0x120).Summary, "behind the record at 0/100")
+	assert.Contains(t, Boundary(moment.Boundary{Stop: 0x100, End: 0x120, Inclusive: true}, 0x120).Summary, "after the record at 0/100")
 }
 
 func TestTransaction(t *testing.T) {

@@ -61,7 +61,7 @@ func (w world) begunBy(t pg.Timeline, at pg.LSN) bool {
 	return ok && w.begunBy(f.Parent, f.At)
 }
 
-// goesOn tells whether a timeline that was left behind a cell was captured, or one that was left from there.
+// goesOn tells whether a timeline that was left after a cell was captured, or one that was left from there.
 func (w world) goesOn(t pg.Timeline, cell int) bool {
 	for child, f := range w.fork {
 		if f.Parent == t && int(f.At) > cell && (slices.Contains(w.captured[child], true) || w.goesOn(child, int(f.At)-1)) {

@@ -131,7 +131,7 @@ func joinHoles(holes []Hole) (joined []Hole) {
 }
 
 // spanOf finds the earliest place from which run can be reached: where the
-// parent's span ends in it, or behind the first base that begins in it.
+// parent's span ends in it, or after the first base that begins in it.
 func spanOf(run WAL, bases []Base, earlier []Span, forkOf map[pg.Timeline]Fork) (Span, bool) {
 	s := Span{Timeline: run.Timeline, To: run.End, ToTime: run.LastCommit}
 	if f, ok := forkOf[run.Timeline]; ok && run.Start <= f.At && f.At <= run.End {

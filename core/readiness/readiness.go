@@ -1,5 +1,5 @@
 // Package readiness judges whether a cluster can be protected: from what was found out
-// about it follow checks, each with its state, why it matters, and what mends it.
+// about it follow checks, each with its state, why it matters, and what fixes it.
 //
 // Invariant: it knows facts only; what could not be found out is said to be unknown and
 // never taken for good. Whatever blocks has a remedy.
@@ -33,7 +33,7 @@ type Check struct {
 	State  State
 	Found  string   // what there is
 	Why    string   // why it matters
-	SQL    []string // what mends it, to be run by a superuser of the cluster
+	SQL    []string // what fixes it, to be run by a superuser of the cluster
 	Edit   []string // what is to be changed in a file, or outside of the server
 	After  string   // what the server needs then
 	Effect string   // what the remedy does besides
@@ -261,8 +261,8 @@ func (j *judge) slots() {
 }
 
 func (j *judge) retained() {
-	c := Check{ID: "max_slot_wal_keep_size", Title: "WAL kept back for us", State: OK,
-		Why: "While capture is down the server keeps WAL back. Without a limit its disk can fill; with one that is passed, there is a hole."}
+	c := Check{ID: "max_slot_wal_keep_size", Title: "WAL retained by the slot", State: OK,
+		Why: "While capture is down the server retains WAL. Without a limit its disk can fill; with one that is passed, there is a hole."}
 	v, ok := j.setting("max_slot_wal_keep_size", &c)
 	keep := j.f.Settings["wal_keep_size"]
 	switch {
@@ -274,7 +274,7 @@ func (j *judge) retained() {
 	case number(v) < leastRetained:
 		c.State, c.Found, c.After = Advised, v+" MiB: a short outage of capture would make a hole", "reload"
 		c.SQL = []string{"ALTER SYSTEM SET max_slot_wal_keep_size = '50GB';"}
-		c.Effect = "The server may keep up to so much WAL back."
+		c.Effect = "The server may retain up to so much WAL."
 	default:
 		c.Found = v + " MiB"
 	}
@@ -355,7 +355,7 @@ func (j *judge) onOff(name, why, effect, after string, otherwise State) {
 }
 
 func (j *judge) fullPages() {
-	j.onOff("full_page_writes", "After a crash, pages that were half written are mended from the WAL.", "More WAL is written after each checkpoint.", "reload", Advised)
+	j.onOff("full_page_writes", "After a crash, pages that were half written are repaired from the WAL.", "More WAL is written after each checkpoint.", "reload", Advised)
 }
 
 func (j *judge) hints() {
@@ -375,13 +375,13 @@ func (j *judge) commitTimes() {
 }
 
 func (j *judge) archiving() {
-	c := Check{ID: "archive_mode", Title: "The server's own archiving", State: OK, Why: "Capture does not need it. Where it is on and fails, the server keeps all WAL back."}
+	c := Check{ID: "archive_mode", Title: "The server's own archiving", State: OK, Why: "Capture does not need it. Where it is on and fails, the server retains all WAL."}
 	if v, ok := j.setting("archive_mode", &c); ok {
 		c.Found = v
 		if v != "off" && j.f.ArchiveFailing {
 			c.State, c.Found = Advised, v+", and it failed last"
 			c.SQL = []string{"SELECT last_failed_wal, last_failed_time FROM pg_stat_archiver;"}
-			c.Edit = []string{"Mend archive_command, or set archive_mode to off if nothing else uses it."}
+			c.Edit = []string{"Fix archive_command, or set archive_mode to off if nothing else uses it."}
 			c.After = "restart"
 		}
 	}

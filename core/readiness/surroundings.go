@@ -38,7 +38,7 @@ func (j *judge) zones() {
 }
 
 func (j *judge) serverDisk() {
-	c := Check{ID: "server_disk", Title: "Room for WAL on the server", State: OK, Found: figures.Size(j.f.ServerFree) + " free", Why: "The server keeps WAL back while capture is down."}
+	c := Check{ID: "server_disk", Title: "Room for WAL on the server", State: OK, Found: figures.Size(j.f.ServerFree) + " free", Why: "The server retains WAL while capture is down."}
 	switch {
 	case j.f.ServerFree < 0 && j.f.Settings["data_directory"] == "":
 		c.State, c.Found = Unknown, "the role may not see where the server's data is"

@@ -15,7 +15,7 @@ import (
 	"velvetrewind/core/pg"
 )
 
-// data lays numbers of different widths one behind the other.
+// data lays numbers of different widths one after the other.
 func data(values ...any) []byte {
 	var b []byte
 	for _, v := range values {

@@ -270,7 +270,7 @@ func TestAsManyBlocksAsThereCanBe(t *testing.T) {
 	assert.ErrorContains(t, err, "unknown header id 33")
 }
 
-// TestEdgesOfPages begins to read where records end with pages, where a page is cut behind its header, and where a
+// TestEdgesOfPages begins to read where records end with pages, where a page is cut after its header, and where a
 // source fails.
 func TestEdgesOfPages(t *testing.T) {
 	w := newWriter(1 << 20)

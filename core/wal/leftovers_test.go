@@ -24,7 +24,7 @@ func some(t *rapid.T, w *writer, name string, least int) (starts []pg.LSN) {
 	return starts
 }
 
-// TestWhatAnEarlierLogLeft has a server crash and go on from an earlier place: behind what it writes then stand pages
+// TestWhatAnEarlierLogLeft has a server crash and go on from an earlier place: after what it writes then stand pages
 // of the log before, at their right addresses, with records whose CRC is right. None of them is read as its own.
 func TestWhatAnEarlierLogLeft(t *testing.T) {
 	stale := 0

@@ -98,7 +98,7 @@ func (r *Reader) Resume(src io.Reader) {
 func (r *Reader) Version() *pg.Version { return r.head.version }
 
 // Next returns the next whole record, valid until Next is called again. When the
-// source ends, in a record or behind one, it is io.EOF; where the rest was never
+// source ends, in a record or after one, it is io.EOF; where the rest was never
 // written, ErrUnwritten; a record or page that cannot be right is a *Damage.
 func (r *Reader) Next() (*Record, error) {
 	for {
@@ -122,7 +122,7 @@ func (r *Reader) Next() (*Record, error) {
 	}
 }
 
-// finish notes the position behind the record and skips the rest of the segment after a switch.
+// finish notes the position after the record and skips the rest of the segment after a switch.
 func (r *Reader) finish(start pg.LSN) {
 	r.off = align(r.off)
 	r.rec.Start, r.rec.End = start, r.Position()
@@ -168,7 +168,7 @@ func (r *Reader) openAtRecord() error {
 	}
 }
 
-// openPage reads the next page and its header, and sets off behind the header.
+// openPage reads the next page and its header, and sets off after the header.
 func (r *Reader) openPage() error {
 	if r.page != nil {
 		if _, err := r.src.Discard(len(r.page)); err != nil {

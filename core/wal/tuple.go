@@ -15,7 +15,7 @@ const (
 var errTuple = errors.New("the record holds no row where it should")
 
 // InsertedRow gives the columns' bytes of the row that a heap INSERT record puts on a
-// page, behind the row's header: from the record itself, or from the image of the page
+// page, after the row's header: from the record itself, or from the image of the page
 // where that stands instead. ok is false for every other record. It does not tell
 // which columns are NULL, so that only what lies before the first that can be is known.
 func InsertedRow(r *Record, v *pg.Version) (row []byte, ok bool, err error) {
@@ -27,7 +27,7 @@ func InsertedRow(r *Record, v *pg.Version) (row []byte, ok bool, err error) {
 		row, err = rowOnPage(r, b, v)
 		return row, err == nil, err
 	}
-	// xl_heap_header: two masks and the offset of the columns, then all behind the fixed header.
+	// xl_heap_header: two masks and the offset of the columns, then all after the fixed header.
 	const short = 5
 	if len(b.Data) < short {
 		return nil, false, damaged(r.Start, "%v", errTuple)

@@ -37,7 +37,7 @@ type Checkpoint struct {
 	Shutdown         bool
 }
 
-// RestorePoint is a mark: a place in the WAL that somebody has named (xl_restore_point).
+// RestorePoint is a place in the WAL that somebody has named (xl_restore_point).
 type RestorePoint struct {
 	Time time.Time
 	Name string

@@ -34,7 +34,7 @@ type Archive struct {
 	// Ancestors are the forks that lead to Timeline, oldest first.
 	Ancestors []pg.Fork
 
-	Lost       inventory.Losses // what cannot be read; nothing leads through it
+	Lost       inventory.Losses // what cannot be read; restores do not use it
 	unreadable []pg.Segment     // of the store, in order: their records cannot be read
 	Store      *vault.Vault
 

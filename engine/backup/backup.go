@@ -144,7 +144,7 @@ func explain(err error) error {
 	if errors.Is(err, store.ErrFull) {
 		return problem.Wrap(err, problem.Full, "the base backup was not taken", "Free or add space, then take it again; nothing of this one was left.")
 	}
-	p := problem.Wrap(err, problem.Failed, "the base backup was not taken", "Nothing of it was left. See the task's log, mend the cause, and take it again.")
+	p := problem.Wrap(err, problem.Failed, "the base backup was not taken", "Nothing of it was left. See the task's log, fix the cause, and take it again.")
 	if p.Detail == err.Error() {
 		p.Detail = access.Remedy(err)
 	}

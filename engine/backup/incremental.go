@@ -139,7 +139,7 @@ func (t *Taker) changedSince(ctx context.Context, old *former, o *online, report
 		return nil, doubtful("base %s is of timeline %d, the server is on %d", old.id, old.tail.Timeline, o.timeline)
 	}
 	if old.tail.Start > o.start {
-		return nil, doubtful("base %s begins behind this one", old.id)
+		return nil, doubtful("base %s begins after this one", old.id)
 	}
 	if err := t.awaitWAL(ctx, o.timeline, old.tail.Start, o.start, report); err != nil {
 		return nil, doubt{err}

@@ -48,7 +48,7 @@ func Remove(ctx context.Context, n *notice.Board, c *catalog.Catalog, cluster, i
 	done, err := TidyIfFree(ctx, n, c, cluster, report)
 	switch {
 	case Unreadable(err):
-		report.Warn("the space is not freed yet: %v. Drop that base too, or mend the store", err)
+		report.Warn("the space is not freed yet: %v. Drop that base too, or fix the store", err)
 	case err == nil && !done:
 		report.Log("a base backup is being taken: what only base %s needed is removed when that has ended", id)
 	default:

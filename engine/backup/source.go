@@ -215,7 +215,7 @@ func readThrough(ctx context.Context, conn *pgx.Conn, name string, offset, lengt
 	return part, err
 }
 
-// openSource finds the quickest way to the data directory of the server behind conn:
+// openSource finds the quickest way to the data directory of the server that conn is connected to:
 // on this host if it is here beyond doubt, else through SQL.
 func (t *Taker) openSource(ctx context.Context, conn *pgx.Conn) (source, error) {
 	if !t.ThroughSQL {

@@ -60,7 +60,7 @@ func (w *writer) compare(manifest io.Reader, base *replication.BaseBackup) error
 }
 
 // suspect is a page whose checksum was wrong as it passed. It may have been torn:
-// read while the server wrote it. Replay mends a torn page, but not a damaged one.
+// read while the server wrote it. Replay repairs a torn page, but not a damaged one.
 type suspect struct {
 	path   string
 	offset int64 // in the file

@@ -159,7 +159,7 @@ func (c *capturer) session(ctx context.Context) (replication.Next, error) {
 	}
 	defer func() { _ = st.Close() }()
 	c.spool.Resume(at.Timeline, at.LSN)
-	c.anew.Store(true) // what was read behind this place, if anything, may not be what will come
+	c.anew.Store(true) // what was read after this place, if anything, may not be what will come
 	if err := c.noteStep(ctx, at); err != nil {
 		return replication.Next{}, err
 	}

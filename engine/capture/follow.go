@@ -20,7 +20,7 @@ import (
 	"velvetrewind/engine/server/names"
 )
 
-// follower reads the captured WAL once, behind the flush position: every record is
+// follower reads the captured WAL once, after the flush position: every record is
 // verified and taken into the journal, and transactions that are incidents are
 // recorded as they end. It belongs to whoever holds the capturer's archiving lock.
 type follower struct {
@@ -170,7 +170,7 @@ func (f *follower) judge(ctx context.Context, t *journal.Transaction) error {
 			break
 		}
 	}
-	if len(t.LostDatabases) == 0 && !journal.Lost(tables) {
+	if len(t.DroppedDatabases) == 0 && !journal.Lost(tables) {
 		return nil
 	}
 	if why := f.rule.Load().Judge(t, tables, f.book.Rows); len(why) > 0 {

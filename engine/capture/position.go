@@ -17,7 +17,7 @@ import (
 )
 
 // locate finds where to go on, making the slot if there is none. next is set
-// instead where the server has left our timeline behind us.
+// instead where the server has left our timeline after us.
 func (c *capturer) locate(ctx context.Context, s *replication.Session) (at spool.Position, next replication.Next, err error) {
 	sys, err := s.Identify(ctx)
 	if err != nil {

@@ -47,7 +47,7 @@ func (c *capturer) follow(ctx context.Context, st *replication.Stream) error {
 	return ctx.Err()
 }
 
-// receive waits for a message, takes it and those that have arrived behind it, and makes them
+// receive waits for a message, takes it and those that have arrived after it, and makes them
 // safe when that is due.
 func (r *receiver) receive(ctx context.Context) error {
 	unsafe := r.spool.Flushed() != r.spool.Written()

@@ -72,7 +72,7 @@ func (s *Supervisor) Run(ctx context.Context) {
 	defer tick.Stop()
 	for {
 		if err := s.adjust(ctx); err != nil && ctx.Err() == nil {
-			s.Log.Warn("captures were not looked after", "error", err)
+			s.Log.Warn("capture supervision failed", "error", err)
 		}
 		select {
 		case <-ctx.Done():

@@ -60,7 +60,7 @@ func (c *Catalog) Backups(ctx context.Context, cluster string) ([]Backup, error)
 }
 
 // BackupsTaken lists the backups of a cluster, or of all when cluster is "", that were
-// complete since a time, oldest first, also those that were let go since.
+// complete since a time, oldest first, also those that were deleted since.
 func (c *Catalog) BackupsTaken(ctx context.Context, cluster string, since time.Time) ([]Backup, error) {
 	var list []Backup
 	return list, c.db.SelectContext(ctx, &list, `select * from velvet.backups where (cluster_id = $1 or $1 = '') and stopped_at >= $2 order by stopped_at`, cluster, since)
@@ -73,7 +73,7 @@ func (c *Catalog) Backup(ctx context.Context, id string) (Backup, error) {
 		`select id from velvet.backups where dropped_at is null`, id, "base backup", "List the backups with: velvet backup list CLUSTER")
 }
 
-// DropBackup notes that a backup is let go, so that nobody begins to use it any more. It
+// DropBackup notes that a backup is deleted, so that nobody begins to use it any more. It
 // is refused while a copy is laid out from it.
 func (c *Catalog) DropBackup(ctx context.Context, id string) error {
 	r, err := c.db.ExecContext(ctx, `with gone as (update velvet.backups set dropped_at = now() where id = $1 and dropped_at is null
@@ -88,7 +88,7 @@ func (c *Catalog) DropBackup(ctx context.Context, id string) error {
 	return problem.New(problem.Conflict, "See: velvet copy list", "the base backup was not dropped", "a copy is being laid out from it, or it has been dropped already")
 }
 
-// Dropped lists the ids of a cluster's backups that were let go.
+// Dropped lists the ids of a cluster's backups that were deleted.
 func (c *Catalog) Dropped(ctx context.Context, cluster string) ([]string, error) {
 	var list []string
 	return list, c.db.SelectContext(ctx, &list, `select id from velvet.backups where cluster_id = $1 and dropped_at is not null`, cluster)
@@ -152,7 +152,7 @@ type Copy struct {
 func (k Copy) Place() string { return fmt.Sprintf("%s#%d", k.ID, k.Moves) }
 
 // AddCopy records a copy that is about to be made, unless its base or any of the WAL that
-// it will replay has been let go since it was planned.
+// it will replay has been deleted since it was planned.
 func (c *Catalog) AddCopy(ctx context.Context, k Copy, replays []Stretch) error {
 	return c.placeCopy(ctx, k, replays, "the copy was not made", func(tx *sqlx.Tx) error {
 		_, err := tx.ExecContext(ctx, `insert into velvet.copies
@@ -166,7 +166,7 @@ func (c *Catalog) AddCopy(ctx context.Context, k Copy, replays []Stretch) error 
 }
 
 // MoveCopy records that a paused copy is about to be made anew, by a task at another moment,
-// unless what that needs has been let go since it was planned.
+// unless what that needs has been deleted since it was planned.
 func (c *Catalog) MoveCopy(ctx context.Context, k Copy, replays []Stretch) error {
 	const title = "the copy was not moved"
 	return c.placeCopy(ctx, k, replays, title, func(tx *sqlx.Tx) error {
@@ -183,7 +183,7 @@ func (c *Catalog) MoveCopy(ctx context.Context, k Copy, replays []Stretch) error
 	})
 }
 
-// placeCopy writes a copy's record while its base and the WAL that it will replay cannot be let go.
+// placeCopy writes a copy's record while its base and the WAL that it will replay cannot be deleted.
 func (c *Catalog) placeCopy(ctx context.Context, k Copy, replays []Stretch, title string, write func(*sqlx.Tx) error) error {
 	tx, err := c.db.BeginTxx(ctx, nil)
 	if err != nil {
@@ -208,7 +208,7 @@ func (c *Catalog) placeCopy(ctx context.Context, k Copy, replays []Stretch, titl
 			return err
 		}
 		if gone {
-			return problem.New(problem.Conflict, "Plan it again.", title, "WAL that it would replay has been let go meanwhile")
+			return problem.New(problem.Conflict, "Plan it again.", title, "WAL that it would replay has been deleted meanwhile")
 		}
 	}
 	if err := write(tx); err != nil {

@@ -251,7 +251,7 @@ const (
 	CapturePaused     = "paused"                // the spool is full
 	CaptureRetrying   = "retrying"              // interrupted, and trying again by itself
 	CaptureStopped    = "stopped"
-	CaptureFailed     = "failed" // needs a person
+	CaptureFailed     = "failed" // needs attention
 )
 
 // Capture is how far the capture of a cluster has got.

@@ -34,7 +34,7 @@ func (c *Catalog) Standings(ctx context.Context, cluster string) (Standings, err
 	return s, nil
 }
 
-// readWAL reads captures, runs, timelines and what was let go.
+// readWAL reads captures, runs, timelines and what was deleted.
 func (c *Catalog) readWAL(ctx context.Context, cluster string, s *Standings) error {
 	var captures []Capture
 	if err := c.db.SelectContext(ctx, &captures, `select * from velvet.captures where cluster_id = $1 or $1 = ''`, cluster); err != nil {

@@ -66,7 +66,7 @@ func (c *Catalog) SetPin(ctx context.Context, p Pin) error {
 	if n, err := r.RowsAffected(); err != nil || n > 0 {
 		return err
 	}
-	return found(sql.ErrNoRows, "base backup", p.BackupID, "It may have been let go. List those there are with: velvet backup list CLUSTER")
+	return found(sql.ErrNoRows, "base backup", p.BackupID, "It may have been deleted. List those there are with: velvet backup list CLUSTER")
 }
 
 // RemovePin takes the pin off a backup.
@@ -95,7 +95,7 @@ type Stretch struct {
 	Last     uint64      `db:"last" json:"last"`
 }
 
-// Released is WAL that was let go.
+// Released is WAL that was deleted.
 type Released struct {
 	Stretch
 	ReleasedAt time.Time `db:"released_at"`
@@ -103,13 +103,13 @@ type Released struct {
 	Going      bool      `db:"going"`  // they are being deleted: there is no way back
 }
 
-// Released lists the WAL of a cluster that was let go.
+// Released lists the WAL of a cluster that was deleted.
 func (c *Catalog) Released(ctx context.Context, cluster string) ([]Released, error) {
 	var list []Released
 	return list, c.db.SelectContext(ctx, &list, `select timeline, first, last, released_at, tidied, going from velvet.released where cluster_id = $1 order by timeline, first`, cluster)
 }
 
-// ReleasedSince tells whether anything of a cluster was let go since a time.
+// ReleasedSince tells whether anything of a cluster was deleted since a time.
 func (c *Catalog) ReleasedSince(ctx context.Context, cluster string, since time.Time) (any bool, err error) {
 	return any, c.db.GetContext(ctx, &any, `select exists (select from velvet.released where cluster_id = $1 and released_at >= $2)
 		or exists (select from velvet.backups where cluster_id = $1 and dropped_at >= $2)`, cluster, since)
@@ -218,7 +218,7 @@ func (c *Catalog) StoredBytes(ctx context.Context, cluster string, stretches []S
 	return total, nil
 }
 
-// Release lets go of base backups and WAL, in the catalogue, all at once or not at all:
+// Release deletes base backups and WAL, in the catalogue, all at once or not at all:
 // from then on no restore is planned through them. It is refused if a copy was made or
 // moved to a place that is none of those known, for it may need any of it, or if a backup
 // has a pin that holds at the time for which that was decided.
@@ -236,7 +236,7 @@ func (c *Catalog) Release(ctx context.Context, cluster string, backups []string,
 		return err
 	}
 	if len(used) > 0 {
-		return problem.New(problem.Conflict, "Preview it again.", "nothing was let go", "copy %s was begun or moved meanwhile and may need what would go", used[0])
+		return problem.New(problem.Conflict, "Preview it again.", "nothing was deleted", "copy %s was begun or moved meanwhile and may need what would be deleted", used[0])
 	}
 	// A pin is set with a share of the backup's row, so that it is there now or finds it gone.
 	if _, err := tx.ExecContext(ctx, `select from velvet.backups where id = any($1) order by id for update`, backups); err != nil {
@@ -247,7 +247,7 @@ func (c *Catalog) Release(ctx context.Context, cluster string, backups []string,
 		return err
 	}
 	if len(pinned) > 0 {
-		return problem.New(problem.Conflict, "Preview it again.", "nothing was let go", "base %s was pinned meanwhile", pinned[0])
+		return problem.New(problem.Conflict, "Preview it again.", "nothing was deleted", "base %s was pinned meanwhile", pinned[0])
 	}
 	if _, err := tx.ExecContext(ctx, `update velvet.backups set dropped_at = now() where id = any($1) and dropped_at is null`, backups); err != nil {
 		return err

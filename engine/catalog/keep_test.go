@@ -86,7 +86,7 @@ func TestReleaseBesideCopies(t *testing.T) {
 	assert.Equal(t, problem.Conflict, kindOf(t, err), "the copy was not known")
 	list, err := c.Backups(ctx, k.ID)
 	require.NoError(t, err)
-	assert.Len(t, list, 2, "nothing was let go")
+	assert.Len(t, list, 2, "nothing was deleted")
 	require.NoError(t, c.SaveCopy(ctx, Copy{ID: "c1", State: CopyDiscarded}))
 	pin := Pin{BackupID: "old", Reason: "audit"}
 	require.NoError(t, c.SetPin(ctx, pin))
@@ -119,7 +119,7 @@ func TestReleaseBesideCopies(t *testing.T) {
 	assert.True(t, got.TidyDue)
 }
 
-// Two applications of one cluster's rule at once would each decide on what the other lets go.
+// Two applications of one cluster's rule at once would each decide on what the other deletes.
 func TestOneKeepRunAtATime(t *testing.T) {
 	c, _ := open(t)
 	k := Cluster{ID: NewID(), Name: "ferries", SegmentSize: 1 << 20}

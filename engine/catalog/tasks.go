@@ -65,7 +65,7 @@ func (c *Catalog) AddTask(ctx context.Context, t Task) error {
 	}
 	if violates(err, "one_keep_run_at_a_time") {
 		return problem.New(problem.Conflict, "Watch it with: velvet task list. Preview again when it has ended.",
-			"nothing was let go", "the keep rule of this cluster is being applied already")
+			"nothing was deleted", "the keep rule of this cluster is being applied already")
 	}
 	return err
 }
@@ -185,7 +185,7 @@ func (c *Catalog) AddTaskLine(ctx context.Context, task, level, text string) err
 	return err
 }
 
-// TaskLines reads a task's log behind line number after.
+// TaskLines reads a task's log after line number after.
 func (c *Catalog) TaskLines(ctx context.Context, task string, after int) ([]TaskLine, error) {
 	var list []TaskLine
 	return list, c.db.SelectContext(ctx, &list, `select * from velvet.task_lines where task_id = $1 and number > $2 order by number`, task, after)

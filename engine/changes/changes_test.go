@@ -204,7 +204,7 @@ func (p *past) compare(j *Journal, random *rand.Rand) {
 	require.Equal(p, []pg.FullXID{at.XID}, xids(found))
 }
 
-// costAndRates sums what lies behind a transaction, and what was committed in all.
+// costAndRates sums what lies after a transaction, and what was committed in all.
 func (p *past) costAndRates(j *Journal, at Entry) {
 	var transactions, deleted, inserted int64
 	for _, e := range p.all {
@@ -243,7 +243,7 @@ func (p *past) costAndRates(j *Journal, at Entry) {
 	require.Equal(p, at.XID, last.XID)
 }
 
-// TestEpochsMarksAndHoles has ids that are used again, a mark that is set twice, and times in a hole.
+// TestEpochsMarksAndHoles has ids that are used again, a restore point that is set twice, and times in a hole.
 func TestEpochsMarksAndHoles(t *testing.T) {
 	p := newPast(t)
 	p.segment(1, [][2]int{{1, 1}, {2, 0}}, "low tide", "high tide")
@@ -257,26 +257,26 @@ func TestEpochsMarksAndHoles(t *testing.T) {
 	require.NoError(t, p.catalog.AddBackup(ctx, catalog.Backup{ID: "01base", ClusterID: p.cluster.ID, Kind: "full", Timeline: 1, Start: z.Start(1), Stop: z.Start(1) + 40, StartedAt: noon.Add(-2 * time.Minute), StoppedAt: noon.Add(-time.Minute), Tablespaces: []byte("[]")}))
 	j := p.open()
 	for text, says := range map[string]string{
-		"before tx 1000":        "the id 1000 was used in 2 epochs. Choose one:\nbefore lsn 0/1000A0  (",
-		"tx 999":                "no end of transaction 999 is in the captured WAL",
-		"tx 4294968500":         "has not begun",
-		"mark low tide":         `2 restore points are called "low tide"`,
-		"mark ebb":              `no restore point "ebb"`,
-		"2026-11-23T12:30:00Z":  "it lies in a hole",
-		"2026-11-23T10:00:00Z":  "before the end of the first base backup",
-		"lsn 0/600000":          "it lies in a hole: the WAL from 0/400000 to 0/900000 was never captured",
-		"lsn 0/40":              "it lies before the captured WAL",
-		"lsn 7/0":               "it lies beyond the captured WAL",
-		"base 01nowhere":        "no base backup",
-		"before drop of t100":   "did drop t100",
-		"before delete of t100": "4 transactions match",
+		"before tx 1000":         "the id 1000 was used in 2 epochs. Choose one:\nbefore lsn 0/1000A0  (",
+		"tx 999":                 "no end of transaction 999 is in the captured WAL",
+		"tx 4294968500":          "has not begun",
+		"restore point low tide": `2 restore points are called "low tide"`,
+		"restore point ebb":      `no restore point "ebb"`,
+		"2026-11-23T12:30:00Z":   "it lies in a hole",
+		"2026-11-23T10:00:00Z":   "before the end of the first base backup",
+		"lsn 0/600000":           "it lies in a hole: the WAL from 0/400000 to 0/900000 was never captured",
+		"lsn 0/40":               "it lies before the captured WAL",
+		"lsn 7/0":                "it lies beyond the captured WAL",
+		"base 01nowhere":         "no base backup",
+		"before drop of t100":    "did drop t100",
+		"before delete of t100":  "4 transactions match",
 	} {
 		m, err := moment.Parse(text, moment.Caller{})
 		require.NoError(t, err, text)
 		_, _, err = j.Resolve(ctx, m)
 		assert.ErrorContains(t, err, says, text)
 	}
-	for text, at := range map[string]pg.LSN{"before tx 4294968296": z.Start(3) + 3*80, "mark high tide": z.Start(1) + 7*80, "base 01base": z.Start(1) + 40, "2026-11-23T12:00:00Z": z.Start(1) + 5*80} {
+	for text, at := range map[string]pg.LSN{"before tx 4294968296": z.Start(3) + 3*80, "restore point high tide": z.Start(1) + 7*80, "base 01base": z.Start(1) + 40, "2026-11-23T12:00:00Z": z.Start(1) + 5*80} {
 		m, err := moment.Parse(text, moment.Caller{})
 		require.NoError(t, err)
 		where, _, err := j.locate(ctx, m)

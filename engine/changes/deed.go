@@ -20,14 +20,14 @@ const (
 	// outstanding is how many times as many rows as any other a DELETE must have removed
 	// to be the one that is meant.
 	outstanding = 100
-	// nearby is how far from the time behind "near" a deed may be.
+	// nearby is how far from the time after "near" an operation may be.
 	nearby = 15 * time.Minute
 )
 
-// byDeed finds the transaction that did something to a table. There must be one; of
+// byOperation finds the transaction that did something to a table. There must be one; of
 // several deletes one that outweighs all others by far is taken, and the note says so.
-func (j *Journal) byDeed(ctx context.Context, m moment.Moment) (place, string, error) {
-	f := journal.Filter{Table: m.Table, Kind: &m.Deed, Catalogs: true}
+func (j *Journal) byOperation(ctx context.Context, m moment.Moment) (place, string, error) {
+	f := journal.Filter{Table: m.Table, Kind: &m.Operation, Catalogs: true}
 	if !m.Near.IsZero() {
 		f.From, f.To = m.Near.Add(-nearby), m.Near.Add(nearby)
 	}
@@ -40,10 +40,10 @@ func (j *Journal) byDeed(ctx context.Context, m moment.Moment) (place, string, e
 	}
 	switch {
 	case len(found) == 0:
-		return place{}, "", j.noDeed(ctx, m)
+		return place{}, "", j.noOperation(ctx, m)
 	case len(found) == 1:
 		return place{found[0].End, true}, "", nil
-	case m.Deed == journal.Delete && found[0].Size >= outstanding*found[1].Size:
+	case m.Operation == journal.Delete && found[0].Size >= outstanding*found[1].Size:
 		return place{found[0].End, true}, fmt.Sprintf("chosen over other deletes of %s, of which the largest removed %d rows (tx %d)", m.Table, found[1].Size, found[1].XID), nil
 	}
 	what := fmt.Sprintf("%d transactions", len(found))
@@ -71,13 +71,13 @@ func labels(found []Entry, t journal.Table) []string {
 	return list
 }
 
-// noDeed says that nothing matches, and names what comes closest.
-func (j *Journal) noDeed(ctx context.Context, m moment.Moment) error {
-	why := fmt.Sprintf("no transaction in the captured WAL did %s %s", gerund(m.Deed), m.Table)
+// noOperation says that nothing matches, and names what comes closest.
+func (j *Journal) noOperation(ctx context.Context, m moment.Moment) error {
+	why := fmt.Sprintf("no transaction in the captured WAL did %s %s", gerund(m.Operation), m.Table)
 	next := fmt.Sprintf("See what happened to it: velvet changes list %s --table %s", j.archive.Cluster.Name, m.Table)
 	if !m.Near.IsZero() {
 		why += fmt.Sprintf(" within %d minutes of %s", int(nearby.Minutes()), m.Near.Format(time.RFC3339))
-		other, err := j.Biggest(ctx, journal.Filter{Table: m.Table, Kind: &m.Deed, Catalogs: true}, listed)
+		other, err := j.Biggest(ctx, journal.Filter{Table: m.Table, Kind: &m.Operation, Catalogs: true}, listed)
 		if err != nil {
 			return err
 		}

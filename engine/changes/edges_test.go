@@ -94,7 +94,7 @@ func TestChangedPagesAreAllOrAnError(t *testing.T) {
 	require.NoError(t, p.index.Put(ctx, &short))
 	refused("does not tell of every record", from, to)
 	require.NoError(t, p.index.Put(ctx, kept[5]))
-	early := *kept[4] // and one in the middle, behind which a record is told by none
+	early := *kept[4] // and one in the middle, after which a record is told by none
 	early.State.Next -= 80
 	require.NoError(t, p.index.Put(ctx, &early))
 	refused("does not tell of every record", from, to)
@@ -118,12 +118,12 @@ func TestTheLastTransactionIn(t *testing.T) {
 		out  pg.FullXID
 	}{
 		{"in front of the first", moment.Boundary{Stop: z.Start(1)}, 0, 1000},
-		{"behind the first", moment.Boundary{Stop: z.Start(1), Inclusive: true}, 1000, 1001},
+		{"after the first", moment.Boundary{Stop: z.Start(1), Inclusive: true}, 1000, 1001},
 		{"in front of one that was rolled back", moment.Boundary{Stop: z.Start(1) + 160}, 1001, 1010},
-		{"behind it", moment.Boundary{Stop: z.Start(1) + 160, Inclusive: true}, 1001, 1010},
+		{"after it", moment.Boundary{Stop: z.Start(1) + 160, Inclusive: true}, 1001, 1010},
 		{"a segment later", moment.Boundary{Stop: z.Start(2) + 80}, 1001, 1010},
 		{"at the start of the next", moment.Boundary{Stop: z.Start(3)}, 1001, 1010},
-		{"behind two that were rolled back", moment.Boundary{Stop: z.Start(3) + 160, Inclusive: true}, 1010, 1013},
+		{"after two that were rolled back", moment.Boundary{Stop: z.Start(3) + 160, Inclusive: true}, 1010, 1013},
 		{"at the very end", moment.Boundary{Stop: z.Start(4)}, 1013, 0},
 	} {
 		xid := func(k *journal.Commit) pg.FullXID {
@@ -168,7 +168,7 @@ func TestWhatIsSureOfATime(t *testing.T) {
 	}
 	j.archive.Bases = []reach.Base{{Start: 30, StopTime: noon}, {Start: 10, StopTime: noon.Add(-time.Hour)}, {Start: 20, StopTime: noon.Add(-time.Minute)}}
 	for at, want := range map[time.Time]pg.LSN{
-		noon.Add(settle):       20, // a commit of before it may be told behind the base
+		noon.Add(settle):       20, // a commit of before it may be told after the base
 		noon.Add(settle + 1e3): 30,
 		noon:                   20,
 		noon.Add(-time.Minute): 10,

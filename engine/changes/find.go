@@ -184,11 +184,11 @@ func (j *Journal) ByXID(ctx context.Context, x pg.FullXID) ([]Entry, error) {
 	return found, nil
 }
 
-// Marks lists the named restore points, oldest first.
-func (j *Journal) Marks(ctx context.Context) ([]journal.Mark, error) {
-	var list []journal.Mark
+// RestorePoints lists the named restore points, oldest first.
+func (j *Journal) RestorePoints(ctx context.Context) ([]journal.RestorePoint, error) {
+	var list []journal.RestorePoint
 	err := j.all(ctx, func(h *journal.Head) (bool, error) {
-		list = append(list, h.Marks...)
+		list = append(list, h.RestorePoints...)
 		return true, nil
 	})
 	return list, err

@@ -31,7 +31,7 @@ type Indexes struct {
 }
 
 // longestRebuild is how many segments are read at most to make the state before a
-// segment again; behind that the journal begins anew and says so.
+// segment again; after that the journal begins anew and says so.
 const longestRebuild = 64
 
 // Put writes a segment's index, and the chapter that it completes.

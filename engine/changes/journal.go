@@ -52,7 +52,7 @@ func Open(ctx context.Context, a *archive.Archive, codec layout.Codec, book *nam
 }
 
 // firstOfTail is the number of the first segment of a stretch that is not in the
-// store, or the one behind its last.
+// store, or the one after its last.
 func (j *Journal) firstOfTail(s archive.Stretch) uint64 {
 	n := s.Last + 1
 	for n > s.First && !j.archive.Stored(j.archive.SegmentOf(n-1)) {

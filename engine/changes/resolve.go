@@ -68,7 +68,7 @@ func (j *Journal) clearOfLocks(ctx context.Context, m moment.Moment, b *moment.B
 		if t.End != b.FirstOut.LSN {
 			continue
 		}
-		if len(t.Created)+len(t.Dropped)+len(t.Truncated)+len(t.LostDatabases) == 0 || t.First >= b.Stop {
+		if len(t.Created)+len(t.Dropped)+len(t.Truncated)+len(t.DroppedDatabases) == 0 || t.First >= b.Stop {
 			return "", nil
 		}
 		if b.LastIn != nil && b.LastIn.LSN > t.First {
@@ -115,19 +115,19 @@ func (j *Journal) locate(ctx context.Context, m moment.Moment) (p place, note st
 		p, err = j.byTransaction(ctx, m)
 	case moment.AtLSN:
 		p = place{m.LSN, m.Before}
-	case moment.AtMark:
-		p, err = j.byMark(ctx, m)
+	case moment.AtRestorePoint:
+		p, err = j.byRestorePoint(ctx, m)
 	case moment.AtBase:
 		p, err = j.byBase(m)
-	case moment.BeforeDeed:
-		return j.byDeed(ctx, m)
+	case moment.BeforeOperation:
+		return j.byOperation(ctx, m)
 	default:
 		p, err = j.end(ctx)
 	}
 	return p, "", err
 }
 
-// end is behind the last whole record.
+// end is after the last whole record.
 func (j *Journal) end(ctx context.Context) (place, error) {
 	s := j.stretches[len(j.stretches)-1]
 	state, err := j.lastState(ctx)
@@ -145,7 +145,7 @@ func (j *Journal) lastState(ctx context.Context) (journal.State, error) {
 	return s.State, nil
 }
 
-// byTime finds the first commit that is later than the time, behind the newest base
+// byTime finds the first commit that is later than the time, after the newest base
 // that surely ended before it.
 func (j *Journal) byTime(ctx context.Context, m moment.Moment) (place, error) {
 	from, ok := j.baseBefore(m.Time)
@@ -154,7 +154,7 @@ func (j *Journal) byTime(ctx context.Context, m moment.Moment) (place, error) {
 	}
 	stretch, ok := j.stretchOf(from)
 	if !ok {
-		return place{}, j.archive.OutOfReach(m, "the WAL behind the base backup before it is missing")
+		return place{}, j.archive.OutOfReach(m, "the WAL after the base backup before it is missing")
 	}
 	first := j.archive.Cluster.SegmentSize.Number(from)
 	var found *pg.LSN
@@ -183,7 +183,7 @@ func (j *Journal) byTime(ctx context.Context, m moment.Moment) (place, error) {
 	case found != nil:
 		return place{*found, true}, nil
 	case stretch != j.stretches[len(j.stretches)-1]:
-		return place{}, j.archive.OutOfReach(m, fmt.Sprintf("it lies in a hole: the WAL behind %s was never captured", stretch.End))
+		return place{}, j.archive.OutOfReach(m, fmt.Sprintf("it lies in a hole: the WAL after %s was never captured", stretch.End))
 	case m.Time.After(j.archive.Capture.CompleteTo.Time.Add(-settle)):
 		return place{}, j.archive.OutOfReach(m, fmt.Sprintf("it lies beyond the captured WAL, which is surely complete to %s and no further yet", j.archive.Capture.CompleteTo.Time.Add(-settle).UTC().Format(time.RFC3339)))
 	}
@@ -246,12 +246,12 @@ func (j *Journal) Missing(ctx context.Context, x pg.FullXID) string {
 	return fmt.Sprintf("no end of transaction %d is in the captured WAL: it lies before it or in a hole, or it changed nothing", x)
 }
 
-func (j *Journal) byMark(ctx context.Context, m moment.Moment) (place, error) {
-	all, err := j.Marks(ctx)
+func (j *Journal) byRestorePoint(ctx context.Context, m moment.Moment) (place, error) {
+	all, err := j.RestorePoints(ctx)
 	if err != nil {
 		return place{}, err
 	}
-	var found []journal.Mark
+	var found []journal.RestorePoint
 	for _, k := range all {
 		if k.Name == m.Name {
 			found = append(found, k)
@@ -265,7 +265,7 @@ func (j *Journal) byMark(ctx context.Context, m moment.Moment) (place, error) {
 		if len(all) > 0 {
 			next = "Known are:"
 			for _, k := range all[max(0, len(all)-listed):] {
-				next += fmt.Sprintf("\nmark %s  (%s)", k.Name, k.Time.Format(time.RFC3339Nano))
+				next += fmt.Sprintf("\nrestore point %s  (%s)", k.Name, k.Time.Format(time.RFC3339Nano))
 			}
 		}
 		return place{}, problem.New(problem.NotFound, next, "the moment was not found", "no restore point %q is in the captured WAL", m.Name)

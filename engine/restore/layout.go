@@ -217,7 +217,7 @@ func (l *laying) each(ctx context.Context, begin func(*part)) error {
 	return errors.Join(err, l.done(len(l.parts)-next)) // those that are not begun
 }
 
-// done counts parts that are over; behind the last one the file is closed.
+// done counts parts that are over; after the last one the file is closed.
 func (l *laying) done(parts int) error {
 	if parts == 0 || l.left.Add(-int32(parts)) > 0 || l.out == nil {
 		return nil

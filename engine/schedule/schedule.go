@@ -35,7 +35,7 @@ type dueKey struct{ entry, cluster string }
 
 // dueAt remembers when something is due next, for as long as nothing changes.
 type dueAt struct {
-	behind   time.Time
+	after    time.Time
 	schedule string
 	next     time.Time
 }
@@ -46,7 +46,7 @@ func (s *Scheduler) Run(ctx context.Context) {
 	defer tick.Stop()
 	for {
 		if err := s.Once(ctx); err != nil && ctx.Err() == nil {
-			s.Log.Warn("the calendar was not looked through", "error", err)
+			s.Log.Warn("reading the calendar failed", "error", err)
 		}
 		select {
 		case <-ctx.Done():
@@ -94,30 +94,30 @@ func (s *Scheduler) look(ctx context.Context, e *Entry, k *catalog.Cluster, last
 		}
 		return s.begin(ctx, e, k, last)
 	}
-	id, behind, shift := "", e.Since, time.Duration(0)
+	id, after, shift := "", e.Since, time.Duration(0)
 	if k != nil {
 		id, shift = k.ID, e.ShiftOf(k.ID)
-		if k.CreatedAt.After(behind) {
-			behind = k.CreatedAt
+		if k.CreatedAt.After(after) {
+			after = k.CreatedAt
 		}
 	}
-	if last.Due.After(behind) {
-		behind = last.Due
+	if last.Due.After(after) {
+		after = last.Due
 	}
 	key := dueKey{e.ID, id}
 	known := s.next[key]
-	if !known.behind.Equal(behind) || known.schedule != string(e.Schedule) {
-		r, err := e.Calendar.Next(behind, shift)
+	if !known.after.Equal(after) || known.schedule != string(e.Schedule) {
+		r, err := e.Calendar.Next(after, shift)
 		if err != nil {
 			return nil // refused when it was saved; a zone's rules may change
 		}
-		known = dueAt{behind, string(e.Schedule), r.At}
+		known = dueAt{after, string(e.Schedule), r.At}
 		s.next[key] = known
 	}
 	if known.next.After(now) || e.Calendar.Quiet(now) {
 		return nil
 	}
-	due, ok := e.Calendar.Latest(behind, now, shift)
+	due, ok := e.Calendar.Latest(after, now, shift)
 	if !ok {
 		return nil
 	}
@@ -256,13 +256,13 @@ func (a *All) LateSince(k catalog.Cluster, newest, now time.Time) time.Time {
 		if e.Work != catalog.WorkBackup || e.Paused || !a.about(e, k) {
 			continue
 		}
-		behind := newest
+		after := newest
 		for _, t := range []time.Time{e.Since, k.CreatedAt} {
-			if t.After(behind) {
-				behind = t
+			if t.After(after) {
+				after = t
 			}
 		}
-		r, err := e.Calendar.Next(behind, e.ShiftOf(k.ID))
+		r, err := e.Calendar.Next(after, e.ShiftOf(k.ID))
 		if err == nil && !r.At.After(now) && (late.IsZero() || r.At.Before(late)) {
 			late = r.At
 		}

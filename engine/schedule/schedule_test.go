@@ -56,9 +56,9 @@ func TestScheduler(t *testing.T) {
 		return begun
 	}
 	for _, name := range []string{"ferries", "berths"} {
-		require.NoError(t, c.AddCluster(ctx, catalog.Cluster{ID: catalog.NewID(), Name: name, ConnString: "host=db1", SegmentSize: 16 << 20, LabelsSet: json.RawMessage(`{"tier": "gold"}`)}))
+		require.NoError(t, c.AddCluster(ctx, catalog.Cluster{ID: catalog.NewID(), Name: name, ConnString: "host=db1", SegmentSize: 16 << 20, LabelsSet: json.RawMessage(`{"fleet": "outer"}`)}))
 	}
-	require.NoError(t, c.SavePolicy(ctx, catalog.Policy{ID: "p", Name: "gold", LabelsSet: json.RawMessage(`{"tier": "gold"}`)}))
+	require.NoError(t, c.SavePolicy(ctx, catalog.Policy{ID: "p", Name: "outer", LabelsSet: json.RawMessage(`{"fleet": "outer"}`)}))
 	add := func(id, policy, work, schedule string) {
 		require.NoError(t, c.AddEntry(ctx, catalog.Entry{ID: id, PolicyID: sql.NullString{String: policy, Valid: policy != ""}, Work: work, Schedule: json.RawMessage(schedule)}))
 	}

@@ -192,7 +192,7 @@ func (s *Spool) Write(at pg.LSN, data []byte) (finished bool, err error) {
 }
 
 // Begin opens the partial file for writing on, keeping the bytes before the place
-// and dropping those behind it, which nobody vouches for.
+// and dropping those after it, which nobody vouches for.
 func (s *Spool) Begin() error {
 	s.segment.Number = s.size.Number(s.written)
 	keep := s.size.Offset(s.written)
@@ -325,7 +325,7 @@ type Tail struct {
 	Segment pg.Segment
 	Path    string
 	Partial bool
-	End     pg.LSN // behind its last byte
+	End     pg.LSN // after its last byte
 }
 
 // Open opens the file, also if it was finished since it was listed. The error is

@@ -72,7 +72,7 @@ func TestSpoolAgainstAModel(t *testing.T) {
 	})
 }
 
-// spoil changes the bytes behind the flushed place, as a disk may after a power loss.
+// spoil changes the bytes after the flushed place, as a disk may after a power loss.
 func spoil(t *rapid.T, s *Spool, flushed pg.LSN) {
 	path := s.Path(pg.Segment{Timeline: 1, Number: s.size.Number(flushed)}) + partialSuffix
 	info, err := os.Stat(path)

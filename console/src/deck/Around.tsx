@@ -36,7 +36,7 @@ export function Around({ answer, onMoment }: { answer: MomentAnswer; onMoment: (
                 </button>
               </td>
               <td>
-                <Deeds of={x} />
+                <Operations of={x} />
               </td>
             </tr>
           ))}
@@ -49,20 +49,20 @@ export function Around({ answer, onMoment }: { answer: MomentAnswer; onMoment: (
 // most is how many tables of one transaction are named.
 const most = 4;
 
-// Deeds says in short what a transaction did.
-export function Deeds({ of: x }: { of: Transaction }) {
+// Operations says in short what a transaction did.
+export function Operations({ of: x }: { of: Transaction }) {
   const tables = x.tables ?? [];
   return (
     <>
       {tables.slice(0, most).map((t, i) => (
         <span key={t.table}>
           {i > 0 && ", "}
-          <Deed of={t} />
+          <Operation of={t} />
         </span>
       ))}
       {tables.length > most && <span className="text-soft"> and {tables.length - most} more</span>}
-      {x.lostDatabases > 0 && <b className="text-undone"> drop a database</b>}
-      {tables.length === 0 && x.lostDatabases === 0 && <span className="text-soft">no rows of users' tables</span>}
+      {x.droppedDatabases > 0 && <b className="text-undone"> drop a database</b>}
+      {tables.length === 0 && x.droppedDatabases === 0 && <span className="text-soft">no rows of users' tables</span>}
       {x.partial && <span className="text-soft"> (at least)</span>}
       {(x.incident ?? []).length > 0 && (
         <span className="ml-2 font-bold text-undone" title={(x.incident ?? []).join("; ")}>
@@ -73,13 +73,13 @@ export function Deeds({ of: x }: { of: Transaction }) {
   );
 }
 
-function Deed({ of: t }: { of: TableChange }) {
+function Operation({ of: t }: { of: TableChange }) {
   return (
     <>
       {t.inserted !== 0 && <span className="mono mr-1 text-kept">+{count(t.inserted)}</span>}
       {t.updated !== 0 && <span className="mono mr-1 text-soft">~{count(t.updated)}</span>}
       {t.deleted !== 0 && <span className="mono mr-1 font-bold text-undone">−{count(t.deleted)}</span>}
-      {(t.deeds ?? []).map((d) => (
+      {(t.operations ?? []).map((d) => (
         <b key={d} className={`mr-1 ${d === "drop" || d === "truncate" ? "text-undone" : "text-soft"}`}>
           {d}
         </b>

@@ -26,7 +26,7 @@ export function Cost({ answer, making, onCopy }: { answer: MomentAnswer; making:
               <tr key={t.table + (t.database ?? "")}>
                 <td>
                   {t.table}
-                  {(t.deeds ?? []).length > 0 && <span className="text-soft"> {(t.deeds ?? []).join(", ")}</span>}
+                  {(t.operations ?? []).length > 0 && <span className="text-soft"> {(t.operations ?? []).join(", ")}</span>}
                 </td>
                 <td className="number">{count(t.inserted)}</td>
                 <td className="number">{count(t.updated)}</td>

@@ -128,13 +128,13 @@ function words(r: Rate): string {
   return list.join("; ");
 }
 
-// Flags are marks and, pinned, incidents.
+// Flags are restore points and, pinned, incidents.
 function Flags({ deck, x, onMoment }: Place & { onMoment: (m: string) => void }) {
   return (
     <g>
-      {(deck.marks ?? []).map((m) => (
+      {(deck.restorePoints ?? []).map((m) => (
         <g key={m.lsn} className="cursor-pointer" onClick={() => onMoment(`lsn ${m.lsn}`)}>
-          <title>{`mark ${m.name}, ${when(m.time)}`}</title>
+          <title>{`restore point ${m.name}, ${when(m.time)}`}</title>
           <path d={`M${x(Date.parse(m.time))} ${band} v-20 h11 l-3 4 l3 4 h-10`} fill="var(--brass)" stroke="var(--brass)" />
         </g>
       ))}

@@ -42,7 +42,7 @@ export function MomentField(p: { moment: string; answer?: MomentAnswer; error: E
         <input
           ref={field}
           className="field mono"
-          placeholder="Go back to …  before delete of booking · today 14:03 · 12m ago · before tx 84213 · mark NAME     ( / )"
+          placeholder="Go back to …  before delete of booking · today 14:03 · 12m ago · before tx 84213 · restore point NAME     ( / )"
           value={text}
           spellCheck={false}
           autoComplete="off"
@@ -80,7 +80,7 @@ function Meaning({ answer }: { answer: MomentAnswer }) {
   return (
     <p className="text-soft">
       <code className="text-ink">{answer.moment}</code>
-      {answer.utc && <> ({answer.utc.replace("T", " ").replace("Z", "")} UTC)</>}: replay stops {b.inclusive ? "behind" : "before"} the record at{" "}
+      {answer.utc && <> ({answer.utc.replace("T", " ").replace("Z", "")} UTC)</>}: replay stops {b.inclusive ? "after" : "before"} the record at{" "}
       <code className="text-ink">{b.stop}</code> on timeline {b.timeline}
       {b.lastIn && (
         <>

@@ -24,7 +24,7 @@ const mostListed = 12;
 export function Frame() {
   const clusters = useClusters();
   const all = clusters.data ?? [];
-  // Of many clusters only as many as fit, those that need a person first.
+  // Of many clusters only as many as fit, those that need attention first.
   const listed = all.length <= mostListed ? all : [...all].sort((a, b) => rank(b) - rank(a)).slice(0, mostListed);
   const [theme, turn] = useTheme();
   useEffect(listen, []);
@@ -45,7 +45,7 @@ export function Frame() {
                   <span className="flex justify-between">
                     {c.name}
                     {rank(c) > 0 && (
-                      <span className="text-undone" title={(c.needs ?? [])[0]?.text} role="img" aria-label="needs a person">
+                      <span className="text-undone" title={(c.needs ?? [])[0]?.text} role="img" aria-label="needs attention">
                         ▲
                       </span>
                     )}

@@ -9,7 +9,7 @@ export function position(lsn: string): number {
 }
 
 // timeOf makes a function from LSN to time out of places of which both are known. Between
-// two of them WAL is taken to have been written evenly; before the first and behind the
+// two of them WAL is taken to have been written evenly; before the first and after the
 // last it is as if it were all of their time.
 export function timeOf(known: Known[]): (lsn: string) => number {
   const points = known.map((k) => ({ x: position(k.lsn), t: Date.parse(k.at) })).sort((a, b) => a.x - b.x || a.t - b.t);

@@ -8,7 +8,7 @@ import { TaskLog } from "../parts/TaskLog";
 import { Time } from "../parts/Time";
 import { Trouble, Waiting } from "../parts/Trouble";
 
-// BackupPage answers: what does this base backup hold, was it whole, and what would go with it?
+// BackupPage answers: what does this base backup hold, was it whole, and what would be deleted with it?
 export function BackupPage() {
   const { backup: id } = useParams({ from: "/frame/backups/$backup" });
   const backup = useBackup(id);

@@ -12,7 +12,7 @@ export function ClusterCalendar() {
   return <CalendarPage cluster={cluster} />;
 }
 
-// CalendarPage answers: what is done again and again, and when next?
+// CalendarPage answers: what recurs, and when next?
 export function CalendarPage({ cluster = "" }: { cluster?: string }) {
   const entries = useCalendar(cluster);
   if (entries.error) return <Trouble error={entries.error} />;
@@ -20,7 +20,7 @@ export function CalendarPage({ cluster = "" }: { cluster?: string }) {
   return (
     <>
       {cluster && <ClusterTabs cluster={cluster} />}
-      <h1>{entries.data.length === 0 ? "Nothing recurs yet" : "What recurs"}</h1>
+      <h1>{entries.data.length === 0 ? "Nothing is scheduled yet" : "Recurring work"}</h1>
       {entries.data.length > 0 && <Entries list={entries.data} />}
       <Add cluster={cluster} />
     </>
@@ -66,7 +66,7 @@ function Entries({ list }: { list: Entry[] }) {
               </td>
               <td className="text-right whitespace-nowrap">
                 <button className="button mr-2" onClick={() => pause.mutate({ entry: e.id, paused: !e.paused })}>
-                  {e.paused ? "Go on" : "Pause"}
+                  {e.paused ? "Resume" : "Pause"}
                 </button>
                 <Confirm
                   label="Remove"
@@ -282,7 +282,7 @@ function QuietWindows({ list, onChange }: { list: Window[]; onChange: (list: Win
           </label>
           <Weekdays of={` of quiet window ${i + 1}`} on={w.weekdays ?? []} onChange={(weekdays) => change(i, { weekdays })} />
           <button type="button" className="button" onClick={() => onChange(list.filter((_, n) => n !== i))}>
-            Not quiet
+            Remove window
           </button>
         </div>
       ))}

@@ -81,7 +81,7 @@ export function ClusterPage() {
               ["in the store to", <code key="t">{c.capture.stored}</code>],
               ["waiting for the store", size(c.capture.spooled)],
               ["retained by the slot", size(c.capture.retained) + (c.capture.room < 0 ? "" : `, room for ${size(c.capture.room)} more`)],
-              ["server's clock", Math.abs(c.capture.clockAhead) < 0.05 ? "the same as the service's" : `${Math.abs(c.capture.clockAhead).toFixed(1)} s ${c.capture.clockAhead > 0 ? "ahead of" : "behind"} the service's`],
+              ["server's clock", Math.abs(c.capture.clockAhead) < 0.05 ? "the same as the service's" : `${Math.abs(c.capture.clockAhead).toFixed(1)} s ${c.capture.clockAhead > 0 ? "ahead of" : "after"} the service's`],
             ]}
           />
           {c.capture.wanted && (
@@ -89,7 +89,7 @@ export function ClusterPage() {
               <button className="button destructive mr-3" onClick={() => capture.mutate(false)}>
                 Stop the capture
               </button>
-              <span className="text-soft">What is committed then cannot be reached until it is started again; the slot keeps WAL back on the server meanwhile.</span>
+              <span className="text-soft">What is committed then cannot be reached until it is started again; the slot has the server retain WAL meanwhile.</span>
             </p>
           )}
         </div>

@@ -24,20 +24,20 @@ export function Clusters() {
   );
 }
 
-// Needs is what needs a person, the worst first.
+// Needs is what needs attention, the worst first.
 function Needs({ list }: { list: Cluster[] }) {
   const navigate = useNavigate();
-  const needy = list.filter((c) => rank(c) > 0).sort((a, b) => rank(b) - rank(a) || a.name.localeCompare(b.name));
+  const attention = list.filter((c) => rank(c) > 0).sort((a, b) => rank(b) - rank(a) || a.name.localeCompare(b.name));
   return (
-    <section aria-label="What needs a person">
+    <section aria-label="What needs attention">
       <h1>
-        {needy.length === 0
+        {attention.length === 0
           ? "Every cluster is captured and can be rewound."
-          : needy.length === 1
-            ? "One cluster needs a person"
-            : `${count(needy.length)} of ${count(list.length)} clusters need a person`}
+          : attention.length === 1
+            ? "One cluster needs attention"
+            : `${count(attention.length)} of ${count(list.length)} clusters need attention`}
       </h1>
-      {needy.slice(0, mostNeeds).map((c) => {
+      {attention.slice(0, mostNeeds).map((c) => {
         const need = (c.needs ?? [])[0]!;
         return need.kind === "incident" ? (
           (c.incidents ?? []).slice(0, 3).map((i) => (
@@ -47,7 +47,7 @@ function Needs({ list }: { list: Cluster[] }) {
           <NeedRow key={c.id} cluster={c} need={need} more={(c.needs ?? []).length - 1} />
         );
       })}
-      {needy.length > mostNeeds && <p className="my-2 text-soft">and {count(needy.length - mostNeeds)} more, in the table below in this order</p>}
+      {attention.length > mostNeeds && <p className="my-2 text-soft">and {count(attention.length - mostNeeds)} more, in the table below in this order</p>}
     </section>
   );
 }
@@ -65,11 +65,11 @@ const titles: { sort: Sort; title: string }[] = [
 // Fleet is the table of all clusters; what it is narrowed to and sorted by is in the URL.
 function Fleet({ list }: { list: Cluster[] }) {
   const now = useSearch({ from: "/frame/" });
-  const { q = "", sort = "needs", needy = false } = now;
+  const { q = "", sort = "needs", attention = false } = now;
   const navigate = useNavigate();
-  const go = (search: { q?: string; sort?: Sort; needy?: boolean }) =>
+  const go = (search: { q?: string; sort?: Sort; attention?: boolean }) =>
     void navigate({ to: "/", search: { ...now, ...search }, replace: true });
-  const shown = narrowed(list, q, needy, sort);
+  const shown = narrowed(list, q, attention, sort);
   return (
     <section aria-label="All clusters" className="mt-5">
       <form className="flex flex-wrap items-center gap-4" role="search" onSubmit={(e) => e.preventDefault()}>
@@ -78,12 +78,12 @@ function Fleet({ list }: { list: Cluster[] }) {
           style={{ width: "22rem" }}
           type="search"
           aria-label="Name, policy or label"
-          placeholder="name, policy, or label as tier=gold"
+          placeholder="name, policy, or label as fleet=outer"
           value={q}
           onChange={(e) => go({ q: e.target.value || undefined })}
         />
         <label>
-          <input type="checkbox" checked={needy} onChange={(e) => go({ needy: e.target.checked || undefined })} /> only those that need a person
+          <input type="checkbox" checked={attention} onChange={(e) => go({ attention: e.target.checked || undefined })} /> only those that need attention
         </label>
         <span className="text-soft">
           {count(shown.length)} of {count(list.length)} · measured <Time at={list[0]?.measuredAt} />
@@ -197,7 +197,7 @@ function Empty() {
   return (
     <>
       <h1>No cluster is protected yet.</h1>
-      <p className="my-3">Register the first one on the command line; it is tested on the spot, and what is missing is named with the SQL that mends it:</p>
+      <p className="my-3">Register the first one on the command line; it is tested on the spot, and what is missing is named with the SQL that fixes it:</p>
       <pre className="border border-line bg-raised p-3">velvet cluster add NAME --connect 'host=… user=… dbname=postgres' --password-file FILE</pre>
     </>
   );

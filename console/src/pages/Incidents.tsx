@@ -22,7 +22,7 @@ export function IncidentRow({ cluster, incident: i, onMoment }: { cluster: strin
         Go to just before it
       </button>
       <button className="button" disabled={settle.isPending} onClick={() => settle.mutate(i.xid)}>
-        It was meant
+        Intended
       </button>
       {settle.error && <Trouble error={settle.error} />}
     </div>

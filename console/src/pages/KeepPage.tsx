@@ -8,7 +8,7 @@ import { Time } from "../parts/Time";
 import { Trouble, Waiting } from "../parts/Trouble";
 import { ClusterTabs } from "./ClusterTabs";
 
-// KeepPage answers: how far back is promised, what stays for it, and what would go?
+// KeepPage answers: how far back is promised, what stays for it, and what would be deleted?
 export function KeepPage() {
   const { cluster } = useParams({ from: "/frame/clusters/$cluster/keep" });
   const { asOf } = useSearch({ from: "/frame/clusters/$cluster/keep" });
@@ -31,10 +31,10 @@ export function KeepPage() {
         {k.from}; promised since <Time at={k.promise.since} />, reached since <Time at={k.promise.heldFrom} none="nothing yet" />
         {k.nextRun ? (
           <>
-            ; the calendar lets go next at <Time at={k.nextRun} />
+            ; the calendar deletes next at <Time at={k.nextRun} />
           </>
         ) : (
-          "; nothing is let go by the calendar"
+          "; nothing is deleted by the calendar"
         )}
       </p>
       {k.deleted && <Deleted cluster={cluster} deleted={k.deleted} />}
@@ -62,12 +62,12 @@ function Deleted({ cluster, deleted: d }: { cluster: string; deleted: NonNullabl
       <div>
         {(d.backups ?? []).map((b) => (
           <p key={b.id}>
-            Deleted: the base backup of <Time at={b.takenAt} />, gone for good after <Time at={b.until} />
+            Deleted: the base backup of <Time at={b.takenAt} />, permanently deleted after <Time at={b.until} />
           </p>
         ))}
         {d.segments > 0 && (
           <p>
-            Deleted: {of(d.segments, "WAL segment")}, {size(d.bytes)}, gone for good after <Time at={d.walUntil} none="a while" />
+            Deleted: {of(d.segments, "WAL segment")}, {size(d.bytes)}, permanently deleted after <Time at={d.walUntil} none="a while" />
           </p>
         )}
       </div>
@@ -141,18 +141,18 @@ function Preview({ keep, preview: p, hypothetical }: { keep: Keep; preview: Keep
       <div className="my-2 flex flex-wrap items-center justify-between gap-3">
         <p>
           {going + segments === 0 ? (
-            "Everything there is is needed: nothing would go."
+            "Everything is still needed: nothing would be deleted."
           ) : (
             <>
-              {of(going, "base backup")} and {of(segments, "WAL segment")} {hypothetical ? "would go then" : "are not needed any more"}: {frees}.
+              {of(going, "base backup")} and {of(segments, "WAL segment")} {hypothetical ? "would be deleted then" : "are not needed any more"}: {frees}.
             </>
           )}
         </p>
         {going + segments > 0 && !hypothetical && (
           <Confirm
-            label="Let them go"
-            title="Let go what the rule does not need?"
-            loss={`${of(going, "base backup")} and ${of(segments, "WAL segment")} are deleted, which frees ${frees} once they are gone for good: until then they can be taken back. If something else would go by then, nothing does.`}
+            label="Delete them"
+            title="Delete what the rule does not need?"
+            loss={`${of(going, "base backup")} and ${of(segments, "WAL segment")} are deleted, which frees ${frees} once they are permanently deleted: until then they can be taken back. If something else would be deleted by then, nothing does.`}
             name={keep.cluster}
             busy={apply.isPending}
             error={apply.error}

@@ -36,7 +36,7 @@ function Walk({ cluster, report }: { cluster: string; report: Readiness }) {
       <header className="flex items-baseline justify-between">
         <h1>{needed > 0 ? `${cluster} cannot be protected yet: ${needed} needed` : advised > 0 ? `${cluster} can be protected; ${advised} advised` : `${cluster} lacks nothing`}</h1>
         <button className="button" onClick={() => void queries.invalidateQueries({ queryKey: ["readiness", cluster] })}>
-          Look again
+          Check again
         </button>
       </header>
       <div className="mt-4 flex gap-8 max-md:flex-col">
@@ -64,7 +64,7 @@ function Walk({ cluster, report }: { cluster: string; report: Readiness }) {
 }
 
 function Step({ cluster, check: c, onNext, more }: { cluster: string; check: Check; onNext: () => void; more: boolean }) {
-  const mendable = (c.sql ?? []).length > 0 && !(c.sql ?? []).some((q) => q.startsWith("SELECT")) && c.state !== "ok";
+  const fixable = (c.sql ?? []).length > 0 && !(c.sql ?? []).some((q) => q.startsWith("SELECT")) && c.state !== "ok";
   return (
     <section aria-label={c.title} className="min-w-0 flex-1">
       <h2>
@@ -73,14 +73,14 @@ function Step({ cluster, check: c, onNext, more }: { cluster: string; check: Che
       <p className="my-2">{c.why}</p>
       {(c.sql ?? []).length > 0 && (
         <>
-          <p className="text-soft">What mends it, as a superuser of the cluster:</p>
+          <p className="text-soft">What fixes it, as a superuser of the cluster:</p>
           <pre className="my-1 overflow-x-auto border border-line bg-raised p-3 whitespace-pre-wrap">{(c.sql ?? []).join("\n")}</pre>
         </>
       )}
       {(c.edit ?? []).length > 0 && <pre className="my-1 overflow-x-auto border border-line bg-raised p-3 whitespace-pre-wrap">{(c.edit ?? []).join("\n")}</pre>}
       {c.after && <p>{c.after === "restart" ? "It takes effect when the server is restarted, which is left to you." : "The server must read its configuration again, which is done with it."}</p>}
       {c.effect && <p className="text-soft">{c.effect}</p>}
-      {mendable && <Apply cluster={cluster} check={c} />}
+      {fixable && <Apply cluster={cluster} check={c} />}
       {more && c.state !== "ok" && (
         <button className="button mt-4" onClick={onNext}>
           Next step

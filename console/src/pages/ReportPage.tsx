@@ -72,7 +72,7 @@ export function ReportPage() {
             <tr key={b.id}>
               <td className="mono">
                 {b.dropped ? (
-                  <span className="text-soft">{b.id} (let go)</span>
+                  <span className="text-soft">{b.id} (deleted)</span>
                 ) : (
                   <Link to="/backups/$backup" params={{ backup: b.id }}>
                     {b.id}

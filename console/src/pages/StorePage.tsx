@@ -23,10 +23,10 @@ export function StorePage() {
           <span className="ml-4 text-base font-normal text-soft">{sentence(clusters)}</span>
         </h1>
         <span className="flex gap-3">
-          <button className="button" disabled={look.isPending} onClick={() => look.mutate({ full: false, mend: false })}>
-            Look whether all is there
+          <button className="button" disabled={look.isPending} onClick={() => look.mutate({ full: false, fix: false })}>
+            Check presence
           </button>
-          <button className="button" disabled={look.isPending} onClick={() => look.mutate({ full: true, mend: false })}>
+          <button className="button" disabled={look.isPending} onClick={() => look.mutate({ full: true, fix: false })}>
             Read every byte
           </button>
         </span>
@@ -49,7 +49,7 @@ export function StorePage() {
             ],
             ["second store", s.second ? <code key="s">{s.second}</code> : <span key="s" className="text-soft">none: a lost disk loses every backup; name one with --second-store</span>],
             ...(s.locks ?? []).map((l): [string, string] => ["object lock", `${l.store}: ${l.text}`]),
-            ["looked through", <Audited key="a" store={s} />],
+            ["audited", <Audited key="a" store={s} />],
           ]}
         />
       </div>
@@ -88,7 +88,7 @@ function Audited({ store }: { store: Store }) {
         <Time at={a.at} />
       </Link>
       , {a.full ? "every byte" : "by presence"}:{" "}
-      {a.findings === 0 ? "everything that is needed is there" : `${count(a.findings)} findings, ${a.costing > 0 ? `${count(a.costing)} of them cost something` : "none of which costs anything"}`}
+      {a.findings === 0 ? "everything that is needed is there" : `${count(a.findings)} findings, ${a.costing > 0 ? `${count(a.costing)} of them prevent a restore` : "none of which costs anything"}`}
       {a.behind ? `; ${count(a.behind)} objects were not in the second store yet` : ""}
     </Mark>
   );
@@ -140,14 +140,14 @@ function Clusters({ list, second }: { list: StoreCluster[]; second: boolean }) {
   );
 }
 
-// Findings is what the newest audit found, what costs something first.
+// Findings is what the newest audit found, what prevents a restore first.
 function Findings({ task }: { task: string }) {
   const audit = useAudit(task);
   if (audit.error) return <Trouble error={audit.error} />;
   if (!audit.data) return null;
   return (
     <section aria-label="Findings" className="mt-6">
-      <h2>Found when it was looked through</h2>
+      <h2>Findings of the newest audit</h2>
       {(audit.data.losses ?? []).map((l) => (
         <p key={l.cluster} className="my-1">
           <Mark state="failed">
@@ -168,10 +168,10 @@ function Findings({ task }: { task: string }) {
           {(audit.data.findings ?? []).map((f) => (
             <tr key={f.kind + f.key}>
               <td>
-                <Mark state={f.costs ? "failed" : f.mended ? "done" : "cancelled"}>{f.mended ? `${f.kind}, mended` : f.kind}</Mark>
+                <Mark state={f.costs ? "failed" : f.fixed ? "done" : "cancelled"}>{f.fixed ? `${f.kind}, fixed` : f.kind}</Mark>
               </td>
               <td className="mono break-all">{f.key}</td>
-              <td>{f.elsewhere && !f.mended ? "the second store has it whole" : f.detail}</td>
+              <td>{f.elsewhere && !f.fixed ? "the second store has it whole" : f.detail}</td>
             </tr>
           ))}
         </tbody>

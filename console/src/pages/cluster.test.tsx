@@ -12,12 +12,12 @@ const incident = { cluster: "ferries", xid: 13, time: at(30), lsn: "0/5000000", 
 const whole = (over = {}) => ferries({ reach: [span], incidents: [incident], ...over });
 
 const deck: Deck = {
-  from: at(0), to: at(60), reach: [span], marks: [{ name: "low tide", time: at(10), lsn: "0/2000000" }], bases: [{ name: "01b", time: at(0), lsn: "0/1000000" }], incidents: [incident],
+  from: at(0), to: at(60), reach: [span], restorePoints: [{ name: "low tide", time: at(10), lsn: "0/2000000" }], bases: [{ name: "01b", time: at(0), lsn: "0/1000000" }], incidents: [incident],
   holes: [], rates: [{ from: at(0), transactions: 5, inserted: 3, updated: 0, deleted: 17000, losses: 0 }],
 };
 
 // Transactions 10 to 16, one every ten minutes.
-const known: Transaction[] = Array.from({ length: 7 }, (_, n) => ({ xid: 10 + n, committed: true, time: at(10 * n), lsn: `0/${n + 2}000000`, first: "0/1", tables: [], subtransactions: 0, partial: false, newDatabases: 0, lostDatabases: 0, bytes: 1, settled: false }));
+const known: Transaction[] = Array.from({ length: 7 }, (_, n) => ({ xid: 10 + n, committed: true, time: at(10 * n), lsn: `0/${n + 2}000000`, first: "0/1", tables: [], subtransactions: 0, partial: false, newDatabases: 0, droppedDatabases: 0, bytes: 1, settled: false }));
 
 // resolve answers "tx N", "before tx N" and "latest" as the service does.
 const resolve = (body: unknown): MomentAnswer | Refusal => {
@@ -47,8 +47,8 @@ describe("a cluster", () => {
 
   test("tells every cause of a hole once, and why its capture waits", async () => {
     const hole = (cause: string) => ({ timeline: 1, from: "0/1", to: "0/2", cause, meant: false });
-    show("/clusters/ferries", answers({ "GET /clusters/ferries": whole({ holes: [hole("the slot was lost"), hole("the slot was lost"), hole("it was let go by rule")], capture: { ...ferries().capture, state: "retrying", problem: "it cannot be reached" } }) }));
-    await sees(/but for what is cross-hatched below: the slot was lost; it was let go by rule$/);
+    show("/clusters/ferries", answers({ "GET /clusters/ferries": whole({ holes: [hole("the slot was lost"), hole("the slot was lost"), hole("it was deleted by rule")], capture: { ...ferries().capture, state: "retrying", problem: "it cannot be reached" } }) }));
+    await sees(/but for what is cross-hatched below: the slot was lost; it was deleted by rule$/);
     await sees("✕ capture: it cannot be reached");
   });
 
@@ -57,7 +57,7 @@ describe("a cluster", () => {
     await user.click(await button("Go to just before it"));
     await waitFor(() => expect(router.state.location.search).toEqual({ moment: "before tx 13" }));
     await sees("Going back here undoes 4 transactions");
-    await user.click(await button("It was meant"));
+    await user.click(await button("Intended"));
     await waitFor(() => expect(asked.map((a) => a.what)).toEqual(["POST /clusters/ferries/incidents/13/settle"]));
   });
 

@@ -20,28 +20,28 @@ describe("what is kept", () => {
   } as KeepPreview);
 
   test("goes only as it was shown, and when the name is typed", async () => {
-    const { user } = show("/clusters/ferries/keep", { "GET /clusters/ferries/keep": keep(), "POST /clusters/ferries/keep/preview": preview(true), "POST /clusters/ferries/keep/apply": new Refusal(409, { title: "nothing was let go", detail: "something else would go by now" }) });
+    const { user } = show("/clusters/ferries/keep", { "GET /clusters/ferries/keep": keep(), "POST /clusters/ferries/keep/preview": preview(true), "POST /clusters/ferries/keep/apply": new Refusal(409, { title: "nothing was deleted", detail: "something else would be deleted by now" }) });
     await sees("any moment of the last 5 days");
     await sees(/1 base backup and 1,492 WAL segments are not needed any more: 3\.0 MiB of base backups and 100\.0 MiB of WAL/);
     await sees("the newest; taken within the last 5 days");
-    await user.click(await button("Let them go"));
+    await user.click(await button("Delete them"));
     const dialog = await screen.findByRole("dialog");
     await user.type(within(dialog).getByRole("textbox"), "ferries");
-    await user.click(within(dialog).getByRole("button", { name: "Let them go" }));
-    await within(dialog).findByText("something else would go by now");
+    await user.click(within(dialog).getByRole("button", { name: "Delete them" }));
+    await within(dialog).findByText("something else would be deleted by now");
     expect(asked).toEqual([{ what: "POST /clusters/ferries/keep/apply", body: { token: "just this", confirm: "ferries" } }]);
   });
 
-  test("is tried with another rule without being set, and nothing is let go by a trial", async () => {
+  test("is tried with another rule without being set, and nothing is deleted by a trial", async () => {
     const { user } = show("/clusters/ferries/keep", {
       "GET /clusters/ferries/keep": keep(),
       "POST /clusters/ferries/keep/preview": (body: unknown) => preview((body as { rule?: KeepRule }).rule?.monthly === 12, (body as { rule?: KeepRule }).rule),
       "PUT /clusters/ferries/keep": {},
     });
-    await sees("Everything there is is needed: nothing would go.");
+    await sees("Everything is still needed: nothing would be deleted.");
     fireEvent.change(screen.getByLabelText("of months"), { target: { value: "12" } });
-    await sees(/would go then: /);
-    expect(screen.queryByRole("button", { name: "Let them go" })).toBeNull();
+    await sees(/would be deleted then: /);
+    expect(screen.queryByRole("button", { name: "Delete them" })).toBeNull();
     await user.click(await button("Set this rule"));
     await waitFor(() => expect(asked).toEqual([{ what: "PUT /clusters/ferries/keep", body: { ...rule, monthly: 12 } }]));
   });
@@ -50,7 +50,7 @@ describe("what is kept", () => {
     const deleted: Keep["deleted"] = { backups: [{ id: "old", takenAt: "2027-03-01T12:00:00Z", until: noon }], segments: 3, bytes: 50331648, walUntil: noon };
     const { user } = show("/clusters/ferries/keep", { "GET /clusters/ferries/keep": keep({ deleted }), "POST /clusters/ferries/keep/preview": preview(false), "POST /clusters/ferries/keep/undo": keep() });
     await sees(/Deleted: the base backup of/);
-    await sees(/3 WAL segments, 48\.0 MiB, gone for good after/);
+    await sees(/3 WAL segments, 48\.0 MiB, permanently deleted after/);
     await user.click(await button("Take back"));
     await waitFor(() => expect(asked).toEqual([{ what: "POST /clusters/ferries/keep/undo", body: undefined }]));
   });
@@ -79,14 +79,14 @@ describe("what is kept", () => {
   test("on another day is in the address", async () => {
     const days: unknown[] = [];
     const { router } = show("/clusters/ferries/keep?asOf=2027-04-01", { "GET /clusters/ferries/keep": keep(), "POST /clusters/ferries/keep/preview": (body: unknown) => (days.push((body as { asOf?: string }).asOf), preview(true)) });
-    await sees(/would go then: /);
+    await sees(/would be deleted then: /);
     expect(days.at(-1)).toBe(new Date("2027-04-01T12:00:00").toISOString());
     fireEvent.change(screen.getByLabelText("as of the day"), { target: { value: "" } });
     await waitFor(() => expect(router.state.location.search).toEqual({}));
     await sees(/are not needed any more/);
   });
 
-  test("cannot be a rule that lets everything go", async () => {
+  test("cannot be a rule that deletes everything", async () => {
     show("/clusters/ferries/keep", { "GET /clusters/ferries/keep": keep(), "POST /clusters/ferries/keep/preview": new Refusal(422, { title: "the keep rule cannot be used", detail: "it keeps nothing" }) });
     await sees("it keeps nothing");
   });
@@ -97,17 +97,17 @@ describe("the calendar", () => {
   const entry = (over: Partial<Entry> = {}): Entry => ({ id: "e1", cluster: "ferries", clusters: 1, work: "backup", words: "every day at 02:30", paused: false, schedule: { zone: "UTC" }, next: [{ at: noon }], ...over } as Entry);
 
   test("shows when it would run before it is saved, and what a clock change does", async () => {
-    const { user } = show("/calendar", { "GET /clusters": [ferries()], "GET /policies": [{ name: "gold", clusters: ["ferries", "berths"] }], "GET /calendar": [], "POST /calendar/preview": upcoming, "POST /calendar": entry() });
-    await sees("Nothing recurs yet");
+    const { user } = show("/calendar", { "GET /clusters": [ferries()], "GET /policies": [{ name: "outer", clusters: ["ferries", "berths"] }], "GET /calendar": [], "POST /calendar/preview": upcoming, "POST /calendar": entry() });
+    await sees("Nothing is scheduled yet");
     await sees(/does not exist on that day/);
-    await user.selectOptions(screen.getByLabelText("of"), await screen.findByText("policy gold (2 clusters)"));
+    await user.selectOptions(screen.getByLabelText("of"), await screen.findByText("policy outer (2 clusters)"));
     await user.selectOptions(screen.getByLabelText("kind"), "incremental");
     await user.click(screen.getByLabelText("sun"));
     await user.click(await button("Add a quiet window"));
     await user.click(await button("Save"));
     await waitFor(() => expect(asked).toHaveLength(1));
     expect(asked[0]!.body).toMatchObject({
-      work: "backup", policy: "gold", detail: "incremental",
+      work: "backup", policy: "outer", detail: "incremental",
       schedule: { at: "02:30", weekdays: ["mon", "tue", "wed", "thu", "fri", "sat"], quiet: [{ from: "08:00", to: "18:00", weekdays: ["mon", "tue", "wed", "thu", "fri"] }] },
     });
   });
@@ -138,19 +138,19 @@ describe("the calendar", () => {
   test("is paused and gone on with, and an entry goes only when its name is typed", async () => {
     const { user } = show("/calendar", {
       "GET /clusters": [ferries()], "GET /policies": [], "POST /calendar/preview": upcoming,
-      "GET /calendar": [entry({ last: { at: noon, task: "01t", problem: "the store was full" } as Entry["last"] }), entry({ id: "e2", cluster: undefined, policy: "gold", clusters: 7, work: "keep", paused: true })],
+      "GET /calendar": [entry({ last: { at: noon, task: "01t", problem: "the store was full" } as Entry["last"] }), entry({ id: "e2", cluster: undefined, policy: "outer", clusters: 7, work: "keep", paused: true })],
       "PUT /calendar/e1/paused": {}, "PUT /calendar/e2/paused": {}, "DELETE /calendar/e2": {},
     });
     const rows = within(await screen.findByRole("table", { name: "Entries" })).getAllByRole("row");
     expect(rows[1]!.textContent).toContain("the store was full");
-    expect(rows[2]!.textContent).toContain("policy gold (7 clusters)");
+    expect(rows[2]!.textContent).toContain("policy outer (7 clusters)");
     await user.click(within(rows[1]!).getByRole("button", { name: "Pause" }));
-    await user.click(within(rows[2]!).getByRole("button", { name: "Go on" }));
+    await user.click(within(rows[2]!).getByRole("button", { name: "Resume" }));
     await waitFor(() => expect(asked).toHaveLength(2));
     expect(asked).toEqual([{ what: "PUT /calendar/e1/paused", body: { paused: true } }, { what: "PUT /calendar/e2/paused", body: { paused: false } }]);
     await user.click(within(rows[2]!).getByRole("button", { name: "Remove" }));
     const dialog = await screen.findByRole("dialog");
-    await user.type(within(dialog).getByRole("textbox"), "gold");
+    await user.type(within(dialog).getByRole("textbox"), "outer");
     await user.click(within(dialog).getByRole("button", { name: "Remove" }));
     await waitFor(() => expect(asked.at(-1)!.what).toBe("DELETE /calendar/e2"));
   });
@@ -166,7 +166,7 @@ describe("getting ready", () => {
     check({ id: "clock", title: "Clocks", state: "unknown", found: "not read", sql: ["SELECT now();"] }),
   );
 
-  test("begins with what is needed, and mends nothing before the name is typed", async () => {
+  test("begins with what is needed, and fixes nothing before the name is typed", async () => {
     const { user } = show("/clusters/ferries/readiness", {
       "GET /clusters/ferries/readiness": lacking,
       "POST /readiness/apply": { applied: { sql: [], reloaded: false, restart: true }, report: report(check({ id: "level", title: "wal_level" }), check({ id: "sums", title: "Data checksums", state: "advised", found: "off" })) },
@@ -184,7 +184,7 @@ describe("getting ready", () => {
     expect(asked).toEqual([{ what: "POST /readiness/apply", body: { cluster: "ferries", checks: ["level"], as: "postgres", asPassword: "ebb", confirm: "ferries" } }]);
   });
 
-  test("goes from step to step, and offers to run only what mends", async () => {
+  test("goes from step to step, and offers to run only what fixes", async () => {
     const { user } = show("/clusters/ferries/readiness", { "GET /clusters/ferries/readiness": lacking });
     await user.click(await button("Next step"));
     await sees(/stop the server first/);

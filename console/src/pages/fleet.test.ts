@@ -18,9 +18,9 @@ function cluster(name: string, of: { needs?: string[]; labels?: Record<string, s
 const names = (list: Cluster[]) => list.map((c) => c.name).join(" ");
 
 const list = [
-  cluster("tides", { policy: "gold", labels: { tier: "gold" }, lag: 5 }),
-  cluster("berths", { needs: ["late"], labels: { tier: "silver", site: "north" }, heldFrom: "2027-01-02T00:00:00Z" }),
-  cluster("lights", { needs: ["damage", "capture"], labels: { tier: "gold", site: "north" }, held: false, heldFrom: "2027-01-01T00:00:00Z" }),
+  cluster("tides", { policy: "outer", labels: { fleet: "outer" }, lag: 5 }),
+  cluster("berths", { needs: ["late"], labels: { fleet: "inner", site: "north" }, heldFrom: "2027-01-02T00:00:00Z" }),
+  cluster("lights", { needs: ["damage", "capture"], labels: { fleet: "outer", site: "north" }, held: false, heldFrom: "2027-01-01T00:00:00Z" }),
   cluster("crews", { lag: 900 }),
 ];
 
@@ -30,15 +30,15 @@ test("the worst need counts, and a stopped capture is the worst", () => {
   expect(rank(list[0]!)).toBe(0);
 });
 
-test("what needs a person comes first, then the names", () => {
+test("what needs attention comes first, then the names", () => {
   expect(names(narrowed(list, "", false, "needs"))).toBe("lights berths crews tides");
   expect(names(narrowed(list, "", true, "needs"))).toBe("lights berths");
   expect(names(list)).toBe("tides berths lights crews");
 });
 
 test("every word must be in the name, the policy or a label", () => {
-  expect(names(narrowed(list, "tier=gold", false, "name"))).toBe("lights tides");
-  expect(names(narrowed(list, " NORTH gold ", false, "name"))).toBe("lights");
+  expect(names(narrowed(list, "fleet=outer", false, "name"))).toBe("lights tides");
+  expect(names(narrowed(list, " NORTH outer ", false, "name"))).toBe("lights");
   expect(names(narrowed(list, "west", false, "name"))).toBe("");
 });
 

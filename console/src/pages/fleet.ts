@@ -21,10 +21,10 @@ const orders: Record<Sort, (a: Cluster, b: Cluster) => number> = {
 };
 
 // narrowed keeps the clusters of which the name, the policy or a label holds every word.
-export function narrowed(list: Cluster[], words: string, onlyNeedy: boolean, sort: Sort): Cluster[] {
+export function narrowed(list: Cluster[], words: string, onlyAttention: boolean, sort: Sort): Cluster[] {
   const wanted = words.toLowerCase().split(/\s+/).filter(Boolean);
   return list
-    .filter((c) => !onlyNeedy || rank(c) > 0)
+    .filter((c) => !onlyAttention || rank(c) > 0)
     .filter((c) => {
       const text = [c.name, c.policy ?? "", ...Object.entries(c.labels ?? {}).map(([k, v]) => `${k}=${v}`)].join(" ").toLowerCase();
       return wanted.every((w) => text.includes(w));

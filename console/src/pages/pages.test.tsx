@@ -10,7 +10,7 @@ describe("the first page", () => {
     expect(await screen.findByRole("alert")).toHaveProperty("textContent", expect.stringContaining("Is the catalogue up?"));
   });
 
-  test("puts the worst first, each with the button that mends it", async () => {
+  test("puts the worst first, each with the button that fixes it", async () => {
     const { user } = show("/", {
       "GET /clusters": [
         ferries(),
@@ -19,8 +19,8 @@ describe("the first page", () => {
       ],
       "POST /clusters/lights/capture/start": {},
     });
-    const needs = await screen.findByRole("region", { name: "What needs a person" });
-    await within(needs).findByText("2 of 3 clusters need a person");
+    const needs = await screen.findByRole("region", { name: "What needs attention" });
+    await within(needs).findByText("2 of 3 clusters need attention");
     const text = needs.textContent!;
     expect(text.indexOf("lights")).toBeLessThan(text.indexOf("berths"));
     expect(text).toContain("And 1 more.");
@@ -30,13 +30,13 @@ describe("the first page", () => {
   });
 
   test("narrows many by a label, keeps that in the address, and says when nothing fits", async () => {
-    const many = Array.from({ length: 60 }, (_, n) => ferries({ id: `${n}`, name: `pier-${n}`, labels: { tier: n < 3 ? "gold" : "silver" } }));
+    const many = Array.from({ length: 60 }, (_, n) => ferries({ id: `${n}`, name: `pier-${n}`, labels: { fleet: n < 3 ? "outer" : "inner" } }));
     const { user, router } = show("/", { "GET /clusters": many });
     const words = await screen.findByRole("searchbox");
     await sees("all 60 clusters");
-    await user.type(words, "tier=gold");
+    await user.type(words, "fleet=outer");
     await sees(/3 of 60/);
-    expect(router.state.location.search).toEqual({ q: "tier=gold" });
+    expect(router.state.location.search).toEqual({ q: "fleet=outer" });
     await user.type(words, "x");
     await sees("No cluster fits. Take a word away.");
   });
@@ -160,7 +160,7 @@ describe("the store", () => {
         findings: [{ kind: "damaged", key: "wal/5", costs: true, detail: "a frame's hash is wrong" }, { kind: "missing", key: "pack-1", elsewhere: true }],
         losses: [{ cluster: "ferries", backups: ["01a"], reach: [{ timeline: 1, from: "0/5", to: "0/6" }] }],
       },
-      "POST /store/audits": new Refusal(409, { title: "the store was not looked through", detail: "an audit is under way" }),
+      "POST /store/audits": new Refusal(409, { title: "the store was not audited", detail: "an audit is under way" }),
     });
     await sees("97.0 %");
     await sees("not copied");
@@ -169,7 +169,7 @@ describe("the store", () => {
     expect((await screen.findByRole("region", { name: "Findings" })).textContent).toMatch(/1 base backup cannot be restored.*no moment from 0\/5 to 0\/6.*a frame's hash is wrong.*the second store has it whole/s);
     await user.click(await button("Read every byte"));
     await sees("an audit is under way");
-    expect(asked.at(-1)).toEqual({ what: "POST /store/audits", body: { full: true, mend: false } });
+    expect(asked.at(-1)).toEqual({ what: "POST /store/audits", body: { full: true, fix: false } });
   });
 });
 
@@ -255,7 +255,7 @@ describe("base backups over time", () => {
     expect(order()).toEqual(["Bas", "new", "old"]);
     await user.click(await button(/Read/));
     await waitFor(() => expect(order()).toEqual(["Bas", "old", "new"]));
-    await sees("new (let go)");
+    await sees("new (deleted)");
     const csv = decodeURIComponent(screen.getByRole("link", { name: "As CSV" }).getAttribute("href")!.split(",").slice(1).join(","));
     expect(csv.split("\n")).toHaveLength(3);
     expect(csv).toContain(`new,ferries,full,${noon},1,9,1048576,1024,true`);

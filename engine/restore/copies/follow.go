@@ -144,7 +144,7 @@ func (f *follower) arrived(ctx context.Context) error {
 	if f.copy.PausedLSN != b.End {
 		f.report.Warn("the plan was to stop at %s", b.End)
 	} else if b.Inclusive && b.LastIn != nil {
-		// The server does not count the transaction behind whose record it stops.
+		// The server does not count the transaction after whose record it stops.
 		f.copy.ReplayedTo = sql.NullTime{Time: b.LastIn.Time, Valid: true}
 	}
 	return f.keeper.save(ctx, *f.copy)

@@ -1,5 +1,5 @@
 // Package survey finds out what a cluster is and what it lacks before it can be
-// protected, and, when told to, has SQL mend it.
+// protected, and, when told to, has SQL fix it.
 //
 // Invariant: Check changes nothing on the cluster; Apply runs only the statements of the
 // checks that it is given, which a person was shown.
@@ -158,7 +158,7 @@ type Applied struct {
 }
 
 // Statements lists what applying some checks would run. IDs that no check has, or that SQL
-// cannot mend, are refused.
+// cannot fix, are refused.
 func Statements(r readiness.Report, ids []string) (list []readiness.Check, err error) {
 	for _, id := range ids {
 		i := slices.IndexFunc(r.Checks, func(c readiness.Check) bool { return c.ID == id })

@@ -2,7 +2,7 @@
 //
 // Invariant: an object appears when its upload is completed, whole, or not at all;
 // the service checks every part by its MD5. What an upload that never ended left
-// behind is no object, and Sweep removes it. In a bucket with object lock each object is
+// after is no object, and Sweep removes it. In a bucket with object lock each object is
 // locked when it is put, and stays so while ExtendLocks is called every day. Credentials
 // are in no text that this package makes.
 package s3
@@ -52,7 +52,7 @@ type location struct {
 }
 
 // Forms says how a location is written.
-const Forms = "s3://BUCKET/PREFIX?endpoint=https://HOST[:PORT] and, where needed, &region=REGION, &style=path|host, &ca=FILE"
+const Forms = "s3://BUCKET/PREFIX?endpoint=https://HOST[:PORT] and, where needed, &region=REGION, &addressing=path|virtual, &ca=FILE"
 
 // parse reads a location.
 func parse(text string) (l location, err error) {
@@ -67,7 +67,7 @@ func parse(text string) (l location, err error) {
 	q := u.Query()
 	for name := range q {
 		switch name {
-		case "endpoint", "region", "style", "ca":
+		case "endpoint", "region", "addressing", "ca":
 		default:
 			return l, fmt.Errorf("the store's location says %q, which means nothing; write it as %s", name, Forms)
 		}
@@ -78,12 +78,12 @@ func parse(text string) (l location, err error) {
 	}
 	l.endpoint, l.secure = end.Host, end.Scheme == "https"
 	l.region, l.ca = q.Get("region"), q.Get("ca")
-	switch q.Get("style") {
+	switch q.Get("addressing") {
 	case "", "path":
 		l.path = true
-	case "host":
+	case "virtual":
 	default:
-		return l, fmt.Errorf("style=%s: choose path (HOST/BUCKET) or host (BUCKET.HOST)", q.Get("style"))
+		return l, fmt.Errorf("addressing=%s: choose path (HOST/BUCKET) or virtual (BUCKET.HOST)", q.Get("addressing"))
 	}
 	return l, nil
 }
@@ -107,7 +107,7 @@ func FindKeys(file string) (Keys, error) {
 	}
 	v, err := credentials.NewChainCredentials(chain).GetWithContext(nil)
 	if err != nil || v.AccessKeyID == "" || v.SecretAccessKey == "" {
-		return Keys{}, errors.New("no keys for the store were found; set AWS_ACCESS_KEY_ID and AWS_SECRET_ACCESS_KEY, or name a file with them (--store-keys)")
+		return Keys{}, errors.New("no keys for the store were found; set AWS_ACCESS_KEY_ID and AWS_SECRET_ACCESS_KEY, or name a file with them (--store-credentials)")
 	}
 	return Keys{v.AccessKeyID, v.SecretAccessKey, v.SessionToken}, nil
 }

@@ -151,19 +151,19 @@ func TestKeysAreFound(t *testing.T) {
 
 func TestLocations(t *testing.T) {
 	for text, says := range map[string]string{
-		"s3://":                                  "write it as s3://BUCKET",
-		"s3://me:secret@b?endpoint=https://h":    "write it as s3://BUCKET",
-		"s3://b":                                 "needs endpoint=",
-		"s3://b?endpoint=h:9000":                 "needs endpoint=",
-		"s3://b?endpoint=https://h&secret=x":     `says "secret"`,
-		"s3://b?endpoint=https://h&style=curly":  "choose path",
-		"s3://b?endpoint=https://h&ca=/not/here": "CA file",
+		"s3://":                                      "write it as s3://BUCKET",
+		"s3://me:secret@b?endpoint=https://h":        "write it as s3://BUCKET",
+		"s3://b":                                     "needs endpoint=",
+		"s3://b?endpoint=h:9000":                     "needs endpoint=",
+		"s3://b?endpoint=https://h&secret=x":         `says "secret"`,
+		"s3://b?endpoint=https://h&addressing=curly": "choose path",
+		"s3://b?endpoint=https://h&ca=/not/here":     "CA file",
 	} {
 		_, err := Open(ctx, text, keys)
 		assert.ErrorContains(t, err, says, text)
 		assert.NotContains(t, err.Error(), "me:secret")
 	}
-	l, err := parse("s3://b/p/q/?endpoint=https://h:9000&region=r&style=host")
+	l, err := parse("s3://b/p/q/?endpoint=https://h:9000&region=r&addressing=virtual")
 	require.NoError(t, err)
 	assert.Equal(t, location{bucket: "b", prefix: "p/q/", endpoint: "h:9000", region: "r", secure: true}, l)
 }

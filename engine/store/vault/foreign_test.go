@@ -86,7 +86,7 @@ func TestObjectsThatAreNotOurs(t *testing.T) {
 		}
 		require.NoError(t, os.WriteFile(path, append(bytes.Clone(genuine), 0), 0o640))
 		_, err = v.Verify(ctx, v.First(), key)
-		assert.ErrorIs(t, err, layout.ErrCorrupt, "a byte behind its end")
+		assert.ErrorIs(t, err, layout.ErrCorrupt, "a byte after its end")
 		second, err := dir.Open(t.TempDir(), -1)
 		require.NoError(t, err)
 		assert.ErrorIs(t, v.Copy(ctx, key, v.First(), second), layout.ErrCorrupt)

@@ -2,7 +2,7 @@
 // backups' own manifests name is there, and, when asked, whether every byte of it can
 // be read.
 //
-// Invariant: it changes nothing in a store, unless it is told to mend: then what is
+// Invariant: it changes nothing in a store, unless it is told to fix: then what is
 // missing or damaged in one store is brought back from the other, verified on the way.
 // What cannot be read is noted in the catalogue: nothing is planned through it from then
 // on, and no rule counts on it, until an audit reads every byte and finds otherwise.
@@ -37,7 +37,7 @@ type Auditor struct {
 	Store   *vault.Vault
 	Spool   string
 	Full    bool // read every byte, not only what is there
-	Mend    bool // bring back from the second store what the first lacks or has damaged, and the other way round
+	Fix     bool // bring back from the second store what the first lacks or has damaged, and the other way round
 }
 
 // Result is what was found.
@@ -65,7 +65,7 @@ const mostFindings = 1000
 func (a *Auditor) Run(ctx context.Context, report task.Report) (r Result, err error) {
 	r.Full = a.Full
 	if _, err := a.Store.Stat(ctx, store.NameKey); errors.Is(err, store.ErrNotFound) {
-		return r, problem.New(problem.Failed, "See whether its disk is mounted.", "the store was not looked through", "%s does not hold the store's own record: something else is in its place", a.Store)
+		return r, problem.New(problem.Failed, "See whether its disk is mounted.", "the store was not audited", "%s does not hold the store's own record: something else is in its place", a.Store)
 	} else if err != nil {
 		return r, err
 	}
@@ -140,7 +140,7 @@ func (a *Auditor) Run(ctx context.Context, report task.Report) (r Result, err er
 }
 
 // settle looks once more at what did not fit: backups end and begin, segments come and are
-// let go while a large store is looked through.
+// deleted while a large store is looked through.
 func (a *Auditor) settle(ctx context.Context, books *inventory.Books, here map[string]string) error {
 	concerned := make(map[string]bool)
 	for _, key := range books.Unclear() {
@@ -379,7 +379,7 @@ func (a *Auditor) seekElsewhere(ctx context.Context, books *inventory.Books, her
 		if !ok {
 			continue
 		}
-		if !a.Mend {
+		if !a.Fix {
 			if _, err := a.Store.Verify(ctx, second, actual); err == nil {
 				books.Elsewhere(key, false)
 			}
@@ -401,7 +401,7 @@ func (a *Auditor) seekElsewhere(ctx context.Context, books *inventory.Books, her
 }
 
 // second looks through the second store: how much is still to be copied, and, when
-// every byte is read, what is damaged there, which the first may mend.
+// every byte is read, what is damaged there, which the first may fix.
 func (a *Auditor) second(ctx context.Context, books *inventory.Books, r *Result, report task.Report) error {
 	second := a.Store.Second()
 	if second == nil {
@@ -423,11 +423,11 @@ func (a *Auditor) second(ctx context.Context, books *inventory.Books, r *Result,
 	}
 	return a.readAll(ctx, second, books.Wanted(), there, bytes, report, func(key string, err error) {
 		f := inventory.Discrepancy{Kind: inventory.Damaged, Key: key, Detail: "in the second store: " + err.Error()}
-		if a.Mend {
+		if a.Fix {
 			if e := a.Store.Copy(ctx, there[key], a.Store.First(), second); e != nil {
 				report.Warn("%s is damaged in the second store, and could not be brought there again: %v", key, e)
 			} else {
-				f.Mended = true
+				f.Fixed = true
 			}
 		}
 		r.Findings = append(r.Findings, f)

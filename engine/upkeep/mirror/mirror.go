@@ -2,7 +2,7 @@
 //
 // Invariant: a manifest is copied after everything that it names, so that what the
 // second store lists as a backup can be restored from there alone. A damaged object is
-// not copied, and nothing is deleted but what was let go of while it was copied.
+// not copied, and nothing is deleted but what was deleted while it was copied.
 package mirror
 
 import (
@@ -191,7 +191,7 @@ func keepIfStands(ctx context.Context, second store.Store, key, id string, stand
 	return second.Delete(ctx, key)
 }
 
-// keepIfThere takes back what was let go of while it was copied.
+// keepIfThere takes back what was deleted while it was copied.
 func keepIfThere(ctx context.Context, v *vault.Vault, second store.Store, key string) error {
 	_, err := v.Stat(ctx, key)
 	if errors.Is(err, store.ErrNotFound) {

@@ -183,7 +183,7 @@ func TestWhatIsCopied(t *testing.T) {
 		p.opened = func(key string) { assert.NotContains(t, key, "packs/") }
 		p.copy()
 	})
-	t.Run("what is let go of while it is copied", func(t *testing.T) {
+	t.Run("what is deleted while it is copied", func(t *testing.T) {
 		p := newPair(t)
 		p.opened = func(key string) {
 			if key == segment {

@@ -1,8 +1,8 @@
 // Package retention applies keep rules: it gathers what there is of a cluster, has it decided
-// what is needed, and lets the rest go.
+// what is needed, and deletes the rest.
 //
 // Invariant: what goes is taken out of the catalogue first, in one transaction, so that
-// no plan leads through it any more; when the delay for taking it back has passed, manifests,
+// restores no longer use it; when the delay for taking it back has passed, manifests,
 // packs and segments are deleted. Cut short at any moment, it is finished when the store is
 // next looked after.
 package retention
@@ -45,9 +45,9 @@ type Preview struct {
 	keep.Decision
 	Rule         keep.Rule
 	Words        string // the rule in words
-	Token        string // names just what would go; give it to apply
-	FreesBackups *int64 // bytes of packs that would go, where it was measured and can be known
-	FreesWAL     int64  // bytes of WAL that would go
+	Token        string // names exactly what would be deleted; give it to apply
+	FreesBackups *int64 // bytes of packs that would be deleted, where it was measured and can be known
+	FreesWAL     int64  // bytes of WAL that would be deleted
 }
 
 // Zone loads the time zone of a rule.
@@ -140,7 +140,7 @@ func stretches(wal []keep.WAL) (list []catalog.Stretch) {
 	return list
 }
 
-// token names what would go, and nothing else: time passing alone does not change it.
+// token names what would be deleted, and nothing else: time passing alone does not change it.
 func token(bases []string, wal []keep.WAL) string {
 	sorted := slices.Clone(bases)
 	slices.Sort(sorted)
@@ -152,14 +152,14 @@ func token(bases []string, wal []keep.WAL) string {
 	return hex.EncodeToString(h.Sum(nil)[:16])
 }
 
-// Applied is what was let go.
+// Applied is what was deleted.
 type Applied struct {
 	Bases    []string
 	Segments int64
 	WAL      int64 // bytes of WAL
 }
 
-// Apply lets go what a rule does not need. If wanted is the token of a preview, it is
+// Apply deletes what a rule does not need. If wanted is the token of a preview, it is
 // just that, or nothing; without one nobody has looked at it.
 func (k *Keeper) Apply(ctx context.Context, c catalog.Cluster, r keep.Rule, at time.Time, wanted string, report task.Report) (Applied, error) {
 	state, err := k.Catalog.Capture(ctx, c.ID)
@@ -167,7 +167,7 @@ func (k *Keeper) Apply(ctx context.Context, c catalog.Cluster, r keep.Rule, at t
 		return Applied{}, err
 	}
 	if state.State == catalog.CaptureRebuilding {
-		return Applied{}, problem.New(problem.Conflict, "Wait for the end of: velvet store rebuild", "nothing was let go", "the cluster is being recorded again from its store, and not all of it is known yet")
+		return Applied{}, problem.New(problem.Conflict, "Wait for the end of: velvet store rebuild", "nothing was deleted", "the cluster is being recorded again from its store, and not all of it is known yet")
 	}
 	if off := state.ServerAhead(); off.Abs() > attention.ClockTolerance {
 		return Applied{}, problem.New(problem.Conflict, "Set the clocks right, then try again", "nothing was deleted",
@@ -183,8 +183,8 @@ func (k *Keeper) Apply(ctx context.Context, c catalog.Cluster, r keep.Rule, at t
 		}
 	}
 	if wanted != "" && p.Token != wanted {
-		return Applied{}, problem.New(problem.Conflict, "Preview it again: velvet keep preview "+c.Name, "nothing was let go",
-			"things have changed since the preview: something else would go now")
+		return Applied{}, problem.New(problem.Conflict, "Preview it again: velvet keep preview "+c.Name, "nothing was deleted",
+			"things have changed since the preview: something else would be deleted now")
 	}
 	bases, wal := p.Releasable()
 	done := Applied{Bases: append([]string{}, bases...), WAL: p.FreesWAL}
@@ -212,7 +212,7 @@ func (k *Keeper) Apply(ctx context.Context, c catalog.Cluster, r keep.Rule, at t
 	return done, nil
 }
 
-// alive refuses to let anything go unasked where nothing at all is of the promised time:
+// alive refuses to delete anything unasked where nothing at all is of the promised time:
 // then capture has been dead for as long, or this host's clock is far ahead, and what there
 // is may be all there will ever be.
 func alive(p Preview, state catalog.Capture, r keep.Rule, at time.Time) error {
@@ -225,12 +225,12 @@ func alive(p Preview, state catalog.Capture, r keep.Rule, at time.Time) error {
 	if since := at.Add(-r.Span()); r.SpanHours == 0 || len(p.Bases) == 0 || newest.After(since) {
 		return nil
 	}
-	return problem.New(problem.Conflict, "See to the clock and the capture; if it is meant, look and confirm: velvet keep preview, then velvet keep apply", "nothing was let go",
+	return problem.New(problem.Conflict, "See to the clock and the capture; if it is intended, look and confirm: velvet keep preview, then velvet keep apply", "nothing was deleted",
 		"nothing was captured within the %s that are promised: the newest that there is is of %s, and it is %s here", keep.Hours(r.SpanHours),
 		newest.UTC().Format("2006-01-02 15:04 UTC"), at.UTC().Format("2006-01-02 15:04 UTC"))
 }
 
-// Tidy deletes from the stores what was let go of a cluster.
+// Tidy deletes from the stores what was deleted a cluster.
 func (k *Keeper) Tidy(ctx context.Context, c catalog.Cluster, report task.Report) error {
 	if k.Second && k.Store.Second() == nil {
 		report.Log("the second store cannot be reached: WAL is removed from both when it can")
@@ -244,7 +244,7 @@ func (k *Keeper) Tidy(ctx context.Context, c catalog.Cluster, report task.Report
 	return err
 }
 
-// tidyWAL deletes the segments that were let go, and their journal.
+// tidyWAL deletes the segments that were deleted, and their journal.
 func (k *Keeper) tidyWAL(ctx context.Context, c catalog.Cluster, report task.Report) error {
 	released, err := k.Catalog.Released(ctx, c.ID)
 	if err != nil {
@@ -285,7 +285,7 @@ func (k *Keeper) tidyWAL(ctx context.Context, c catalog.Cluster, report task.Rep
 			continue // taken back
 		}
 		for n := r.First; n <= r.Last; n++ {
-			report.Progress(int64(n-r.First), int64(r.Last-r.First+1), task.None, "removing WAL that was let go")
+			report.Progress(int64(n-r.First), int64(r.Last-r.First+1), task.None, "removing WAL that was deleted")
 			if err := k.removeSegment(ctx, c, pg.Segment{Timeline: r.Timeline, Number: n}); err != nil {
 				return err
 			}
