@@ -2,6 +2,7 @@
 package velvetrewind
 
 import (
+	"go/ast"
 	"go/parser"
 	"go/token"
 	"io/fs"
@@ -12,6 +13,7 @@ import (
 	"strconv"
 	"strings"
 	"testing"
+	"unicode/utf8"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -69,7 +71,8 @@ var rooms = map[string][]string{
 }
 
 // impure are packages by which code reaches the outside: core imports none of them.
-var impure = []string{"net", "os", "syscall", "database/sql", "log", "log/slog", "embed", "plugin", "runtime/debug", "golang.org/x/sys", "github.com/jackc", "github.com/jmoiron", "github.com/spf13"}
+var impure = []string{"net", "os", "syscall", "database/sql", "log", "log/slog", "embed", "plugin", "runtime/debug", "golang.org/x/sys",
+	"github.com/jackc", "github.com/jmoiron", "github.com/spf13"}
 
 // eachImport visits what the program's files import; eachTestImport, below, what those of tests do.
 func eachImport(t *testing.T, visit func(file, room, path string)) { walkImports(t, false, visit) }
@@ -114,7 +117,8 @@ func TestDependenciesPointOneWay(t *testing.T) {
 		if own, ok := strings.CutPrefix(path, module); ok {
 			to, known := allowed[room]
 			require.True(t, known, "%s: the room %q is not in the plan", file, room)
-			assert.True(t, slices.ContainsFunc(to, func(r string) bool { return within(own, r) }), "%s imports %s against the direction", file, path)
+			assert.True(t, slices.ContainsFunc(to, func(r string) bool { return within(own, r) }),
+				"%s imports %s against the direction", file, path)
 		}
 	})
 	// Tests may also stand on the beds of testbed; those of whole programs, in cmd and bench, on everything.
@@ -124,7 +128,8 @@ func TestDependenciesPointOneWay(t *testing.T) {
 			return
 		}
 		to := append([]string{room, "testbed"}, allowed[room]...)
-		assert.True(t, slices.ContainsFunc(to, func(r string) bool { return within(own, r) }), "%s imports %s against the direction", file, path)
+		assert.True(t, slices.ContainsFunc(to, func(r string) bool { return within(own, r) }), "%s imports %s against the direction", file,
+			path)
 	})
 }
 
@@ -199,7 +204,8 @@ var byVersion = regexp.MustCompile(`(Major|[vV]ersion)(\(\)|\)| / 10000)? *(<|>|
 
 // TestOnlyTheTableKnowsVersions keeps what differs between versions of PostgreSQL in core/pg.
 func TestOnlyTheTableKnowsVersions(t *testing.T) {
-	assert.True(t, byVersion.MatchString("if c.Major() >= 17 {") && byVersion.MatchString("f.ServerVersion / 10000 < 15") && byVersion.MatchString("version == 14"), "it is found where it is")
+	assert.True(t, byVersion.MatchString("if c.Major() >= 17 {") && byVersion.MatchString("f.ServerVersion / 10000 < 15") &&
+		byVersion.MatchString("version == 14"), "it is found where it is")
 	seen := make(map[string]bool)
 	eachImport(t, func(file, _, _ string) {
 		if seen[file] || within(filepath.ToSlash(file), "core/pg") {
@@ -220,7 +226,8 @@ var (
 	unqualified = regexp.MustCompile(`(?:^|[^\w.'"])(pg_[a-z_]+)`)
 	called      = regexp.MustCompile(`(?:^|[^\w.'"])([a-z_][a-z0-9_]*)\(`)
 	// What looks like a call and is none, for the grammar has it.
-	grammar = strings.Fields("all and any array as by case cast coalesce exists extract filter from greatest lateral least not on operator or over row select values when where with")
+	grammar = strings.Fields("all and any array as by case cast coalesce exists extract filter from greatest lateral least not on " +
+		"operator or over row select values when where with")
 
 	literal   = regexp.MustCompile(`'[^']*'`)
 	qualified = regexp.MustCompile(`operator\(pg_catalog\.[^)]+\)|\(\*\)|::|(?:^|[^\w)]\s*)-\d`) // and what is no operator
@@ -233,7 +240,9 @@ var (
 // operator of the system is written with its schema, beside the search path that their sessions pin.
 func TestNamesAreQualified(t *testing.T) {
 	found := 0
-	for _, room := range []string{"server/access", "backup", "capture", "restore/copies", "server/names", "prove", "server/survey", "server/replication"} {
+	rooms := []string{"backup", "capture", "prove", "restore/copies",
+		"server/access", "server/names", "server/replication", "server/survey"}
+	for _, room := range rooms {
 		files, err := filepath.Glob(filepath.Join("engine", room, "*.go"))
 		require.NoError(t, err)
 		for _, file := range files {
@@ -285,4 +294,45 @@ func TestOnlyTheAPIHasItsTags(t *testing.T) {
 		}))
 	}
 	assert.Greater(t, found, 200, "they are found where they are")
+}
+
+const (
+	mostColumns = 140 // of a line, with a tab as four
+	mostLines   = 500 // of a file
+	mostOfOne   = 70  // lines of a function of the program
+)
+
+// TestNothingIsTooLong holds the measure of lines, files and functions. A tag of a field cannot be broken over lines; tests tell
+// a story to its end.
+func TestNothingIsTooLong(t *testing.T) {
+	files := token.NewFileSet()
+	require.NoError(t, filepath.WalkDir(".", func(file string, d fs.DirEntry, err error) error {
+		require.NoError(t, err)
+		if d.IsDir() && (d.Name() == "node_modules" || strings.HasPrefix(d.Name(), ".") && file != ".") {
+			return filepath.SkipDir
+		}
+		if filepath.Ext(file) != ".go" {
+			return nil
+		}
+		content, err := os.ReadFile(file)
+		require.NoError(t, err)
+		lines := strings.Split(string(content), "\n")
+		assert.LessOrEqual(t, len(lines), mostLines+1, file)
+		for n, line := range lines {
+			long := utf8.RuneCountInString(strings.ReplaceAll(line, "\t", "    ")) > mostColumns
+			assert.False(t, long && !strings.Contains(line, "`json:"), "%s:%d is longer than %d columns", file, n+1, mostColumns)
+		}
+		if strings.HasSuffix(file, "_test.go") {
+			return nil
+		}
+		parsed, err := parser.ParseFile(files, file, content, 0)
+		require.NoError(t, err)
+		for _, declared := range parsed.Decls {
+			if f, ok := declared.(*ast.FuncDecl); ok {
+				long := files.Position(f.End()).Line - files.Position(f.Pos()).Line + 1
+				assert.LessOrEqual(t, long, mostOfOne, "%s: %s is that many lines long", file, f.Name.Name)
+			}
+		}
+		return nil
+	}))
 }

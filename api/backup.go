@@ -18,7 +18,7 @@ type Backup struct {
 	StoppedAt   time.Time         `json:"stoppedAt"`
 	Files       int64             `json:"files"`
 	BytesRead   int64             `json:"bytesRead" doc:"from the server"`
-	Beside      string            `json:"beside,omitempty" doc:"the backup it was compared with when it was taken; it is not needed any more"`
+	Beside      string            `json:"beside,omitempty" doc:"the backup it was compared with; not needed any more"`
 	BytesHeld   int64             `json:"bytesHeld" doc:"what its files hold together"`
 	BytesStored int64             `json:"bytesStored" doc:"what it added to the store"`
 	BytesShared int64             `json:"bytesShared" doc:"what it shares with older backups, as stored"`
@@ -70,7 +70,7 @@ type Content struct {
 	Catalogs    int64               `json:"catalogs" doc:"bytes of system catalogs, which are not listed"`
 	Other       int64               `json:"other" doc:"bytes of files that are no relations"`
 	Packs       int                 `json:"packs"`
-	Alone       *int64              `json:"alone,omitempty" doc:"bytes of packs that no other backup needs: dropping it frees them; left out while what another one needs cannot be read"`
+	Alone       *int64              `json:"alone,omitempty" doc:"bytes that only this backup needs; left out while another cannot be read"`
 	FirstWAL    string              `json:"firstWal" doc:"name of the first WAL segment that it needs"`
 	LastWAL     string              `json:"lastWal" doc:"name of the last WAL segment without which it cannot be restored"`
 }
@@ -102,8 +102,8 @@ type RelationContent struct {
 
 // TakeBackupRequest asks for a base backup.
 type TakeBackupRequest struct {
-	Checkpoint string `json:"checkpoint,omitempty" enum:"fast,spread" doc:"whether the server writes its checkpoint as fast as it can, or spreads it out; left out, the first base backup of a cluster asks for a fast one, later ones for a spread one"`
-	Kind       string `json:"kind,omitempty" enum:"full,incremental,auto" default:"auto" doc:"full reads everything; incremental and auto read only what has changed since the newest backup, and everything where that would not surely be right"`
+	Checkpoint string `json:"checkpoint,omitempty" enum:"fast,spread" doc:"left out: fast for the first of a cluster, else spread"`
+	Kind       string `json:"kind,omitempty" enum:"full,incremental,auto" default:"auto" doc:"incremental reads what has changed"`
 }
 
 // PinRequest keeps a base backup whatever the rule says.

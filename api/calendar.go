@@ -9,8 +9,8 @@ type Policy struct {
 	Name         string            `json:"name"`
 	Labels       map[string]string `json:"labels" doc:"of the clusters it applies to; they must have them all"`
 	Keep         *KeepRule         `json:"keep,omitempty" doc:"for clusters without a rule of their own"`
-	SecondStore  *bool             `json:"secondStore,omitempty" doc:"whether its clusters are copied to the second store; left out, each says so itself"`
-	CaptureAlert *int              `json:"captureAlertSeconds,omitempty" minimum:"1" doc:"a capture that stands still for so long needs attention"`
+	SecondStore  *bool             `json:"secondStore,omitempty" doc:"copy its clusters to the second store; left out, each says so itself"`
+	CaptureAlert *int              `json:"captureAlertSeconds,omitempty" minimum:"1" doc:"after which a still capture needs attention"`
 	Clusters     []string          `json:"clusters" readOnly:"true" doc:"names of those it applies to"`
 }
 
@@ -47,11 +47,11 @@ type Begun struct {
 // CalendarSchedule says when work is due, by exactly one of Cron, EveryHours and At.
 type CalendarSchedule struct {
 	Cron       string           `json:"cron,omitempty" doc:"five fields: minute, hour, day of the month, month, weekday"`
-	EveryHours int              `json:"everyHours,omitempty" doc:"every so many hours, counted from midnight UTC" minimum:"0" maximum:"8784"`
+	EveryHours int              `json:"everyHours,omitempty" doc:"counted from midnight UTC" minimum:"0" maximum:"8784"`
 	At         string           `json:"at,omitempty" doc:"time of day, as 02:30"`
 	Weekdays   []string         `json:"weekdays,omitempty" doc:"with at: mon, tue, wed, thu, fri, sat, sun; none for every day"`
 	Zone       string           `json:"zone,omitempty" doc:"time zone by its name, as Europe/Lisbon; UTC if left out"`
-	Jitter     int              `json:"jitter,omitempty" doc:"each cluster begins up to so many minutes later, always by the same" minimum:"0" maximum:"1440"`
+	Jitter     int              `json:"jitter,omitempty" doc:"minutes by which clusters are spread" minimum:"0" maximum:"1440"`
 	Quiet      []CalendarWindow `json:"quiet,omitempty" doc:"nothing begins in these; it begins when they end"`
 }
 

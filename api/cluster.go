@@ -47,7 +47,7 @@ type Hole struct {
 	To       pg.LSN      `json:"to"`
 	Cause    string      `json:"cause"`
 	Meant    bool        `json:"meant" doc:"it was deleted by rule"`
-	Until    *time.Time  `json:"until,omitempty" doc:"moments can be reached again from then on; missing while no base backup has been taken after it"`
+	Until    *time.Time  `json:"until,omitempty" doc:"when moments can be reached again; missing until a base backup is taken"`
 }
 
 // Capture is how far a capture has got.
@@ -104,7 +104,7 @@ type Link struct {
 type Login struct {
 	ConnString          string `json:"connString" doc:"URL or keyword=value, without a password"`
 	Password            string `json:"password,omitempty"`
-	ReplicationUser     string `json:"replicationUser,omitempty" doc:"role of replication sessions, where it is not the connection string's"`
+	ReplicationUser     string `json:"replicationUser,omitempty" doc:"role of replication sessions, if it is another"`
 	ReplicationPassword string `json:"replicationPassword,omitempty"`
 }
 
@@ -114,7 +114,7 @@ type AddClusterRequest struct {
 	ConnString string `json:"connString" doc:"URL or keyword=value, without a password"`
 	Password   string `json:"password,omitempty" doc:"kept encrypted, never shown again; leave it out to use the service's password file"`
 
-	ReplicationUser     string `json:"replicationUser,omitempty" doc:"role of replication sessions, where it is not the connection string's"`
+	ReplicationUser     string `json:"replicationUser,omitempty" doc:"role of replication sessions, if it is another"`
 	ReplicationPassword string `json:"replicationPassword,omitempty"`
 
 	Labels map[string]string `json:"labels,omitempty" doc:"by which policies find it"`

@@ -58,7 +58,7 @@ type Table struct {
 	Copy     int64  `json:"copyRows"`
 	Live     *int64 `json:"liveRows,omitempty" doc:"rows in the live cluster when the proof ran; absent where it could not be read"`
 	Problem  string `json:"problem,omitempty" doc:"why the table could not be read on the copy"`
-	Unsafe   bool   `json:"unsafe,omitempty" doc:"it was not read because that would call functions of its owner's with more rights than they have"`
+	Unsafe   bool   `json:"unsafe,omitempty" doc:"not read: that would call its owner's functions with more rights"`
 	Locked   bool   `json:"locked,omitempty" doc:"it could not be read because a transaction that was open at the moment holds it"`
 }
 

@@ -44,7 +44,7 @@ type Pin struct {
 // KeepRule says what of a cluster is kept. A part that is zero asks for nothing.
 type KeepRule struct {
 	SpanHours int    `json:"spanHours" doc:"any moment of the last so many hours can be reached" minimum:"0" maximum:"876000"`
-	Count     int    `json:"count" doc:"the newest so many base backups are kept, and any moment since the oldest of them can be reached" minimum:"0" maximum:"100000"`
+	Count     int    `json:"count" doc:"newest base backups kept, and any moment since" minimum:"0" maximum:"100000"`
 	Daily     int    `json:"daily" doc:"the first base backup of each of the last so many days that have one" minimum:"0" maximum:"100000"`
 	Weekly    int    `json:"weekly" doc:"likewise of weeks, which begin on Monday" minimum:"0" maximum:"100000"`
 	Monthly   int    `json:"monthly" doc:"likewise of months" minimum:"0" maximum:"100000"`
@@ -109,7 +109,7 @@ type KeepApplied struct {
 type PreviewKeepRequest struct {
 	Rule    *KeepRule  `json:"rule,omitempty" doc:"to be tried instead of the cluster's"`
 	AsOf    *time.Time `json:"asOf,omitempty" doc:"any day; now if left out. Of days to come it is told with what there is today"`
-	Measure bool       `json:"measure,omitempty" doc:"look through the manifests for how many bytes of base backups would come free, which takes a while"`
+	Measure bool       `json:"measure,omitempty" doc:"read the manifests for the bytes freed; takes a while"`
 }
 
 // ApplyKeepRequest deletes what a preview showed.

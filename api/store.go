@@ -122,7 +122,7 @@ type RebuildResult struct {
 	Known    []string `json:"known" doc:"clusters that the catalogue knows already, and which were left alone"`
 	Unclear  []string `json:"unclear" doc:"ids of clusters whose record is missing or damaged"`
 	// Brought is what else the catalogue had deposited in the store.
-	Brought map[string]int `json:"brought,omitempty" doc:"rows of policies, calendar, pins, incidents, proofs, tasks, … that were brought back, by table"`
+	Brought map[string]int `json:"brought,omitempty" doc:"other rows that were brought back, by table"`
 }
 
 // MirrorResult is what was copied.

@@ -33,7 +33,8 @@ func stand(b measure, scale int, args ...string) (*testbed.Bed, *testbed.Postgre
 	out, err := p.Program("pgbench", "-i", "-q", "-s", fmt.Sprint(scale), "postgres").CombinedOutput()
 	require.NoError(b, err, string(out))
 	s := bed.Service(args...)
-	r := s.VelvetWith(testbed.Password, "cluster", "add", "original", "--connect", p.DSN(testbed.Superuser, "postgres"), "--password-file", "-", "--no-base")
+	r := s.VelvetWith(testbed.Password, "cluster", "add", "original", "--connect", p.DSN(testbed.Superuser, "postgres"), "--password-file",
+		"-", "--no-base")
 	require.Zero(b, r.Code, r.Err)
 	bed.Eventually("capture has caught up", func() bool {
 		k := cluster(s)
@@ -205,7 +206,8 @@ func incremental(b measure) {
 // changeOnePercent updates a stretch of rows: half of the blocks that change are the old
 // ones', half the new ones'.
 func changeOnePercent(p *testbed.Postgres, rows, from int) {
-	p.Exec("postgres", fmt.Sprintf("update pgbench_accounts set abalance = abalance + 1 where aid between %d and %d", from, from+rows/200), "checkpoint")
+	p.Exec("postgres", fmt.Sprintf("update pgbench_accounts set abalance = abalance + 1 where aid between %d and %d", from, from+rows/200),
+		"checkpoint")
 }
 
 // restoring compares with a plain copy of the same data directory: the laying out of
@@ -239,7 +241,8 @@ func restoring(b measure) {
 				side := time.Since(started)
 				s.Must("copy", "discard", k.ID, "--confirm", "original")
 				if round >= b.warm {
-					copies, flushes, lays, overs, sides = append(copies, copied), append(flushes, flushed), append(lays, laid), append(overs, over), append(sides, side)
+					copies, flushes, lays, overs, sides = append(copies, copied), append(flushes, flushed), append(lays, laid),
+						append(overs, over), append(sides, side)
 				}
 			}
 			require.Greater(b, kept, backup.BytesHeld/2, "most of it stood there")
@@ -259,7 +262,8 @@ func restoring(b measure) {
 // layOut lays a backup out from the store, in an empty directory or over what is there, and
 // says how long that took.
 func layOut(b measure, bed *testbed.Bed, s *testbed.Service, backup api.Backup,
-	how func(context.Context, *vault.Vault, string, string, restore.Trees, int64, task.Report) (restore.Laid, error)) (restore.Laid, time.Duration) {
+	how func(context.Context, *vault.Vault, string, string, restore.Trees, int64, task.Report) (restore.Laid, error)) (restore.Laid,
+	time.Duration) {
 	v := storebed.Open(bed, s)
 	require.NoError(b, bed.Host.MakeDir(bed.Path("laid"), 0o700))
 	tree, err := bed.Host.Tree(bed.Path("laid"))

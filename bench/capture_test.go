@@ -35,7 +35,9 @@ func captureLoad(b measure) {
 	level := func(name string) func() {
 		return func() {
 			bed.Eventually(name+" has what was written", func() bool {
-				return testbed.One[bool](bed, conn, `select coalesce((select flush_lsn >= pg_current_wal_flush_lsn() from pg_stat_replication where application_name = $1 and state = 'streaming'), false)`, name)
+				return testbed.One[bool](bed, conn,
+					`select coalesce((select flush_lsn >= pg_current_wal_flush_lsn() from pg_stat_replication
+						where application_name = $1 and state = 'streaming'), false)`, name)
 			})
 		}
 	}
@@ -45,9 +47,11 @@ func captureLoad(b measure) {
 		})
 	}
 	sides := map[string]*side{
-		"alone":   {start: func() {}, stop: func() {}},
-		"capture": {start: func() { s.Must("capture", "start", "original"); level("velvet")(); caughtUp(bed, p, s) }, stop: func() { level("velvet")(); s.Must("capture", "stop", "original"); nobody() }, pid: s.PID()},
-		"standby": {start: func() { standby.Start(); level("standby")() }, stop: func() { level("standby")(); standby.Stop(host.Fast); nobody() }},
+		"alone": {start: func() {}, stop: func() {}},
+		"capture": {start: func() { s.Must("capture", "start", "original"); level("velvet")(); caughtUp(bed, p, s) },
+			stop: func() { level("velvet")(); s.Must("capture", "stop", "original"); nobody() }, pid: s.PID()},
+		"standby": {start: func() { standby.Start(); level("standby")() },
+			stop: func() { level("standby")(); standby.Stop(host.Fast); nobody() }},
 	}
 	sides["capture"].stop()
 	pgbenchTPS(b, p) // warms the cache
@@ -107,7 +111,8 @@ func setSynchronous(bed *testbed.Bed, conn *pgx.Conn, name string) {
 	require.NoError(bed, err)
 	testbed.One[bool](bed, conn, "select pg_reload_conf()")
 	bed.Eventually("commits wait for "+name, func() bool {
-		return testbed.One[int](bed, conn, "select count(*) from pg_stat_replication where sync_state = 'sync' and application_name = $1", name) == 1 || name == ""
+		return testbed.One[int](bed, conn, "select count(*) from pg_stat_replication where sync_state = 'sync' and application_name = $1",
+			name) == 1 || name == ""
 	})
 }
 
@@ -163,7 +168,9 @@ func watchLag(b measure, p *testbed.Postgres, stop <-chan struct{}, result chan<
 		case <-tick.C:
 		}
 		var server, safe pg.LSN
-		err := conn.QueryRow(context.Background(), `select pg_current_wal_flush_lsn()::text, coalesce((select flush_lsn::text from pg_stat_replication where application_name = 'velvet' and state = 'streaming'), '0/0')`).Scan(&server, &safe)
+		err := conn.QueryRow(context.Background(),
+			`select pg_current_wal_flush_lsn()::text, coalesce((select flush_lsn::text from pg_stat_replication
+				where application_name = 'velvet' and state = 'streaming'), '0/0')`).Scan(&server, &safe)
 		if err != nil || safe == 0 {
 			continue // not streaming yet
 		}

@@ -37,7 +37,8 @@ func idle(b measure) {
 	pause()
 	alone := theirs() - before
 	for n, p := range servers {
-		r := s.VelvetWith(testbed.Password, "cluster", "add", fmt.Sprintf("original-%d", n), "--connect", p.DSN(testbed.Superuser, "postgres"), "--password-file", "-", "--no-base")
+		r := s.VelvetWith(testbed.Password, "cluster", "add", fmt.Sprintf("original-%d", n), "--connect",
+			p.DSN(testbed.Superuser, "postgres"), "--password-file", "-", "--no-base")
 		require.Zero(b, r.Code, r.Err)
 	}
 	var list []api.Cluster

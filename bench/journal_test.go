@@ -30,7 +30,8 @@ import (
 // the server count the same records of the same range.
 func reader(b measure) {
 	bed := testbed.New(b)
-	p := bed.Postgres("original", true, "shared_buffers = '1GB'", "max_wal_size = '8GB'", "wal_keep_size = '8GB'", "autovacuum = off", "fsync = off")
+	p := bed.Postgres("original", true, "shared_buffers = '1GB'", "max_wal_size = '8GB'", "wal_keep_size = '8GB'", "autovacuum = off",
+		"fsync = off")
 	conn := p.Connect("postgres")
 	p.Exec("postgres", "create extension pg_walinspect")
 	for _, load := range []struct {
@@ -63,7 +64,8 @@ func compareReaders(b measure, bed *testbed.Bed, p *testbed.Postgres, from, to s
 	var heap uint64
 	for range b.rounds {
 		began := time.Now()
-		counted = testbed.One[int64](bed, conn, "select count(*) from pg_get_wal_records_info($1::text::pg_lsn, $2::text::pg_lsn)", from, to)
+		counted = testbed.One[int64](bed, conn, "select count(*) from pg_get_wal_records_info($1::text::pg_lsn, $2::text::pg_lsn)", from,
+			to)
 		theirs = append(theirs, time.Since(began))
 		began = time.Now()
 		read, heap = readAll(b, p, start, end)
@@ -126,7 +128,8 @@ func (s *segmentFiles) Read(b []byte) (n int, err error) {
 			if s.next > s.last {
 				return 0, io.EOF
 			}
-			if s.file, err = os.Open(filepath.Join(s.p.DataDir, "pg_wal", pg.Segment{Timeline: 1, Number: s.next}.Name(pg.DefaultSegmentSize))); err != nil {
+			if s.file, err = os.Open(filepath.Join(s.p.DataDir, "pg_wal",
+				pg.Segment{Timeline: 1, Number: s.next}.Name(pg.DefaultSegmentSize))); err != nil {
 				return 0, err
 			}
 			s.next++
@@ -157,7 +160,8 @@ func askMonth(b measure) {
 	p := bed.Postgres("original", true)
 	p.Exec("postgres", "create table booking (id int)", "insert into booking select generate_series(1, 5000)")
 	s := bed.Service()
-	r := s.VelvetWith(testbed.Password, "cluster", "add", "original", "--connect", p.DSN(testbed.Superuser, "postgres"), "--password-file", "-", "--no-base")
+	r := s.VelvetWith(testbed.Password, "cluster", "add", "original", "--connect", p.DSN(testbed.Superuser, "postgres"), "--password-file",
+		"-", "--no-base")
 	require.Zero(b, r.Code, r.Err)
 	bed.Eventually("capture streams", func() bool { return cluster(s).Capture.State == "streaming" })
 	s.Must("backup", "take", "original", "--checkpoint", "fast")
@@ -219,12 +223,15 @@ func makeMonth(b measure, bed *testbed.Bed, s *testbed.Service, k api.Cluster, f
 	conn, err := pgx.Connect(ctx, s.Catalogue)
 	require.NoError(b, err)
 	defer func() { _ = conn.Close(ctx) }()
-	_, err = conn.Exec(ctx, `insert into velvet.segments (cluster_id, timeline, number, name, start_lsn, end_lsn, stored_bytes, records, last_commit)
-		select $1, 1, n, to_char(n, 'FM000000'), '0/0'::pg_lsn + n::numeric * 16777216, '0/0'::pg_lsn + (n::numeric + 1) * 16777216, 5000000, 300, now()
+	_, err = conn.Exec(ctx, `insert into velvet.segments (cluster_id, timeline, number, name, start_lsn, end_lsn, stored_bytes, records,
+		last_commit)
+		select $1, 1, n, to_char(n, 'FM000000'), '0/0'::pg_lsn + n::numeric * 16777216, '0/0'::pg_lsn + (n::numeric + 1) * 16777216,
+		5000000, 300, now()
 		from generate_series($2::bigint, $3::bigint) n on conflict do nothing`, k.ID, int64(first), int64(first)+int64(b.month)-1)
 	require.NoError(b, err)
 	// A month without a gap is one row, which goes on from what was captured.
-	runs, err := conn.Exec(ctx, `update velvet.runs set last = $3::bigint, end_lsn = '0/0'::pg_lsn + ($3::bigint + 1)::numeric * 16777216, last_commit = now()
+	runs, err := conn.Exec(ctx, `update velvet.runs set last = $3::bigint, end_lsn = '0/0'::pg_lsn + ($3::bigint + 1)::numeric * 16777216,
+		last_commit = now()
 		where cluster_id = $1 and timeline = 1 and last = $2::bigint - 1`, k.ID, int64(first), int64(first)+int64(b.month)-1)
 	require.NoError(b, err)
 	require.EqualValues(b, 1, runs.RowsAffected(), "the month follows what was captured")
@@ -250,7 +257,8 @@ type maker struct {
 const tables = 12
 
 func (m *maker) names(ref wal.RelationRef) (journal.Name, bool) {
-	return journal.Name{OID: ref.Filenode, Database: "saltmarsh", Schema: "public", Table: fmt.Sprintf("table_%d", ref.Filenode-20000)}, true
+	return journal.Name{OID: ref.Filenode, Database: "saltmarsh", Schema: "public", Table: fmt.Sprintf("table_%d", ref.Filenode-20000)},
+		true
 }
 
 // segment makes the transactions of one segment. One in the middle of the month
@@ -263,8 +271,10 @@ func (m *maker) segment(b measure, r *journal.Recorder, n uint64) {
 			rows = 60_000
 		}
 		for row := range rows {
-			m.see(b, r, &wal.Record{Manager: wal.ManagerHeap, Info: []uint8{0x00, 0x20, 0x10}[row%3], XID: m.xid, Length: 80, Main: make([]byte, 16),
-				Blocks: []wal.Block{{Space: ref.Space, Database: ref.Database, Filenode: ref.Filenode, Number: uint32(row) + uint32(n)%1000}}})
+			m.see(b, r, &wal.Record{Manager: wal.ManagerHeap, Info: []uint8{0x00, 0x20, 0x10}[row%3], XID: m.xid, Length: 80,
+				Main: make([]byte, 16),
+				Blocks: []wal.Block{{Space: ref.Space, Database: ref.Database, Filenode: ref.Filenode,
+					Number: uint32(row) + uint32(n)%1000}}})
 		}
 		main := binary.LittleEndian.AppendUint64(nil, uint64(pg.ToTimestamp(m.time)))
 		m.see(b, r, &wal.Record{Manager: wal.ManagerTransaction, XID: m.xid, Length: 34, Main: main})

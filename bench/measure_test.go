@@ -38,8 +38,10 @@ type sizes struct {
 }
 
 var (
-	full  = sizes{scale: 60, large: 300, rounds: 6, load: 10 * time.Second, month: 65_000, fleet: 500, reader: 40, stress: 20_000, codecs: []string{"s2", "zstd"}, warm: 1, idle: 20, quiet: 2 * time.Minute}
-	small = sizes{scale: 2, large: 3, rounds: 1, load: time.Second, month: 300, fleet: 8, reader: 1, stress: 500, codecs: []string{"zstd"}, idle: 2, quiet: 3 * time.Second}
+	full = sizes{scale: 60, large: 300, rounds: 6, load: 10 * time.Second, month: 65_000, fleet: 500, reader: 40, stress: 20_000,
+		codecs: []string{"s2", "zstd"}, warm: 1, idle: 20, quiet: 2 * time.Minute}
+	small = sizes{scale: 2, large: 3, rounds: 1, load: time.Second, month: 300, fleet: 8, reader: 1, stress: 500, codecs: []string{"zstd"},
+		idle: 2, quiet: 3 * time.Second}
 )
 
 func reporting(b *testing.B) measure {
@@ -52,14 +54,16 @@ func reporting(b *testing.B) measure {
 }
 
 func checking(t *testing.T) measure {
-	return measure{TB: t, sizes: small, report: func(value float64, unit string) { t.Logf("%g %s", value, unit) }, run: func(name string, do func(measure)) {
-		t.Run(name, func(t *testing.T) { do(checking(t)) })
-	}}
+	return measure{TB: t, sizes: small, report: func(value float64, unit string) { t.Logf("%g %s", value, unit) },
+		run: func(name string, do func(measure)) {
+			t.Run(name, func(t *testing.T) { do(checking(t)) })
+		}}
 }
 
 // benchmarks are measured by `make bench`, and tried in the tests.
 var benchmarks = map[string]func(measure){
-	"Backup": backup, "Capture": captureLoad, "Incremental": incremental, "Restore": restoring, "Reader": reader, "Month": askMonth, "Fleet": askFleet, "Idle": idle,
+	"Backup": backup, "Capture": captureLoad, "Incremental": incremental, "Restore": restoring, "Reader": reader, "Month": askMonth,
+	"Fleet": askFleet, "Idle": idle,
 }
 
 // TestBenchmarks tries each benchmark in its small form.
@@ -128,5 +132,6 @@ func machine() string {
 	if content, err := os.ReadFile("/proc/loadavg"); err == nil {
 		busy = ", load before " + strings.Fields(string(content))[0]
 	}
-	return fmt.Sprintf("measured on %d cores of %s%s%s; %s, %s", runtime.NumCPU(), processor, memory, busy, runtime.Version(), time.Now().Format("2006-01-02"))
+	return fmt.Sprintf("measured on %d cores of %s%s%s; %s, %s", runtime.NumCPU(), processor, memory, busy, runtime.Version(),
+		time.Now().Format("2006-01-02"))
 }

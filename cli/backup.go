@@ -23,7 +23,8 @@ func (a *app) backupTake() *cobra.Command {
 	var detach bool
 	var kind, checkpoint string
 	cmd := &cobra.Command{
-		Use: "take CLUSTER", Short: "Take a base backup while the cluster stays open", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeClusters,
+		Use: "take CLUSTER", Short: "Take a base backup while the cluster stays open", Args: cobra.ExactArgs(1),
+		ValidArgsFunction: a.completeClusters,
 		Long: "Take a base backup while the cluster stays open. An incremental one reads only what has changed since the\n" +
 			"newest backup, as the WAL tells, a full one everything; each is complete in itself and shares with older\n" +
 			"ones what is the same. Where an incremental one would not surely be right, a full one is taken, and the\n" +
@@ -34,7 +35,8 @@ func (a *app) backupTake() *cobra.Command {
 				return err
 			}
 			var t api.Task
-			if err := c.post(cmd.Context(), "/clusters/"+seg(args[0])+"/backups", api.TakeBackupRequest{Kind: kind, Checkpoint: checkpoint}, &t); err != nil {
+			if err := c.post(cmd.Context(), "/clusters/"+seg(args[0])+"/backups", api.TakeBackupRequest{Kind: kind, Checkpoint: checkpoint},
+				&t); err != nil {
 				return err
 			}
 			if t, err = a.finish(cmd, c, t, detach); err != nil || detach {
@@ -48,7 +50,8 @@ func (a *app) backupTake() *cobra.Command {
 		},
 	}
 	cmd.Flags().StringVar(&kind, "kind", "auto", "full, incremental, or auto")
-	cmd.Flags().StringVar(&checkpoint, "checkpoint", "", "fast or spread: how the server writes its checkpoint (default: fast for a cluster's first base backup, else spread)")
+	cmd.Flags().StringVar(&checkpoint, "checkpoint", "",
+		"fast or spread: how the server writes its checkpoint (default: fast for a cluster's first base backup, else spread)")
 	cmd.Flags().BoolVar(&detach, "detach", false, "do not wait for the end")
 	return cmd
 }
@@ -72,7 +75,8 @@ func drawBackup(w io.Writer, b api.Backup) {
 		"LSN", fmt.Sprintf("%s to %s on timeline %d", b.Start, b.Stop, b.Timeline),
 		"holds", fmt.Sprintf("%s in %s files", figures.Size(b.BytesHeld), figures.Count(b.Files)),
 		"read", figures.Size(b.BytesRead)+" from the server",
-		"stored", fmt.Sprintf("%s; %s of %s extents were new, %s are zeroes", figures.Size(b.BytesStored), figures.Count(b.NewExtents), figures.Count(b.Extents), figures.Count(b.ZeroExtents)),
+		"stored", fmt.Sprintf("%s; %s of %s extents were new, %s are zeroes", figures.Size(b.BytesStored), figures.Count(b.NewExtents),
+			figures.Count(b.Extents), figures.Count(b.ZeroExtents)),
 		"shared", figures.Size(b.BytesShared)+" as stored with older backups",
 		"pages", fmt.Sprintf("%s checked, %s", figures.Count(b.Pages), faults),
 		"task", b.Task)
@@ -112,11 +116,13 @@ func (a *app) backupList() *cobra.Command {
 				lost := false
 				for _, b := range list {
 					lost = lost || b.Lost
-					t.AppendRow([]any{lostMark(short(b.ID), b), b.Kind, when(b.StoppedAt), b.Stop, figures.Size(b.BytesHeld), figures.Size(b.BytesRead), figures.Size(b.BytesStored), figures.Size(b.BytesShared), b.PageFaults})
+					t.AppendRow([]any{lostMark(short(b.ID), b), b.Kind, when(b.StoppedAt), b.Stop, figures.Size(b.BytesHeld),
+						figures.Size(b.BytesRead), figures.Size(b.BytesStored), figures.Size(b.BytesShared), b.PageFaults})
 				}
 				t.Render()
 				if lost {
-					_, _ = fmt.Fprintf(w, "\nlost: an audit found that it cannot be read. Which object is at fault: velvet store audit --full\n")
+					_, _ = fmt.Fprintf(w, "\nlost: an audit found that it cannot be read. Which object is at fault: velvet store audit "+
+						"--full\n")
 				}
 			})
 		},
@@ -158,7 +164,8 @@ func drawContent(w io.Writer, c api.Content) {
 	_, _ = fmt.Fprintln(w)
 	t = grid(w, "table", "rows>", "indexes>", "TOAST>")
 	for _, r := range c.Relations[:min(len(c.Relations), mostTables)] {
-		t.AppendRow([]any{r.Database + "." + r.Schema + "." + r.Table, figures.Size(r.Main), figures.Size(r.Indexes), figures.Size(r.TOAST)})
+		t.AppendRow([]any{r.Database + "." + r.Schema + "." + r.Table, figures.Size(r.Main), figures.Size(r.Indexes),
+			figures.Size(r.TOAST)})
 	}
 	t.Render()
 	if more := len(c.Relations) - mostTables + c.MoreTables; more > 0 {
@@ -208,7 +215,8 @@ func (a *app) backupDrop() *cobra.Command {
 	var detach bool
 	cmd := &cobra.Command{
 		Use: "drop BASE", Short: "Delete a base backup permanently", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeBackups,
-		Long: "Delete a base backup. Unless confirmed it only says which moments can no longer be reached then,\nand changes nothing. WAL and other base backups are never touched.",
+		Long: "Delete a base backup. Unless confirmed it only says which moments can no longer be reached then,\nand changes nothing. " +
+			"WAL and other base backups are never touched.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {

@@ -35,7 +35,8 @@ func (a *app) calendarList() *cobra.Command {
 			}
 			return a.show(cmd, list, func(w io.Writer) {
 				if len(list) == 0 {
-					_, _ = fmt.Fprintln(w, "Nothing is scheduled yet. Have a base backup be taken every night with: velvet calendar add backup --cluster NAME --at 02:30")
+					_, _ = fmt.Fprintln(w, "Nothing is scheduled yet. Have a base backup be taken every night with: velvet calendar add "+
+						"backup --cluster NAME --at 02:30")
 					return
 				}
 				drawEntries(w, list)
@@ -114,7 +115,8 @@ func (a *app) calendarAdd() *cobra.Command {
 	var cluster, policy, kind string
 	var previewOnly bool
 	cmd := &cobra.Command{
-		Use: "add backup|keep|audit", Short: "Schedule recurring work, and show its next ten runs", Args: cobra.ExactArgs(1), ValidArgs: []string{"backup", "keep", "audit"},
+		Use: "add backup|keep|audit", Short: "Schedule recurring work, and show its next ten runs", Args: cobra.ExactArgs(1),
+		ValidArgs: []string{"backup", "keep", "audit"},
 		Example: "  velvet calendar add backup --cluster ferries --at 02:30 --zone Europe/Lisbon\n" +
 			"  velvet calendar add keep --policy outer --at 05:00 --jitter 60\n" +
 			"  velvet calendar add audit --cron '0 4 * * sun' --kind full --preview",
@@ -179,7 +181,8 @@ func (a *app) calendarPause(use, short string, paused bool) *cobra.Command {
 				return err
 			}
 			var e api.Entry
-			if err := c.call(cmd.Context(), http.MethodPut, "/calendar/"+seg(args[0])+"/paused", api.PauseEntryRequest{Paused: paused}, &e); err != nil {
+			if err := c.call(cmd.Context(), http.MethodPut, "/calendar/"+seg(args[0])+"/paused", api.PauseEntryRequest{Paused: paused},
+				&e); err != nil {
 				return err
 			}
 			return a.show(cmd, e, func(w io.Writer) { drawEntries(w, []api.Entry{e}) })

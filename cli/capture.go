@@ -35,7 +35,8 @@ func (a *app) captureCommand(verb, short string) *cobra.Command {
 			}
 			return a.show(cmd, k, func(w io.Writer) {
 				if verb == "stop" {
-					_, _ = fmt.Fprintf(w, "The capture of %s stops. Its slot %s has the server retain WAL meanwhile: watch that server's disk.\n", k.Name, k.Slot)
+					_, _ = fmt.Fprintf(w, "The capture of %s stops. Its slot %s has the server retain WAL meanwhile: watch that "+
+						"server's disk.\n", k.Name, k.Slot)
 				} else {
 					_, _ = fmt.Fprintf(w, "The capture of %s starts. See: velvet capture status\n", k.Name)
 				}

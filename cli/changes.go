@@ -16,7 +16,9 @@ import (
 )
 
 func (a *app) changes() *cobra.Command {
-	c := &cobra.Command{Use: "changes", Short: "The change journal: which transaction changed what", Long: "The change journal is read from the captured WAL: every transaction, what it did to which table,\nhow many rows, and when it committed."}
+	c := &cobra.Command{Use: "changes", Short: "The change journal: which transaction changed what",
+		Long: "The change journal is read from the captured WAL: every transaction, what it did to which table,\nhow many rows, and " +
+			"when it committed."}
 	c.AddCommand(a.changesList(), a.changesShow(), a.changesBiggest(), a.changesExport(), a.changesSettle())
 	return c
 }
@@ -112,7 +114,8 @@ func (a *app) changesBiggest() *cobra.Command {
 	var f wanted
 	var limit int
 	cmd := &cobra.Command{
-		Use: "biggest CLUSTER", Short: "List the transactions that changed most rows, the largest first", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeClusters,
+		Use: "biggest CLUSTER", Short: "List the transactions that changed most rows, the largest first", Args: cobra.ExactArgs(1),
+		ValidArgsFunction: a.completeClusters,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -140,7 +143,8 @@ func (a *app) listChanges(cmd *cobra.Command, c *client, cluster string, q url.V
 	return a.show(cmd, list, func(w io.Writer) {
 		drawChanges(w, list)
 		if kind != "" && len(list.Transactions) > 0 {
-			_, _ = fmt.Fprintf(w, "\nWhat lies around the first, and what going back before it costs:\n  velvet moment \"before tx %d\" --cluster %s\n", list.Transactions[0].XID, cluster)
+			_, _ = fmt.Fprintf(w, "\nWhat lies around the first, and what going back before it costs:\n  velvet moment \"before tx %d\" "+
+				"--cluster %s\n", list.Transactions[0].XID, cluster)
 		}
 	})
 }
@@ -206,7 +210,8 @@ func operations(t api.TableChange) string { return strings.Join(t.Operations, ",
 
 func (a *app) changesShow() *cobra.Command {
 	return &cobra.Command{
-		Use: "show CLUSTER TRANSACTION", Short: "Show everything that a transaction did", Args: cobra.ExactArgs(2), ValidArgsFunction: a.completeClusters,
+		Use: "show CLUSTER TRANSACTION", Short: "Show everything that a transaction did", Args: cobra.ExactArgs(2),
+		ValidArgsFunction: a.completeClusters,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -248,7 +253,8 @@ func drawTransaction(w io.Writer, x api.Transaction) {
 	if x.Subtransactions > 0 {
 		subs = figures.Count(int64(x.Subtransactions))
 	}
-	facts(w, "transaction", fmt.Sprint(uint64(x.XID)), end, when(x.Time), "database", x.Database, "first record", begun, "last record", x.LSN.String(),
+	facts(w, "transaction", fmt.Sprint(uint64(x.XID)), end, when(x.Time), "database", x.Database, "first record", begun, "last record",
+		x.LSN.String(),
 		"two-phase", x.GID, "sub-transactions", subs, "WAL", figures.Size(x.Bytes), "incident", strings.Join(x.Incident, "\n"))
 	if len(x.Tables) == 0 {
 		_, _ = fmt.Fprintln(w, "It changed no table.")
@@ -284,7 +290,8 @@ func drawIncidents(w io.Writer, list []api.Incident) {
 
 func (a *app) changesSettle() *cobra.Command {
 	return &cobra.Command{
-		Use: "settle CLUSTER TRANSACTION", Short: "Note that an incident was looked at and needs nobody any more", Args: cobra.ExactArgs(2), ValidArgsFunction: a.completeClusters,
+		Use: "settle CLUSTER TRANSACTION", Short: "Note that an incident was looked at and needs nobody any more", Args: cobra.ExactArgs(2),
+		ValidArgsFunction: a.completeClusters,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {

@@ -78,7 +78,8 @@ func (c *client) trust(file string) error {
 func fromHome(home, file string) (string, error) {
 	content, err := os.ReadFile(filepath.Join(home, file))
 	if errors.Is(err, os.ErrNotExist) {
-		return "", fmt.Errorf("no service has its home in %s; start one with: velvet serve --home %s, or name its home with --home or VELVET_HOME", home, home)
+		return "", fmt.Errorf("no service has its home in %s; start one with: velvet serve --home %s, or name its home with --home or "+
+			"VELVET_HOME", home, home)
 	}
 	if err != nil {
 		return "", fmt.Errorf("%w; run this as the user that the service runs as, or set VELVET_URL and VELVET_TOKEN", err)

@@ -21,7 +21,8 @@ import (
 
 func (a *app) cluster() *cobra.Command {
 	c := &cobra.Command{Use: "cluster", Short: "The clusters that are protected"}
-	c.AddCommand(a.clusterAdd(), a.clusterList(), a.clusterShow(), a.clusterReady(), a.clusterRole(), a.clusterRegister(), a.clusterEdit(), a.clusterRemove())
+	c.AddCommand(a.clusterAdd(), a.clusterList(), a.clusterShow(), a.clusterReady(), a.clusterRole(), a.clusterRegister(), a.clusterEdit(),
+		a.clusterRemove())
 	return c
 }
 
@@ -187,7 +188,8 @@ func warnIncidents(w io.Writer, k api.Cluster) {
 		_, _ = fmt.Fprintf(w, "! %s, %s, tx %d: %s\n", k.Name, when(i.Time), i.XID, strings.Join(i.Reasons, "; "))
 	}
 	if n := len(k.Incidents); n > 0 {
-		_, _ = fmt.Fprintf(w, "  See: velvet moment \"before tx %d\" --cluster %s; if it was intended: velvet changes settle %s %d\n\n", k.Incidents[0].XID, k.Name, k.Name, k.Incidents[0].XID)
+		_, _ = fmt.Fprintf(w, "  See: velvet moment \"before tx %d\" --cluster %s; if it was intended: velvet changes settle %s %d\n\n",
+			k.Incidents[0].XID, k.Name, k.Name, k.Incidents[0].XID)
 	}
 }
 
@@ -229,7 +231,8 @@ func (a *app) clusterShow() *cobra.Command {
 				drawNeeds(w, []api.Cluster{k})
 				facts(w, "cluster", k.Name, "id", k.ID, "connection", k.ConnString, "system identifier", k.SystemID,
 					"server version", fmt.Sprintf("%d.%d", k.ServerVersion/10000, k.ServerVersion%10000),
-					"data checksums", map[bool]string{true: "on", false: "off"}[k.Checksums], "slot", k.Slot, "last base", lastBase(k), "last proof", lastProof(k))
+					"data checksums", map[bool]string{true: "on", false: "off"}[k.Checksums], "slot", k.Slot, "last base", lastBase(k),
+					"last proof", lastProof(k))
 				_, _ = fmt.Fprintln(w)
 				drawCapture(w, k)
 				_, _ = fmt.Fprintln(w)
@@ -242,7 +245,8 @@ func (a *app) clusterShow() *cobra.Command {
 func (a *app) clusterRemove() *cobra.Command {
 	var typed string
 	cmd := &cobra.Command{
-		Use: "remove CLUSTER", Short: "Forget a cluster that has neither backups nor copies", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeClusters,
+		Use: "remove CLUSTER", Short: "Forget a cluster that has neither backups nor copies", Args: cobra.ExactArgs(1),
+		ValidArgsFunction: a.completeClusters,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {

@@ -23,12 +23,18 @@ func (a *app) completeTasks(cmd *cobra.Command, args []string, _ string) ([]stri
 
 // completeBackups completes the first argument with ids of base backups, newest first.
 func (a *app) completeBackups(cmd *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
-	return complete(a, cmd, args, "/reports/backups?days=3650", func(b api.BackupLine) string { return b.ID + "\t" + b.Cluster + ", " + when(b.StoppedAt) })
+	return complete(a, cmd, args, "/reports/backups?days=3650", func(b api.BackupLine) string {
+		return b.ID + "\t" + b.Cluster + ", " +
+			when(b.StoppedAt)
+	})
 }
 
 // completeEntries completes the first argument with ids of the calendar's entries.
 func (a *app) completeEntries(cmd *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
-	return complete(a, cmd, args, "/calendar", func(e api.Entry) string { return e.ID + "\t" + e.Work + " of " + entryOf(e) + ", " + e.Words })
+	return complete(a, cmd, args, "/calendar", func(e api.Entry) string {
+		return e.ID + "\t" + e.Work + " of " + entryOf(e) +
+			", " + e.Words
+	})
 }
 
 // completePolicies completes the first argument with names of policies.

@@ -71,7 +71,8 @@ func (a *app) showCopy(cmd *cobra.Command, c *client, id string) error {
 		for _, way := range k.WaysIn {
 			pairs = append(pairs, "way in", way.Command+"   ("+way.Who+")")
 		}
-		pairs = append(pairs, "directory", k.Directory, "replayed to", fmt.Sprintf("%s, last transaction %s", lsnOr(k.Replayed), whenOr(k.ReplayedTo, "none yet")))
+		pairs = append(pairs, "directory", k.Directory, "replayed to", fmt.Sprintf("%s, last transaction %s", lsnOr(k.Replayed),
+			whenOr(k.ReplayedTo, "none yet")))
 		pairs = append(pairs, planFacts(k.Plan)...)
 		if k.Proof != nil {
 			pairs = append(pairs, "proof", k.Proof.Verdict+", "+when(k.Proof.FinishedAt))
@@ -83,13 +84,15 @@ func (a *app) showCopy(cmd *cobra.Command, c *client, id string) error {
 func (a *app) copyStep() *cobra.Command {
 	var detach bool
 	cmd := &cobra.Command{
-		Use: "step COPY MOMENT", Short: "Move a paused copy to another moment, earlier or later", ValidArgsFunction: a.completeCopies, Args: cobra.ExactArgs(2),
+		Use: "step COPY MOMENT", Short: "Move a paused copy to another moment, earlier or later", ValidArgsFunction: a.completeCopies,
+		Args: cobra.ExactArgs(2),
 		Long: "Move a paused copy to another moment, earlier or later. Its server is ended, the base is laid over what\n" +
 			"is there, of which only what differs is written, and it replays to the moment on the same port. A move\n" +
 			"that fails or is cancelled on its way leaves nothing of the copy; backups and WAL are not touched." + momentHelp,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var t api.Task
-			c, err := a.askMoment(cmd, "/copies/"+seg(args[0])+"/step", args[1], func(moment string) any { return api.StepCopyRequest{Moment: moment} }, &t)
+			c, err := a.askMoment(cmd, "/copies/"+seg(args[0])+"/step", args[1],
+				func(moment string) any { return api.StepCopyRequest{Moment: moment} }, &t)
 			if err != nil {
 				return err
 			}
@@ -105,8 +108,10 @@ func (a *app) copyStep() *cobra.Command {
 
 func (a *app) copyOpen() *cobra.Command {
 	return &cobra.Command{
-		Use: "open COPY", Short: "End a paused copy's recovery and open it for writing", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeCopies,
-		Long: "End a paused copy's recovery and open it for writing, on a timeline of its own.\nIt can no longer be moved to another moment then. The original is not touched.",
+		Use: "open COPY", Short: "End a paused copy's recovery and open it for writing", Args: cobra.ExactArgs(1),
+		ValidArgsFunction: a.completeCopies,
+		Long: "End a paused copy's recovery and open it for writing, on a timeline of its own.\nIt can no longer be moved to another " +
+			"moment then. The original is not touched.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -125,7 +130,8 @@ func (a *app) copyOpen() *cobra.Command {
 func (a *app) copyDiscard() *cobra.Command {
 	var typed string
 	cmd := &cobra.Command{
-		Use: "discard COPY", Short: "End a copy's server and remove its files; backups are not touched", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeCopies,
+		Use: "discard COPY", Short: "End a copy's server and remove its files; backups are not touched", Args: cobra.ExactArgs(1),
+		ValidArgsFunction: a.completeCopies,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {

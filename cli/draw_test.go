@@ -19,12 +19,15 @@ var noon = time.Date(2027, 3, 10, 12, 0, 0, 0, time.UTC)
 func TestWhatNeedsAPersonComesFirst(t *testing.T) {
 	list := []api.Cluster{
 		{Name: "berths", Promise: api.Promise{Held: true}, Labels: map[string]string{"fleet": "inner"}},
-		{Name: "ferries", Needs: []api.Need{{Kind: string(attention.Late), Text: "The base backup has not come.", Command: "velvet task list"}}},
-		{Name: "lights", Needs: []api.Need{{Kind: string(attention.Capture), Text: "Capture was stopped.", Command: "velvet capture start lights"}}},
+		{Name: "ferries", Needs: []api.Need{{Kind: string(attention.Late), Text: "The base backup has not come.",
+			Command: "velvet task list"}}},
+		{Name: "lights", Needs: []api.Need{{Kind: string(attention.Capture), Text: "Capture was stopped.",
+			Command: "velvet capture start lights"}}},
 	}
 	var out bytes.Buffer
 	drawNeeds(&out, list)
-	assert.Regexp(t, `(?s)^! lights: Capture was stopped\.\n    velvet capture start lights\n! ferries: The base backup has not come\.`, out.String())
+	assert.Regexp(t, `(?s)^! lights: Capture was stopped\.\n    velvet capture start lights\n! ferries: The base backup has not come\.`,
+		out.String())
 	out.Reset()
 	drawClusters(&out, list)
 	assert.Regexp(t, `(?m)^berths .* held `, out.String())
@@ -40,7 +43,8 @@ func TestAPreviewSaysWhatGoes(t *testing.T) {
 	p := api.KeepPreview{Words: "any moment of the last 5 days", FreesBackups: &frees, FreesWAL: 100 << 20,
 		AsOf: noon, Promised: noon.AddDate(0, 0, -5),
 		Bases: []api.KeepBase{
-			{ID: "new", StopTime: noon, Needed: true, Reasons: []api.KeepReason{{Kind: "span", Text: "taken within the last 5 days"}, {Kind: "last", Text: "the newest"}}},
+			{ID: "new", StopTime: noon, Needed: true, Reasons: []api.KeepReason{{Kind: "span", Text: "taken within the last 5 days"},
+				{Kind: "last", Text: "the newest"}}},
 			{ID: "old", StopTime: noon.AddDate(0, 0, -9), Reasons: []api.KeepReason{{Kind: "superseded", Text: "nothing needs it"}}},
 		},
 		WAL:    []api.KeepWAL{{Timeline: 1, First: 3, Last: 8}, {Timeline: 1, First: 9, Last: 1500, Needed: true}},
@@ -102,11 +106,14 @@ func TestScheduleFlags(t *testing.T) {
 // TestUpcomingInTwoZones shows runs as the schedule's zone and the user's have them.
 func TestUpcomingInTwoZones(t *testing.T) {
 	var out bytes.Buffer
-	drawUpcoming(&out, api.Upcoming{Words: "every day at 01:30", Runs: []api.CalendarRun{{At: time.Date(2027, 3, 28, 1, 0, 0, 0, time.UTC), Note: "01:30 does not exist on this day"}}}, "Europe/Lisbon")
+	drawUpcoming(&out, api.Upcoming{Words: "every day at 01:30",
+		Runs: []api.CalendarRun{{At: time.Date(2027, 3, 28, 1, 0, 0, 0, time.UTC), Note: "01:30 does not exist on this day"}}},
+		"Europe/Lisbon")
 	assert.Contains(t, out.String(), "Sun 2027-03-28 02:00:00 +01:00")
 	assert.Contains(t, out.String(), "does not exist")
 	out.Reset()
-	drawEntries(&out, []api.Entry{{ID: "e1", Work: "audit", Detail: "full", Words: "every 168 hours", Paused: true}, {ID: "e2", Work: "keep", Policy: "outer", Clusters: 7, Last: &api.Begun{At: noon, Problem: "one is under way already"}}})
+	drawEntries(&out, []api.Entry{{ID: "e1", Work: "audit", Detail: "full", Words: "every 168 hours", Paused: true},
+		{ID: "e2", Work: "keep", Policy: "outer", Clusters: 7, Last: &api.Begun{At: noon, Problem: "one is under way already"}}})
 	assert.Regexp(t, `e1 +audit full +the store .* paused`, out.String())
 	assert.Regexp(t, `e2 +keep +policy outer \(7 clusters\) .*one is under way already`, out.String())
 }

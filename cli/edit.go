@@ -18,7 +18,8 @@ func (a *app) clusterEdit() *cobra.Command {
 	var login loginFlags
 	var copiesUser string
 	cmd := &cobra.Command{
-		Use: "edit CLUSTER", Short: "Change how it is reached, its labels, which transactions are incidents, and whether it has a second store", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeClusters,
+		Use: "edit CLUSTER", Short: "Change how it is reached, its labels, which transactions are incidents, and whether it has a " +
+			"second store", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeClusters,
 		Long: "Show which transactions of a cluster are incidents, or change it for those to come: tables dropped or\n" +
 			"truncated, and deletions of many rows or of a large share of a table. Without a flag nothing is changed.",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -32,7 +33,8 @@ func (a *app) clusterEdit() *cobra.Command {
 				return err
 			}
 			flags := cmd.Flags()
-			if flags.Changed("connect") || flags.Changed("password-file") || flags.Changed("replication-user") || flags.Changed("replication-password-file") {
+			if flags.Changed("connect") || flags.Changed("password-file") || flags.Changed("replication-user") ||
+				flags.Changed("replication-password-file") {
 				l, err := login.read(cmd)
 				if err != nil {
 					return err
@@ -41,27 +43,20 @@ func (a *app) clusterEdit() *cobra.Command {
 					return err
 				}
 			}
-			if flags.Changed("alert-drops") {
-				now.Drops = rule.Drops
-			}
-			if flags.Changed("alert-rows") {
-				now.Rows = rule.Rows
-			}
-			if flags.Changed("alert-share") {
-				now.Share = rule.Share
-			}
-			if flags.Changed("alert-drops") || flags.Changed("alert-rows") || flags.Changed("alert-share") {
+			if changeRule(flags.Changed, rule, &now) {
 				if err := c.call(cmd.Context(), http.MethodPut, path, now, &now); err != nil {
 					return err
 				}
 			}
 			if flags.Changed("second-store") {
-				if err := c.call(cmd.Context(), http.MethodPut, "/clusters/"+seg(args[0])+"/second-store", api.SecondStoreRequest{Wanted: second}, nil); err != nil {
+				if err := c.call(cmd.Context(), http.MethodPut, "/clusters/"+seg(args[0])+"/second-store",
+					api.SecondStoreRequest{Wanted: second}, nil); err != nil {
 					return err
 				}
 			}
 			if flags.Changed("copies-user") {
-				if err := c.call(cmd.Context(), http.MethodPut, "/clusters/"+seg(args[0])+"/copies-user", api.CopiesUserRequest{User: copiesUser}, nil); err != nil {
+				if err := c.call(cmd.Context(), http.MethodPut, "/clusters/"+seg(args[0])+"/copies-user",
+					api.CopiesUserRequest{User: copiesUser}, nil); err != nil {
 					return err
 				}
 			}
@@ -77,10 +72,26 @@ func (a *app) clusterEdit() *cobra.Command {
 	cmd.Flags().BoolVar(&rule.Drops, "alert-drops", true, "a table dropped or truncated, or a database dropped, is an incident")
 	cmd.Flags().Int64Var(&rule.Rows, "alert-rows", 0, "so many rows deleted from one table are an incident; 0 for no limit")
 	cmd.Flags().Float64Var(&rule.Share, "alert-share", 0, "this share of a table's rows deleted, 0 to 1, is an incident; 0 for no limit")
-	cmd.Flags().StringVar(&copiesUser, "copies-user", "", "OS user of its copies made from now on, one of those that the service was started with (--run-as); '' for the first of them")
+	cmd.Flags().StringVar(&copiesUser, "copies-user", "",
+		"OS user of its copies made from now on, one of those that the service was started with (--run-as); '' for the first of them")
 	cmd.Flags().StringToStringVar(&labels, "label", nil, "labels instead of those it has, as fleet=outer,site=north")
 	cmd.Flags().BoolVar(&second, "second-store", true, "it is copied to the second store, if the service has one")
 	return cmd
+}
+
+// changeRule takes what flags say into a rule, and tells whether any does.
+func changeRule(changed func(flag string) bool, said api.Rule, now *api.Rule) bool {
+	drops, rows, share := changed("alert-drops"), changed("alert-rows"), changed("alert-share")
+	if drops {
+		now.Drops = said.Drops
+	}
+	if rows {
+		now.Rows = said.Rows
+	}
+	if share {
+		now.Share = said.Share
+	}
+	return drops || rows || share
 }
 
 func drawRule(w io.Writer, r api.Rule) {

@@ -39,14 +39,16 @@ type exported struct {
 }
 
 func exportLines(x api.Transaction) []exported {
-	line := exported{Transaction: uint64(x.XID), Committed: x.Committed, Time: x.Time.UTC(), LSN: x.LSN.String(), Database: x.Database, WALBytes: x.Bytes, Incident: strings.Join(x.Incident, "; ")}
+	line := exported{Transaction: uint64(x.XID), Committed: x.Committed, Time: x.Time.UTC(), LSN: x.LSN.String(), Database: x.Database,
+		WALBytes: x.Bytes, Incident: strings.Join(x.Incident, "; ")}
 	if len(x.Tables) == 0 {
 		return []exported{line}
 	}
 	var list []exported
 	for _, t := range x.Tables {
 		own := line
-		own.Table, own.Inserted, own.Updated, own.Deleted, own.Operations = t.Table, t.Inserted, t.Updated, t.Deleted, strings.Join(t.Operations, " ")
+		own.Table, own.Inserted, own.Updated, own.Deleted, own.Operations = t.Table, t.Inserted, t.Updated, t.Deleted,
+			strings.Join(t.Operations, " ")
 		list = append(list, own)
 	}
 	return list
@@ -62,13 +64,16 @@ type csvSink struct{ w *csv.Writer }
 
 func newCSV(w io.Writer) (sink, error) {
 	s := csvSink{csv.NewWriter(w)}
-	return s, s.w.Write([]string{"transaction", "committed", "time", "lsn", "database", "table", "inserted", "updated", "deleted", "operations", "wal_bytes", "incident"})
+	return s, s.w.Write([]string{"transaction", "committed", "time", "lsn", "database", "table", "inserted", "updated", "deleted",
+		"operations", "wal_bytes", "incident"})
 }
 
 func (s csvSink) write(list []exported) error {
 	for _, x := range list {
-		err := s.w.Write([]string{strconv.FormatUint(x.Transaction, 10), strconv.FormatBool(x.Committed), x.Time.Format(time.RFC3339Nano), x.LSN, x.Database, x.Table,
-			strconv.FormatInt(x.Inserted, 10), strconv.FormatInt(x.Updated, 10), strconv.FormatInt(x.Deleted, 10), x.Operations, strconv.FormatInt(x.WALBytes, 10), x.Incident})
+		err := s.w.Write([]string{strconv.FormatUint(x.Transaction, 10), strconv.FormatBool(x.Committed), x.Time.Format(time.RFC3339Nano),
+			x.LSN, x.Database, x.Table,
+			strconv.FormatInt(x.Inserted, 10), strconv.FormatInt(x.Updated, 10), strconv.FormatInt(x.Deleted, 10), x.Operations,
+			strconv.FormatInt(x.WALBytes, 10), x.Incident})
 		if err != nil {
 			return err
 		}
@@ -123,7 +128,8 @@ func (a *app) changesExport() *cobra.Command {
 	var format, to string
 	cmd := &cobra.Command{
 		Use: "export CLUSTER", Short: "Write transactions to a file, oldest first: a line for each table that one changed",
-		Long: "Write transactions to a file, oldest first: a line for each table that one changed.\nThe JSON form has one object to a line.",
+		Long: "Write transactions to a file, oldest first: a line for each table that one changed.\nThe JSON form has one object to a " +
+			"line.",
 		Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeClusters,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()

@@ -42,9 +42,11 @@ func (a *app) perClusterKeep(use, short string) *cobra.Command {
 }
 
 func drawKeep(w io.Writer, k api.Keep) {
-	facts(w, "rule", keep.Rule(k.Rule).String(), "whose", k.From, "promised since", when(k.Promise.Since), "reached since", whenOr(k.Promise.HeldFrom, "nothing yet"), "held", yes(k.Promise.Held))
+	facts(w, "rule", keep.Rule(k.Rule).String(), "whose", k.From, "promised since", when(k.Promise.Since), "reached since",
+		whenOr(k.Promise.HeldFrom, "nothing yet"), "held", yes(k.Promise.Held))
 	if !k.Promise.Held && k.Promise.HeldFrom != nil {
-		_, _ = fmt.Fprintf(w, "\nThe promise reaches further back than the cluster does. Nothing that it needs is deleted, so that it\nis held from %s on.\n", when(k.Promise.HeldFrom.Add(keep.Rule(k.Rule).Span())))
+		_, _ = fmt.Fprintf(w, "\nThe promise reaches further back than the cluster does. Nothing that it needs is deleted, so that "+
+			"it\nis held from %s on.\n", when(k.Promise.HeldFrom.Add(keep.Rule(k.Rule).Span())))
 	}
 	if k.NextRun != nil {
 		_, _ = fmt.Fprintf(w, "\nThe calendar applies the rule next at %s.\n", when(*k.NextRun))
@@ -55,7 +57,8 @@ func drawKeep(w io.Writer, k api.Keep) {
 			_, _ = fmt.Fprintf(w, "deleted: base %s of %s, permanently deleted after %s\n", short(b.ID), when(b.TakenAt), when(b.Until))
 		}
 		if d.Segments > 0 {
-			_, _ = fmt.Fprintf(w, "deleted: %s, %s, permanently deleted after %s\n", figures.Of(int(d.Segments), "WAL segment"), figures.Size(d.Bytes), whenOr(d.WALUntil, "a while"))
+			_, _ = fmt.Fprintf(w, "deleted: %s, %s, permanently deleted after %s\n", figures.Of(int(d.Segments), "WAL segment"),
+				figures.Size(d.Bytes), whenOr(d.WALUntil, "a while"))
 		}
 		_, _ = fmt.Fprintf(w, "Until then it can be taken back: velvet keep undo %s\n", k.Cluster)
 	}
@@ -159,7 +162,8 @@ func (a *app) keepPreview() *cobra.Command {
 	var flags ruleFlags
 	var asOf string
 	cmd := &cobra.Command{
-		Use: "preview CLUSTER", Short: "Tell what applying the keep rule would delete, and why each of the rest stays", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeClusters,
+		Use: "preview CLUSTER", Short: "Tell what applying the keep rule would delete, and why each of the rest stays",
+		Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeClusters,
 		Example: "  velvet keep preview ferries --as-of 2027-01-31\n  velvet keep preview ferries --span 7d --weekly 4",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			r, err := flags.read(cmd)
@@ -175,7 +179,8 @@ func (a *app) keepPreview() *cobra.Command {
 				return err
 			}
 			var p api.KeepPreview
-			if err := c.post(cmd.Context(), "/clusters/"+seg(args[0])+"/keep/preview", api.PreviewKeepRequest{Rule: r, AsOf: at, Measure: true}, &p); err != nil {
+			if err := c.post(cmd.Context(), "/clusters/"+seg(args[0])+"/keep/preview",
+				api.PreviewKeepRequest{Rule: r, AsOf: at, Measure: true}, &p); err != nil {
 				return err
 			}
 			return a.show(cmd, p, func(w io.Writer) { drawPreview(w, p) })
@@ -188,7 +193,8 @@ func (a *app) keepPreview() *cobra.Command {
 
 func (a *app) keepUndo() *cobra.Command {
 	return &cobra.Command{
-		Use: "undo CLUSTER", Short: "Take back what was deleted and is not permanently deleted yet", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeClusters,
+		Use: "undo CLUSTER", Short: "Take back what was deleted and is not permanently deleted yet", Args: cobra.ExactArgs(1),
+		ValidArgsFunction: a.completeClusters,
 		Long: "Take back the base backups and the WAL of a cluster that were deleted, by a keep rule or by velvet backup\n" +
 			"drop, and are not permanently deleted yet: the service waits a day unless it was started with another\n" +
 			"--delete-after. A keep rule that does not need them deletes them again when it is next applied: change\n" +
@@ -261,7 +267,8 @@ func drawPreview(w io.Writer, p api.KeepPreview) {
 	if p.FreesBackups != nil {
 		frees = figures.Size(*p.FreesBackups)
 	}
-	_, _ = fmt.Fprintf(w, "\n%s and %s of WAL would be deleted: %s of packs and %s of WAL.\n", figures.Of(bases, "base backup"), figures.Of(wal, "stretch"), frees, figures.Size(p.FreesWAL))
+	_, _ = fmt.Fprintf(w, "\n%s and %s of WAL would be deleted: %s of packs and %s of WAL.\n", figures.Of(bases, "base backup"),
+		figures.Of(wal, "stretch"), frees, figures.Size(p.FreesWAL))
 }
 
 // releasable counts the base backups and the stretches of WAL that would be deleted.
@@ -311,7 +318,8 @@ func (a *app) keepApply() *cobra.Command {
 	var typed string
 	var detach bool
 	cmd := &cobra.Command{
-		Use: "apply CLUSTER", Short: "Delete what the keep rule does not need", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeClusters,
+		Use: "apply CLUSTER", Short: "Delete what the keep rule does not need", Args: cobra.ExactArgs(1),
+		ValidArgsFunction: a.completeClusters,
 		Long: "Show what the keep rule does not need, and, confirmed, delete just that; if something else would be deleted by then,\n" +
 			"nothing does.",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -355,7 +363,8 @@ func (a *app) keepPin() *cobra.Command {
 				return err
 			}
 			var k api.Keep
-			if err := c.call(cmd.Context(), http.MethodPut, "/backups/"+seg(args[0])+"/pin", api.PinRequest{Reason: reason, Until: at}, &k); err != nil {
+			if err := c.call(cmd.Context(), http.MethodPut, "/backups/"+seg(args[0])+"/pin", api.PinRequest{Reason: reason, Until: at},
+				&k); err != nil {
 				return err
 			}
 			return a.show(cmd, k, func(w io.Writer) { drawKeep(w, k) })

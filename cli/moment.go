@@ -44,7 +44,8 @@ func badMoment(cmd *cobra.Command, err error) error {
 		return err
 	}
 	_, _ = fmt.Fprintln(cmd.ErrOrStderr(), syntax.Pointer())
-	return &api.Problem{Type: api.ProblemType + string(problem.Invalid), Title: "the moment cannot be read", Detail: syntax.Error(), Next: "Write one of: " + moment.Forms}
+	return &api.Problem{Type: api.ProblemType + string(problem.Invalid), Title: "the moment cannot be read", Detail: syntax.Error(),
+		Next: "Write one of: " + moment.Forms}
 }
 
 func (a *app) moment() *cobra.Command {
@@ -57,7 +58,8 @@ func (a *app) moment() *cobra.Command {
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var m api.Moment
-			if _, err := a.askMoment(cmd, "/clusters/"+seg(cluster)+"/moment", args[0], func(moment string) any { return api.MomentRequest{Moment: moment, Around: around} }, &m); err != nil {
+			if _, err := a.askMoment(cmd, "/clusters/"+seg(cluster)+"/moment", args[0],
+				func(moment string) any { return api.MomentRequest{Moment: moment, Around: around} }, &m); err != nil {
 				return err
 			}
 			return a.show(cmd, m, func(w io.Writer) { drawMoment(w, m) })

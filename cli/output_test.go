@@ -22,8 +22,10 @@ func TestFactsAreAligned(t *testing.T) {
 
 func TestErrorsSayWhatToDo(t *testing.T) {
 	var out bytes.Buffer
-	explain(&out, &api.Problem{Title: "the cluster was not added", Detail: "wal_level is minimal", Next: "ALTER SYSTEM …;\n-- then restart"})
-	assert.Equal(t, "velvet: the cluster was not added\n  why:  wal_level is minimal\n  next: ALTER SYSTEM …;\n        -- then restart\n", out.String())
+	explain(&out, &api.Problem{Title: "the cluster was not added", Detail: "wal_level is minimal",
+		Next: "ALTER SYSTEM …;\n-- then restart"})
+	assert.Equal(t, "velvet: the cluster was not added\n  why:  wal_level is minimal\n  next: ALTER SYSTEM …;\n        -- then restart\n",
+		out.String())
 	assert.Equal(t, problem.Unconfirmed, kindOf(&api.Problem{Type: api.ProblemType + "unconfirmed"}))
 	assert.Empty(t, kindOf(assert.AnError))
 	out.Reset()
@@ -47,7 +49,8 @@ func TestAProofShowsWhatFailedFirst(t *testing.T) {
 		}},
 	}})
 	text := out.String()
-	order := []string{"failed: copy 01m8 at latest", "1 of 9 pages", "forgotten", "as planned", "rows in the copy", "1,200", "+1,195", "not read", "invalid page"}
+	order := []string{"failed: copy 01m8 at latest", "1 of 9 pages", "forgotten", "as planned", "rows in the copy", "1,200", "+1,195",
+		"not read", "invalid page"}
 	for last := -1; len(order) > 0; order = order[1:] {
 		at := bytes.Index([]byte(text), []byte(order[0]))
 		assert.Greater(t, at, last, "%q is out of order in\n%s", order[0], text)
@@ -59,11 +62,14 @@ func TestReadinessNamesTheRemedy(t *testing.T) {
 	var out bytes.Buffer
 	drawReadiness(&out, api.ReadinessReport{Facts: api.ReadinessFacts{VersionText: "15.18"}, Checks: []api.ReadinessCheck{
 		{ID: "a", Title: "Data checksums", State: string(readiness.Advised), Found: "off"},
-		{ID: "wal_level", Title: "wal_level", State: string(readiness.Needed), Found: "minimal", Why: "too little", SQL: []string{"ALTER SYSTEM SET wal_level = 'replica';"}, After: "restart"},
+		{ID: "wal_level", Title: "wal_level", State: string(readiness.Needed), Found: "minimal", Why: "too little",
+			SQL: []string{"ALTER SYSTEM SET wal_level = 'replica';"}, After: "restart"},
 		{ID: "v", Title: "Version", State: string(readiness.OK), Found: "15"},
 	}})
-	assert.Less(t, bytes.Index(out.Bytes(), []byte("needed: ")), bytes.Index(out.Bytes(), []byte("advised: ")), "what is needed comes first")
-	for _, want := range []string{"PostgreSQL 15.18", "needed: wal_level: minimal  [wal_level]", "      ALTER SYSTEM", "must be restarted", "right: Version (15)", "cannot be protected yet: 1 needed"} {
+	assert.Less(t, bytes.Index(out.Bytes(), []byte("needed: ")), bytes.Index(out.Bytes(), []byte("advised: ")),
+		"what is needed comes first")
+	for _, want := range []string{"PostgreSQL 15.18", "needed: wal_level: minimal  [wal_level]", "      ALTER SYSTEM", "must be restarted",
+		"right: Version (15)", "cannot be protected yet: 1 needed"} {
 		assert.Contains(t, out.String(), want)
 	}
 }

@@ -111,7 +111,8 @@ func (a *app) policySet() *cobra.Command {
 func (a *app) policyRemove() *cobra.Command {
 	var typed string
 	cmd := &cobra.Command{
-		Use: "remove NAME", Short: "Forget a policy and its calendar; nothing is deleted by that", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completePolicies,
+		Use: "remove NAME", Short: "Forget a policy and its calendar; nothing is deleted by that", Args: cobra.ExactArgs(1),
+		ValidArgsFunction: a.completePolicies,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {

@@ -20,7 +20,8 @@ func (a *app) prove() *cobra.Command {
 func (a *app) proveRun() *cobra.Command {
 	var detach bool
 	cmd := &cobra.Command{
-		Use: "run COPY", Short: "Check a copy's boundary, pages and tables (exit code 4 if the proof does not pass)", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeCopies,
+		Use: "run COPY", Short: "Check a copy's boundary, pages and tables (exit code 4 if the proof does not pass)",
+		Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeCopies,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -43,7 +44,8 @@ func (a *app) proveRun() *cobra.Command {
 
 func (a *app) proveShow() *cobra.Command {
 	return &cobra.Command{
-		Use: "show PROOF|COPY", Short: "Show a proof, or the newest one of a copy", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeCopies,
+		Use: "show PROOF|COPY", Short: "Show a proof, or the newest one of a copy", Args: cobra.ExactArgs(1),
+		ValidArgsFunction: a.completeCopies,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {

@@ -73,7 +73,8 @@ func drawReach(w io.Writer, k api.Cluster) {
 		if h.Until != nil {
 			until = "moments can be reached again from " + when(*h.Until)
 		}
-		_, _ = fmt.Fprintf(w, "hole on timeline %d: %s of WAL from %s to %s are missing: %s; %s\n", h.Timeline, figures.Size(int64(h.To-h.From)), h.From, h.To, h.Cause, until)
+		_, _ = fmt.Fprintf(w, "hole on timeline %d: %s of WAL from %s to %s are missing: %s; %s\n", h.Timeline,
+			figures.Size(int64(h.To-h.From)), h.From, h.To, h.Cause, until)
 	}
 	drawPromise(w, k.Promise)
 }

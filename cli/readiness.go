@@ -24,7 +24,8 @@ type loginFlags struct {
 
 func (f *loginFlags) add(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&f.connect, "connect", "", "connection string, without the password")
-	cmd.Flags().StringVar(&f.passwordFile, "password-file", "", "file with the password; - reads it from the input. Without it you are asked on a terminal")
+	cmd.Flags().StringVar(&f.passwordFile, "password-file", "",
+		"file with the password; - reads it from the input. Without it you are asked on a terminal")
 	cmd.Flags().StringVar(&f.replicationUser, "replication-user", "", "role of replication sessions, where it is another")
 	cmd.Flags().StringVar(&f.replicationPasswordFile, "replication-password-file", "", "file with that role's password")
 }
@@ -46,11 +47,13 @@ func (a *app) clusterReady() *cobra.Command {
 	var only []string
 	var as, asPasswordFile, typed string
 	cmd := &cobra.Command{
-		Use: "ready [CLUSTER]", Short: "Look at what a cluster is and lacks, and have SQL fix it", Args: cobra.MaximumNArgs(1), ValidArgsFunction: a.completeClusters,
+		Use: "ready [CLUSTER]", Short: "Look at what a cluster is and lacks, and have SQL fix it", Args: cobra.MaximumNArgs(1),
+		ValidArgsFunction: a.completeClusters,
 		Long: "Look at what a cluster is and lacks: each prerequisite with its state, why it matters, and what fixes it.\n" +
 			"A cluster that is not registered is named by --connect. With --apply the SQL that fixes what is needed and\n" +
 			"advised is shown, run once that is confirmed, and everything is looked at again. Restarts are left to you.",
-		Example: "  velvet cluster ready ferries\n  velvet cluster ready --connect 'host=db1 user=velvet dbname=postgres' --password-file secret --apply --as postgres",
+		Example: "  velvet cluster ready ferries\n  velvet cluster ready --connect 'host=db1 user=velvet dbname=postgres' " +
+			"--password-file secret --apply --as postgres",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if (len(args) == 0) == (login.connect == "") {
 				return errors.New("name a registered cluster, or another by --connect")
@@ -60,18 +63,7 @@ func (a *app) clusterReady() *cobra.Command {
 				return err
 			}
 			in := api.ApplyReadinessRequest{As: as}
-			var r api.ReadinessReport
-			if len(args) > 0 {
-				in.Cluster = args[0]
-				err = c.get(cmd.Context(), "/clusters/"+seg(args[0])+"/readiness", &r)
-			} else {
-				var l api.Login
-				if l, err = login.read(cmd); err != nil {
-					return err
-				}
-				in.Login = &l
-				err = c.post(cmd.Context(), "/readiness", l, &r)
-			}
+			r, err := lookAt(cmd, c, args, &login, &in)
 			if err != nil {
 				return err
 			}
@@ -107,9 +99,27 @@ func (a *app) clusterReady() *cobra.Command {
 	cmd.Flags().BoolVar(&apply, "apply", false, "run the SQL that fixes what is needed and advised, after a confirmation")
 	cmd.Flags().StringSliceVar(&only, "only", nil, "with --apply: just these checks, also of those that are a choice")
 	cmd.Flags().StringVar(&as, "as", "", "with --apply: role that may, a superuser; the cluster's own if left out")
-	cmd.Flags().StringVar(&asPasswordFile, "as-password-file", "", "file with that role's password, which is not kept; without it you are asked on a terminal")
+	cmd.Flags().StringVar(&asPasswordFile, "as-password-file", "",
+		"file with that role's password, which is not kept; without it you are asked on a terminal")
 	confirmFlag(cmd, &typed)
 	return cmd
+}
+
+// lookAt checks the cluster that is named, or reached as the flags say, and notes which it is.
+func lookAt(cmd *cobra.Command, c *client, args []string, login *loginFlags, in *api.ApplyReadinessRequest) (
+	r api.ReadinessReport, err error) {
+	if len(args) > 0 {
+		in.Cluster = args[0]
+		err = c.get(cmd.Context(), "/clusters/"+seg(args[0])+"/readiness", &r)
+		return r, err
+	}
+	l, err := login.read(cmd)
+	if err != nil {
+		return r, err
+	}
+	in.Login = &l
+	err = c.post(cmd.Context(), "/readiness", l, &r)
+	return r, err
 }
 
 // fixable lists the checks that SQL can fix: those that were named, or else all that
@@ -195,7 +205,8 @@ func drawCheck(w io.Writer, c api.ReadinessCheck) {
 	for _, line := range append(slices.Clone(c.SQL), c.Edit...) {
 		_, _ = fmt.Fprintf(w, "      %s\n", line)
 	}
-	after := map[string]string{"reload": "The server must read its configuration again. ", "restart": "The server must be restarted. "}[c.After]
+	after := map[string]string{"reload": "The server must read its configuration again. ",
+		"restart": "The server must be restarted. "}[c.After]
 	if note := strings.TrimSpace(after + c.Effect); note != "" {
 		_, _ = fmt.Fprintf(w, "    %s\n", note)
 	}
@@ -212,7 +223,8 @@ func (a *app) clusterRole() *cobra.Command {
 				return err
 			}
 			var s api.Script
-			if err := c.get(cmd.Context(), fmt.Sprintf("/readiness/role?role=%s&version=%d", url.QueryEscape(role), major), &s); err != nil {
+			if err := c.get(cmd.Context(), fmt.Sprintf("/readiness/role?role=%s&version=%d", url.QueryEscape(role), major),
+				&s); err != nil {
 				return err
 			}
 			return a.show(cmd, s, func(w io.Writer) { _, _ = io.WriteString(w, s.Text) })
@@ -246,7 +258,8 @@ func readList(path string) ([]listed, error) {
 	d := yaml.NewDecoder(bufio.NewReader(f))
 	d.KnownFields(true)
 	if err := d.Decode(&file); err != nil {
-		return nil, fmt.Errorf("%s: %w; it lists clusters, each with name, connect, and if need be password-file, replication-user, replication-password-file, labels and no-base", path, err)
+		return nil, fmt.Errorf("%s: %w; it lists clusters, each with name, connect, and if need be password-file, replication-user, "+
+			"replication-password-file, labels and no-base", path, err)
 	}
 	names := make(map[string]bool)
 	for i, k := range file.Clusters {
@@ -266,7 +279,8 @@ func (a *app) clusterRegister() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "register FILE", Short: "Register the clusters that a YAML file lists, after testing each", Args: cobra.ExactArgs(1),
 		Example: "  velvet cluster register fleet.yaml --dry-run\n\n" +
-			"  clusters:\n    - name: ferries\n      connect: host=db1 user=velvet dbname=postgres\n      password-file: /etc/velvet/ferries\n      labels: {fleet: outer}",
+			"  clusters:\n    - name: ferries\n      connect: host=db1 user=velvet dbname=postgres\n      password-file: " +
+			"/etc/velvet/ferries\n      labels: {fleet: outer}",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			list, err := readList(args[0])
 			if err != nil {

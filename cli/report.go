@@ -29,7 +29,8 @@ func (a *app) backupReport() *cobra.Command {
 	var days int
 	var order, asCSV, picture string
 	cmd := &cobra.Command{
-		Use: "report [CLUSTER]", Short: "Tell what the base backups of a time read and stored, also those deleted since", Args: cobra.MaximumNArgs(1), ValidArgsFunction: a.completeClusters,
+		Use: "report [CLUSTER]", Short: "Tell what the base backups of a time read and stored, also those deleted since",
+		Args: cobra.MaximumNArgs(1), ValidArgsFunction: a.completeClusters,
 		Example: "  velvet backup report ferries --days 90 --sort stored\n  velvet backup report --csv backups.csv --picture backups.svg",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			by, ok := orders[order]
@@ -91,7 +92,8 @@ func drawReport(w io.Writer, list []api.BackupLine) {
 			note = "deleted"
 		}
 		read, stored = read+b.BytesRead, stored+b.BytesStored
-		t.AppendRow([]any{short(b.ID), b.Cluster, b.Kind, when(b.StoppedAt), lasted(b.Seconds), figures.Size(b.BytesHeld), figures.Size(b.BytesRead), figures.Size(b.BytesStored), note})
+		t.AppendRow([]any{short(b.ID), b.Cluster, b.Kind, when(b.StoppedAt), lasted(b.Seconds), figures.Size(b.BytesHeld),
+			figures.Size(b.BytesRead), figures.Size(b.BytesStored), note})
 	}
 	t.Render()
 	_, _ = fmt.Fprintf(w, "\n%d base backups: %s read, %s stored\n", len(list), figures.Size(read), figures.Size(stored))
@@ -118,13 +120,15 @@ func drawBars(w io.Writer, list []api.BackupLine) error {
 		most = max(most, b.BytesRead, b.BytesStored)
 	}
 	p := &printer{w: w}
-	p.f(`<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 %d %d" font-family="sans-serif" font-size="13" fill="#261c2a">`+"\n", width, height)
+	p.f(`<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 %d %d" font-family="sans-serif" font-size="13" fill="#261c2a">`+"\n",
+		width, height)
 	p.f(`<rect width="%d" height="%d" fill="#ffffff"/>`+"\n", width, height)
 	p.f(`<text x="%d" y="24" font-size="15">Base backups: what each read (light) and stored (dark)</text>`+"\n", left)
 	for i := range 5 {
 		v := most * int64(i) / 4
 		y := float64(base) - 250*float64(i)/4
-		p.f(`<line x1="%d" x2="%d" y1="%.1f" y2="%.1f" stroke="#ded5d9"/><text x="%d" y="%.1f" text-anchor="end">%s</text>`+"\n", left, width-10, y, y, left-8, y+4, figures.Size(v))
+		p.f(`<line x1="%d" x2="%d" y1="%.1f" y2="%.1f" stroke="#ded5d9"/><text x="%d" y="%.1f" text-anchor="end">%s</text>`+"\n", left,
+			width-10, y, y, left-8, y+4, figures.Size(v))
 	}
 	step := float64(width-left-20) / float64(max(len(list), 1))
 	every := max(1, len(list)/10)
@@ -132,7 +136,8 @@ func drawBars(w io.Writer, list []api.BackupLine) error {
 		x := float64(left) + 5 + step*float64(i)
 		bar := func(n int64, colour string) {
 			h := 250 * float64(n) / float64(most)
-			p.f(`<rect x="%.1f" y="%.1f" width="%.1f" height="%.1f" fill="%s"><title>%s %s: %s</title></rect>`+"\n", x, float64(base)-h, max(step*0.8, 1), h, colour, html.EscapeString(b.Cluster), b.ID, figures.Size(n))
+			p.f(`<rect x="%.1f" y="%.1f" width="%.1f" height="%.1f" fill="%s"><title>%s %s: %s</title></rect>`+"\n", x, float64(base)-h,
+				max(step*0.8, 1), h, colour, html.EscapeString(b.Cluster), b.ID, figures.Size(n))
 		}
 		bar(b.BytesRead, "#c9b3e6")
 		bar(b.BytesStored, "#6b3fa8")

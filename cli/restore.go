@@ -26,7 +26,8 @@ func (a *app) restorePlan() *cobra.Command {
 		Args: cobra.ExactArgs(2), ValidArgsFunction: a.completeClusters,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var p api.Restore
-			if _, err := a.askMoment(cmd, "/clusters/"+seg(args[0])+"/plan", args[1], func(moment string) any { return api.MomentRequest{Moment: moment} }, &p); err != nil {
+			if _, err := a.askMoment(cmd, "/clusters/"+seg(args[0])+"/plan", args[1],
+				func(moment string) any { return api.MomentRequest{Moment: moment} }, &p); err != nil {
 				return err
 			}
 			return a.show(cmd, p, func(w io.Writer) { drawPlan(w, p) })

@@ -55,7 +55,8 @@ func (a *app) segmentLocate() *cobra.Command {
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var l api.Located
-			if _, err := a.askMoment(cmd, "/clusters/"+seg(cluster)+"/locate", args[0], func(moment string) any { return api.MomentRequest{Moment: moment} }, &l); err != nil {
+			if _, err := a.askMoment(cmd, "/clusters/"+seg(cluster)+"/locate", args[0],
+				func(moment string) any { return api.MomentRequest{Moment: moment} }, &l); err != nil {
 				return err
 			}
 			return a.show(cmd, l, func(w io.Writer) { drawLocated(w, l) })
@@ -71,12 +72,14 @@ func drawLocated(w io.Writer, l api.Located) {
 	}[l.Where]
 	record := ""
 	if r := l.Record; r != nil {
-		record = fmt.Sprintf("%s %s from %s to %s, %d bytes, %d pages, %d page images", r.Manager, r.Kind, r.Start, r.End, r.Length, r.Pages, r.Images)
+		record = fmt.Sprintf("%s %s from %s to %s, %d bytes, %d pages, %d page images", r.Manager, r.Kind, r.Start, r.End, r.Length,
+			r.Pages, r.Images)
 		if r.XID != 0 {
 			record += fmt.Sprintf(", by tx %d", r.XID)
 		}
 	}
-	facts(w, "moment", l.Moment, "LSN", l.LSN.String(), "segment", fmt.Sprintf("%s on timeline %d", l.Segment, l.Timeline), "it is", where, "record", record)
+	facts(w, "moment", l.Moment, "LSN", l.LSN.String(), "segment", fmt.Sprintf("%s on timeline %d", l.Segment, l.Timeline), "it is", where,
+		"record", record)
 }
 
 // deliverError is a failed delivery, whose exit code means something to the server.

@@ -105,7 +105,8 @@ func (a *app) storeDeposit() *cobra.Command {
 				return err
 			}
 			return a.show(cmd, d, func(w io.Writer) {
-				_, _ = fmt.Fprintf(w, "What the catalogue knows of %s is in the store, as of %s.\n", figures.Of(d.Clusters, "cluster"), when(d.At))
+				_, _ = fmt.Fprintf(w, "What the catalogue knows of %s is in the store, as of %s.\n",
+					figures.Of(d.Clusters, "cluster"), when(d.At))
 			})
 		},
 	}
@@ -156,7 +157,8 @@ func drawStore(w io.Writer, s api.Store) {
 		if !k.Known {
 			name += " (not in the catalogue)"
 		}
-		t.AppendRow([]any{name, k.Backups, figures.Size(k.Held), figures.Size(k.Packs), saved, figures.Size(k.WAL), figures.Size(k.Journal), figures.Count(k.Objects)})
+		t.AppendRow([]any{name, k.Backups, figures.Size(k.Held), figures.Size(k.Packs), saved, figures.Size(k.WAL), figures.Size(k.Journal),
+			figures.Count(k.Objects)})
 	}
 	t.Render()
 }
@@ -191,7 +193,8 @@ func (a *app) storeRekey() *cobra.Command {
 			})
 		},
 	}
-	cmd.Flags().StringVar(&escrow, "escrow", "", "change nothing, and write the record of the store's keys to this new file, here, for a safe")
+	cmd.Flags().StringVar(&escrow, "escrow", "", "change nothing, and write the record of the store's keys to this new file, here, for "+
+		"a safe")
 	cmd.Flags().StringVar(&file, "to", "", "file with the new key, on the service's host: an age identity or a passphrase")
 	cmd.Flags().StringVar(&typed, "confirm", "", "the store, as velvet store show names it")
 	cmd.Flags().StringArrayVar(&besides, "also", nil, "a public key (age1…) that may open the store too; may be repeated")
@@ -215,7 +218,9 @@ func (a *app) writeKeyRecord(cmd *cobra.Command, c *client, file string) error {
 		return err
 	}
 	return a.show(cmd, r, func(w io.Writer) {
-		_, _ = fmt.Fprintf(w, "The record of the keys of %s is in %s. It opens nothing without the store's key: keep both, apart.\nShould the store's own be lost, put this file in its place: %s in the store. Write it anew after each change of the key.\n", r.Store, file, r.Name)
+		_, _ = fmt.Fprintf(w, "The record of the keys of %s is in %s. It opens nothing without the store's key: keep both, "+
+			"apart.\nShould the store's own be lost, put this file in its place: %s in the store. Write it anew after each change of "+
+			"the key.\n", r.Store, file, r.Name)
 	})
 }
 
@@ -254,7 +259,8 @@ func drawAudit(w io.Writer, r api.AuditResult) {
 			_, _ = fmt.Fprintf(w, "\n%s: these base backups cannot be restored: %s\n", l.Cluster, strings.Join(l.Backups, ", "))
 		}
 		for _, s := range l.Reach {
-			_, _ = fmt.Fprintf(w, "\n%s can no longer be rewound to moments from %s to %s on timeline %d\n", l.Cluster, s.From, s.To, s.Timeline)
+			_, _ = fmt.Fprintf(w, "\n%s can no longer be rewound to moments from %s to %s on timeline %d\n", l.Cluster, s.From,
+				s.To, s.Timeline)
 		}
 	}
 	if len(r.Losses) == 0 {

@@ -91,7 +91,8 @@ func pace(t api.Task) string {
 func (a *app) taskRetry() *cobra.Command {
 	var detach bool
 	cmd := &cobra.Command{
-		Use: "retry TASK", Short: "Do again what a task that failed or was cancelled was to do", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeTasks,
+		Use: "retry TASK", Short: "Do again what a task that failed or was cancelled was to do", Args: cobra.ExactArgs(1),
+		ValidArgsFunction: a.completeTasks,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -164,7 +165,8 @@ func (a *app) taskWatch() *cobra.Command {
 
 func (a *app) taskCancel() *cobra.Command {
 	return &cobra.Command{
-		Use: "cancel TASK", Short: "Cancel a task; what it had made is removed", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeTasks,
+		Use: "cancel TASK", Short: "Cancel a task; what it had made is removed", Args: cobra.ExactArgs(1),
+		ValidArgsFunction: a.completeTasks,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {

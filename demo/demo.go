@@ -206,7 +206,8 @@ func (r *run) startServer(ctx context.Context, name, superuser, password, settin
 
 // connect opens a session on the ferries' server.
 func (r *run) connect(ctx context.Context, user, password, database string) (*pgx.Conn, error) {
-	return pgx.Connect(ctx, fmt.Sprintf("host=127.0.0.1 port=%d user=%s password=%s dbname=%s sslmode=disable", r.ferries.Port, user, password, database))
+	return pgx.Connect(ctx, fmt.Sprintf("host=127.0.0.1 port=%d user=%s password=%s dbname=%s sslmode=disable", r.ferries.Port, user,
+		password, database))
 }
 
 // serveOn keeps everything running until it is interrupted.
@@ -215,7 +216,8 @@ func (r *run) serveOn(ctx context.Context) error {
 	if err := r.velvet(ctx, "login"); err != nil {
 		return err
 	}
-	r.say("\nFor commands in another terminal:  export VELVET_HOME=%s\nHow to look at the copy:            velvet copy show %s   (database saltmarsh, password %s)\nCtrl-C ends everything.\n", r.path("home"), copyName, ferriesPassword)
+	r.say("\nFor commands in another terminal:  export VELVET_HOME=%s\nHow to look at the copy:            velvet copy show %s   "+
+		"(database saltmarsh, password %s)\nCtrl-C ends everything.\n", r.path("home"), copyName, ferriesPassword)
 	select {
 	case <-ctx.Done():
 		r.say("\nEnding the servers.\n")

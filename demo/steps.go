@@ -44,7 +44,9 @@ func (r *run) load(ctx context.Context) error {
 		return err
 	}
 	defer func() { _ = db.Close(context.WithoutCancel(ctx)) }()
-	for _, q := range []string{saltmarsh, "grant execute on function pg_read_file(text), pg_read_binary_file(text, bigint, bigint, boolean), pg_backup_start(text, boolean), pg_backup_stop(boolean), pg_ls_dir(text, boolean, boolean), pg_stat_file(text, boolean) to velvet"} {
+	for _, q := range []string{saltmarsh, "grant execute on function pg_read_file(text), pg_read_binary_file(text, bigint, bigint, " +
+		"boolean), pg_backup_start(text, boolean), pg_backup_stop(boolean), pg_ls_dir(text, boolean, boolean), pg_stat_file(text, " +
+		"boolean) to velvet"} {
 		if _, err := db.Exec(ctx, q); err != nil {
 			return err
 		}
@@ -58,7 +60,8 @@ func (r *run) load(ctx context.Context) error {
 // counts prints how many rows the tables have.
 func (r *run) counts(ctx context.Context, db *pgx.Conn, where string) error {
 	var crossings, bookings, passengers, payments int64
-	err := db.QueryRow(ctx, `select (select count(*) from crossing), (select count(*) from booking), (select count(*) from passenger), (select count(*) from payment)`).
+	err := db.QueryRow(ctx, `select (select count(*) from crossing), (select count(*) from booking), (select count(*)
+		from passenger), (select count(*) from payment)`).
 		Scan(&crossings, &bookings, &passengers, &payments)
 	r.say("%s: %d crossings, %d bookings, %d passengers, %d payments\n", where, crossings, bookings, passengers, payments)
 	return err
@@ -212,7 +215,10 @@ const lost = "before delete of booking"
 // find looks for the accident in the change journal alone.
 func (r *run) find(ctx context.Context) error {
 	now := time.Now()
-	if err := r.await(ctx, func(k clusterState) bool { return k.Capture.CompleteTo != nil && k.Capture.CompleteTo.After(now) }); err != nil {
+	if err := r.await(ctx, func(k clusterState) bool {
+		return k.Capture.CompleteTo != nil &&
+			k.Capture.CompleteTo.After(now)
+	}); err != nil {
 		return err
 	}
 	for _, args := range [][]string{
@@ -250,7 +256,8 @@ func (r *run) found(ctx context.Context) error {
 			}
 		}
 	}
-	return fmt.Errorf("the journal found %v, the accident was transaction %s, which deleted %d bookings", list.Transactions, r.traffic.accident, r.traffic.deleted)
+	return fmt.Errorf("the journal found %v, the accident was transaction %s, which deleted %d bookings", list.Transactions,
+		r.traffic.accident, r.traffic.deleted)
 }
 
 func (r *run) rewind(ctx context.Context) error {
@@ -278,7 +285,8 @@ func (r *run) compare(ctx context.Context) error {
 	if err := r.ask(ctx, &k, "copy", "show", copyName); err != nil {
 		return err
 	}
-	db, err := pgx.Connect(ctx, fmt.Sprintf("host=127.0.0.1 port=%d user=harbourmaster password=%s dbname=saltmarsh sslmode=disable", k.Port, ferriesPassword))
+	db, err := pgx.Connect(ctx, fmt.Sprintf("host=127.0.0.1 port=%d user=harbourmaster password=%s dbname=saltmarsh sslmode=disable",
+		k.Port, ferriesPassword))
 	if err != nil {
 		return err
 	}

@@ -72,11 +72,13 @@ func (t *traffic) book(ctx context.Context, conn *pgx.Conn, reference string, i 
 	begun := time.Now()
 	err := pgx.BeginFunc(ctx, conn, func(tx pgx.Tx) error {
 		var id int64
-		if err := tx.QueryRow(ctx, `insert into booking (reference, crossing_id, booked_at, season, seats) values ($1, $2, now(), 2026, 2) returning id`,
+		if err := tx.QueryRow(ctx, `insert into booking (reference, crossing_id, booked_at, season, seats) values ($1, $2, now(), 2026, 2)
+			returning id`,
 			reference, 1+i%8000).Scan(&id); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, `insert into passenger (booking_id, name) values ($1, 'Merle Tidewell'), ($1, 'Otis Tidewell')`, id); err != nil {
+		if _, err := tx.Exec(ctx, `insert into passenger (booking_id, name) values ($1, 'Merle Tidewell'), ($1, 'Otis Tidewell')`,
+			id); err != nil {
 			return err
 		}
 		_, err := tx.Exec(ctx, `insert into payment (booking_id, paid_at, cents) values ($1, now(), 1150)`, id)

@@ -19,7 +19,8 @@ func (s *Service) api() http.Handler {
 	useProblemDocuments()
 	r := chi.NewRouter()
 	cfg := huma.DefaultConfig("Velvet Rewind", s.version)
-	cfg.Info.Description = "Base backups, captured WAL, and rewound copies of PostgreSQL clusters. Errors are problem documents (RFC 9457) that say what to do next."
+	cfg.Info.Description = "Base backups, captured WAL, and rewound copies of PostgreSQL clusters. Errors are problem documents (RFC " +
+		"9457) that say what to do next."
 	cfg.Servers = []*huma.Server{{URL: "/api/v1"}}
 	cfg.OpenAPIPath, cfg.DocsPath, cfg.SchemasPath, cfg.CreateHooks = "/openapi", "", "", nil
 	cfg.Components.Schemas = huma.NewMapRegistry("#/components/schemas/", huma.DefaultSchemaNamer)

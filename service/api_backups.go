@@ -17,7 +17,8 @@ import (
 )
 
 func (s *Service) backupAPI(api huma.API) {
-	op(s, api, http.MethodGet, "/clusters/{cluster}/backups", "list-backups", "List a cluster's base backups, newest first", 0, s.listBackups)
+	op(s, api, http.MethodGet, "/clusters/{cluster}/backups", "list-backups", "List a cluster's base backups, newest first", 0,
+		s.listBackups)
 	op(s, api, http.MethodPost, "/clusters/{cluster}/backups", "take-backup", "Take a base backup", http.StatusAccepted, s.submitBackup)
 	op(s, api, http.MethodGet, "/backups/{backup}", "show-backup", "Show a base backup", 0, s.showBackup)
 	op(s, api, http.MethodGet, "/backups/{backup}/content", "show-backup-content", "Show what a base backup holds", 0, s.showContent)

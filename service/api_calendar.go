@@ -24,12 +24,15 @@ import (
 func (s *Service) calendarAPI(api huma.API) {
 	op(s, api, http.MethodGet, "/calendar", "list-calendar", "List recurring work, with its next runs", 0, s.listCalendar)
 	op(s, api, http.MethodPost, "/calendar", "add-entry", "Put something into the calendar", http.StatusCreated, s.addEntry)
-	op(s, api, http.MethodPost, "/calendar/preview", "preview-schedule", "Tell when a schedule would run, without saving it", 0, s.previewSchedule)
+	op(s, api, http.MethodPost, "/calendar/preview", "preview-schedule", "Tell when a schedule would run, without saving it", 0,
+		s.previewSchedule)
 	op(s, api, http.MethodPut, "/calendar/{entry}/paused", "pause-entry", "Pause an entry, or have it go on", 0, s.pauseEntry)
-	op(s, api, http.MethodDelete, "/calendar/{entry}", "remove-entry", "Take an entry out of the calendar", http.StatusNoContent, s.removeEntry)
+	op(s, api, http.MethodDelete, "/calendar/{entry}", "remove-entry", "Take an entry out of the calendar", http.StatusNoContent,
+		s.removeEntry)
 	op(s, api, http.MethodGet, "/policies", "list-policies", "List the policies", 0, s.listPolicies)
 	op(s, api, http.MethodPut, "/policies/{policy}", "set-policy", "Make a policy, or change it", 0, s.setPolicy)
-	op(s, api, http.MethodDelete, "/policies/{policy}", "remove-policy", "Forget a policy, and its calendar", http.StatusNoContent, s.removePolicy)
+	op(s, api, http.MethodDelete, "/policies/{policy}", "remove-policy", "Forget a policy, and its calendar", http.StatusNoContent,
+		s.removePolicy)
 	op(s, api, http.MethodPut, "/clusters/{cluster}/labels", "set-labels", "Replace a cluster's labels", 0, s.setLabels)
 }
 
@@ -57,7 +60,8 @@ func (s *Service) listCalendar(ctx context.Context, in *struct {
 // entryView shows an entry, and whether it is about a cluster.
 func (s *Service) entryView(all *schedule.All, e *schedule.Entry, cluster string) (v api.Entry, about bool) {
 	clusters := all.ClustersOf(e)
-	v = api.Entry{ID: e.ID, Work: e.Work, Detail: e.Detail, Schedule: asSchedule(e.Plan), Words: e.Plan.String(), Paused: e.Paused, Clusters: len(clusters), Next: []api.CalendarRun{}}
+	v = api.Entry{ID: e.ID, Work: e.Work, Detail: e.Detail, Schedule: asSchedule(e.Plan), Words: e.Plan.String(), Paused: e.Paused,
+		Clusters: len(clusters), Next: []api.CalendarRun{}}
 	for _, p := range all.Policies {
 		if e.PolicyID.String == p.ID {
 			v.Policy = p.Name
@@ -139,7 +143,8 @@ func checkWork(e *catalog.Entry, cluster, policy string) error {
 	case e.Work != catalog.WorkAudit && cluster+policy == "":
 		return refuse("Name a cluster or a policy.", "it is not said what it is about")
 	}
-	kinds := map[string][]string{catalog.WorkBackup: {"auto", layout.Full, layout.Incremental}, catalog.WorkAudit: {"quick", "full"}, catalog.WorkKeep: {""}}[e.Work]
+	kinds := map[string][]string{catalog.WorkBackup: {"auto", layout.Full, layout.Incremental}, catalog.WorkAudit: {"quick", "full"},
+		catalog.WorkKeep: {""}}[e.Work]
 	if e.Detail == "" {
 		e.Detail = kinds[0]
 	}
@@ -293,7 +298,8 @@ var label = regexp.MustCompile(`^[a-zA-Z0-9][a-zA-Z0-9_./-]{0,62}$`)
 func checkLabels(labels map[string]string) error {
 	for name, value := range labels {
 		if !label.MatchString(name) || !label.MatchString(value) {
-			return problem.New(problem.Invalid, "Use letters, digits, _ . / and -, at most 63, as in fleet=outer.", "the labels cannot be used", "%q is no label", name+"="+value)
+			return problem.New(problem.Invalid, "Use letters, digits, _ . / and -, at most 63, as in fleet=outer.",
+				"the labels cannot be used", "%q is no label", name+"="+value)
 		}
 	}
 	return nil
@@ -301,10 +307,12 @@ func checkLabels(labels map[string]string) error {
 
 func (s *Service) setPolicy(ctx context.Context, in *setPolicy) (*body[api.Policy], error) {
 	if !clusterName.MatchString(in.Policy) {
-		return nil, problem.New(problem.Invalid, "Begin with a letter; use lower-case letters, digits, - and _, at most 40.", "the policy was not saved", "%q cannot be a policy's name", in.Policy)
+		return nil, problem.New(problem.Invalid, "Begin with a letter; use lower-case letters, digits, - and _, at most 40.",
+			"the policy was not saved", "%q cannot be a policy's name", in.Policy)
 	}
 	if len(in.Body.Labels) == 0 {
-		return nil, problem.New(problem.Invalid, "Name a label that its clusters have: --label fleet=outer", "the policy was not saved", "without a label it would apply to no cluster")
+		return nil, problem.New(problem.Invalid, "Name a label that its clusters have: --label fleet=outer", "the policy was not saved",
+			"without a label it would apply to no cluster")
 	}
 	if err := checkLabels(in.Body.Labels); err != nil {
 		return nil, err
@@ -373,7 +381,8 @@ func (s *Service) removePolicy(ctx context.Context, in *removePolicy) (*empty, e
 			recurring++
 		}
 	}
-	loss := fmt.Sprintf("its keep rule and alert would no longer apply to %s, and what its calendar has (%d) would not be begun for them any more",
+	loss := fmt.Sprintf("its keep rule and alert would no longer apply to %s, and what its calendar has (%d) would not be begun for "+
+		"them any more",
 		figures.Of(len(v.Clusters), "cluster"), recurring)
 	if err := confirmedAs("the policy's name", in.Confirm, p.Name, "the policy was not removed", loss); err != nil {
 		return nil, err

@@ -19,10 +19,13 @@ import (
 
 func (s *Service) changeAPI(api huma.API) {
 	op(s, api, http.MethodGet, "/clusters/{cluster}/changes", "list-changes", "List transactions of the change journal", 0, s.listChanges)
-	op(s, api, http.MethodGet, "/clusters/{cluster}/changes/{xid}", "show-change", "Show what ended under a transaction id", 0, s.showChange)
+	op(s, api, http.MethodGet, "/clusters/{cluster}/changes/{xid}", "show-change", "Show what ended under a transaction id",
+		0, s.showChange)
 	op(s, api, http.MethodGet, "/clusters/{cluster}/deck", "show-deck", "Show a cluster's history over a span of time", 0, s.showDeck)
-	op(s, api, http.MethodGet, "/incidents", "list-incidents", "List the transactions that clusters' rules mark, newest first", 0, s.listIncidents)
-	op(s, api, http.MethodPost, "/clusters/{cluster}/incidents/{xid}/settle", "settle-incident", "Note that an incident was looked at and needs nobody any more", 0, s.settleIncident)
+	op(s, api, http.MethodGet, "/incidents", "list-incidents", "List the transactions that clusters' rules mark, newest first", 0,
+		s.listIncidents)
+	op(s, api, http.MethodPost, "/clusters/{cluster}/incidents/{xid}/settle", "settle-incident",
+		"Note that an incident was looked at and needs nobody any more", 0, s.settleIncident)
 	op(s, api, http.MethodPut, "/clusters/{cluster}/rule", "set-rule", "Say which transactions are incidents, from now on", 0, s.setRule)
 	op(s, api, http.MethodGet, "/clusters/{cluster}/rule", "show-rule", "Show which transactions are incidents", 0, s.showRule)
 }
@@ -45,7 +48,8 @@ type listChanges struct {
 }
 
 func (in *listChanges) filter() (f journal.Filter, err error) {
-	f = journal.Filter{Database: in.Database, MinRows: in.MinRows, From: in.From, To: in.To, RolledBack: in.RolledBack, Catalogs: in.Catalogs, Empty: in.Empty}
+	f = journal.Filter{Database: in.Database, MinRows: in.MinRows, From: in.From, To: in.To, RolledBack: in.RolledBack,
+		Catalogs: in.Catalogs, Empty: in.Empty}
 	if in.Table != "" {
 		if f.Table, err = journal.ParseTable(in.Table); err != nil {
 			return f, problem.Wrap(err, problem.Invalid, "the changes were not listed", "")
@@ -108,7 +112,8 @@ func (s *Service) showChange(ctx context.Context, in *ChangePath) (*body[api.Cha
 		return nil, err
 	}
 	if len(list) == 0 {
-		return nil, problem.New(problem.NotFound, "See the newest ones with: velvet changes list "+o.cluster.Name, "there is no such transaction", "%s", o.journal.Missing(ctx, pg.FullXID(in.XID)))
+		return nil, problem.New(problem.NotFound, "See the newest ones with: velvet changes list "+o.cluster.Name,
+			"there is no such transaction", "%s", o.journal.Missing(ctx, pg.FullXID(in.XID)))
 	}
 	views, err := s.transactionViews(ctx, o.cluster, list, true)
 	return answer(api.Changes{Transactions: views}, err)
@@ -131,7 +136,8 @@ func (s *Service) showDeck(ctx context.Context, in *showDeck) (*body[api.Deck], 
 		return nil, err
 	}
 	spans, holes := o.archive.Reach()
-	v := api.Deck{From: in.From, To: in.To, Reach: each(spans, asSpan), Holes: f.holes(o.cluster, spans, holes), Bases: []api.Notch{}, RestorePoints: []api.Notch{}}
+	v := api.Deck{From: in.From, To: in.To, Reach: each(spans, asSpan), Holes: f.holes(o.cluster, spans, holes), Bases: []api.Notch{},
+		RestorePoints: []api.Notch{}}
 	if len(spans) > 0 && v.From.IsZero() {
 		v.From = spans[0].FromTime
 	}
@@ -196,7 +202,8 @@ func (s *Service) setRule(ctx context.Context, in *ruleIn) (*body[api.Rule], err
 	}
 	r := journal.Rule(in.Body)
 	if r.Rows < 0 || r.Share < 0 || r.Share > 1 {
-		return nil, problem.New(problem.Invalid, "Give rows as 0 or more, and the share as 0 to 1; 0 means no limit.", "the rule was not changed", "%d rows, or a share of %g, cannot be a limit", r.Rows, r.Share)
+		return nil, problem.New(problem.Invalid, "Give rows as 0 or more, and the share as 0 to 1; 0 means no limit.",
+			"the rule was not changed", "%d rows, or a share of %g, cannot be a limit", r.Rows, r.Share)
 	}
 	if err := s.catalog.SetRule(ctx, k.ID, r); err != nil {
 		return nil, err
@@ -259,7 +266,8 @@ func (s *Service) transactionViews(ctx context.Context, k catalog.Cluster, list 
 func transactionView(e *changes.Entry, catalogs bool) api.Transaction {
 	v := api.Transaction{
 		XID: e.XID, Committed: e.Committed, Time: e.Time, LSN: e.End, First: e.First, Subtransactions: len(e.Subxacts), GID: e.GID,
-		Partial: e.Partial, NewDatabases: len(e.NewDatabases), DroppedDatabases: len(e.DroppedDatabases), Bytes: e.Bytes, Tables: []api.TableChange{},
+		Partial: e.Partial, NewDatabases: len(e.NewDatabases), DroppedDatabases: len(e.DroppedDatabases), Bytes: e.Bytes,
+		Tables: []api.TableChange{},
 	}
 	for _, c := range e.Tables {
 		if c.Database != "" {
@@ -273,7 +281,8 @@ func transactionView(e *changes.Entry, catalogs bool) api.Transaction {
 }
 
 func tableView(label, database string, c journal.Counts) api.TableChange {
-	v := api.TableChange{Table: label, Database: database, Inserted: c[journal.Insert], Updated: c[journal.Update], Deleted: c[journal.Delete]}
+	v := api.TableChange{Table: label, Database: database, Inserted: c[journal.Insert], Updated: c[journal.Update],
+		Deleted: c[journal.Delete]}
 	for k := journal.Truncate; int(k) < journal.Kinds; k++ {
 		if c[k] > 0 {
 			v.Operations = append(v.Operations, k.String())

@@ -27,11 +27,15 @@ func (s *Service) clusterAPI(api huma.API) {
 	op(s, api, http.MethodGet, "/clusters", "list-clusters", "List the protected clusters", 0, s.listClusters)
 	op(s, api, http.MethodPost, "/clusters", "add-cluster", "Register a cluster, after testing it", http.StatusCreated, s.addCluster)
 	op(s, api, http.MethodGet, "/clusters/{cluster}", "show-cluster", "Show a cluster and how it stands", 0, s.showCluster)
-	op(s, api, http.MethodPut, "/clusters/{cluster}/copies-user", "set-copies-user", "Say as which OS user a cluster's copies run", 0, s.setCopiesUser)
-	op(s, api, http.MethodPut, "/clusters/{cluster}/login", "change-login", "Change how a cluster is reached, after testing it", 0, s.changeLogin)
-	op(s, api, http.MethodDelete, "/clusters/{cluster}", "remove-cluster", "Forget a cluster that has neither backups nor copies", http.StatusNoContent, s.removeCluster)
+	op(s, api, http.MethodPut, "/clusters/{cluster}/copies-user", "set-copies-user", "Say as which OS user a cluster's copies run", 0,
+		s.setCopiesUser)
+	op(s, api, http.MethodPut, "/clusters/{cluster}/login", "change-login", "Change how a cluster is reached, after testing it", 0,
+		s.changeLogin)
+	op(s, api, http.MethodDelete, "/clusters/{cluster}", "remove-cluster", "Forget a cluster that has neither backups nor copies",
+		http.StatusNoContent, s.removeCluster)
 	op(s, api, http.MethodPost, "/clusters/{cluster}/capture/start", "start-capture", "Capture the cluster's WAL", 0, s.startCapture)
-	op(s, api, http.MethodPost, "/clusters/{cluster}/capture/stop", "stop-capture", "Stop capturing; the server retains WAL in the slot until it is started again", 0, s.stopCapture)
+	op(s, api, http.MethodPost, "/clusters/{cluster}/capture/stop", "stop-capture",
+		"Stop capturing; the server retains WAL in the slot until it is started again", 0, s.stopCapture)
 	op(s, api, http.MethodPost, "/links", "make-link", "Make a link that opens the console once", http.StatusCreated, s.makeLink)
 }
 
@@ -77,7 +81,8 @@ func (s *Service) setCopiesUser(ctx context.Context, in *setCopiesUser) (*empty,
 		return nil, err
 	}
 	if _, err := s.host.As(in.Body.User); err != nil {
-		return nil, problem.Wrap(err, problem.Invalid, "the OS user of the cluster's copies was not changed", "Copies that stand keep theirs.")
+		return nil, problem.Wrap(err, problem.Invalid, "the OS user of the cluster's copies was not changed",
+			"Copies that stand keep theirs.")
 	}
 	return &empty{}, s.catalog.SetCopiesUser(ctx, k.ID, in.Body.User)
 }
@@ -92,7 +97,8 @@ func (s *Service) addCluster(ctx context.Context, in *addCluster) (*body[api.Add
 	var added api.AddedCluster
 	name := in.Body.Name
 	if !clusterName.MatchString(name) {
-		return nil, problem.New(problem.Invalid, "Begin with a letter; use lower-case letters, digits, - and _, at most 40.", "the cluster was not added", "%q cannot be a cluster's name", name)
+		return nil, problem.New(problem.Invalid, "Begin with a letter; use lower-case letters, digits, - and _, at most 40.",
+			"the cluster was not added", "%q cannot be a cluster's name", name)
 	}
 	if err := checkLabels(in.Body.Labels); err != nil {
 		return nil, err
@@ -120,7 +126,8 @@ func (s *Service) addCluster(ctx context.Context, in *addCluster) (*body[api.Add
 		return nil, err
 	}
 	f := report.Facts
-	k.SystemID, k.ServerVersion, k.SegmentSize, k.DataChecksums, k.Superuser, k.DataDirectory = f.SystemID, f.ServerVersion, f.SegmentSize, f.Checksums, f.Superuser, f.Settings["data_directory"]
+	k.SystemID, k.ServerVersion, k.SegmentSize, k.DataChecksums, k.Superuser, k.DataDirectory = f.SystemID, f.ServerVersion, f.SegmentSize,
+		f.Checksums, f.Superuser, f.Settings["data_directory"]
 	if err := s.catalog.AddCluster(ctx, k); err != nil {
 		return nil, err
 	}
@@ -169,14 +176,17 @@ func (s *Service) removeCluster(ctx context.Context, in *removeCluster) (*empty,
 		return nil, err
 	}
 	if len(active) > 0 {
-		return nil, problem.New(problem.Conflict, "Wait for its end, or cancel it: velvet task cancel "+active[0].ID, "the cluster was not removed",
+		return nil, problem.New(problem.Conflict, "Wait for its end, or cancel it: velvet task cancel "+active[0].ID,
+			"the cluster was not removed",
 			"a task of it is under way: %s %s", active[0].Kind, active[0].ID)
 	}
 	if len(backups)+len(copies) > 0 {
-		return nil, problem.New(problem.Conflict, "Keep it, and stop its capture with: velvet capture stop "+k.Name, "the cluster was not removed",
+		return nil, problem.New(problem.Conflict, "Keep it, and stop its capture with: velvet capture stop "+k.Name,
+			"the cluster was not removed",
 			"it has %d base backups and %d copies", len(backups), len(copies))
 	}
-	if err := confirmed(in.Confirm, k.Name, "the cluster was not removed", "removing "+k.Name+" ends its capture and deletes its captured WAL"+s.takenBack("velvet store rebuild")); err != nil {
+	if err := confirmed(in.Confirm, k.Name, "the cluster was not removed",
+		"removing "+k.Name+" ends its capture and deletes its captured WAL"+s.takenBack("velvet store rebuild")); err != nil {
 		return nil, err
 	}
 	if err := s.catalog.WantCapture(ctx, k.ID, false); err != nil {
@@ -184,7 +194,9 @@ func (s *Service) removeCluster(ctx context.Context, in *removeCluster) (*empty,
 	}
 	s.captures.Look()
 	if err := s.dropSlot(ctx, k); err != nil {
-		return nil, problem.Wrap(err, problem.Conflict, "the cluster was not removed", "Its capture has been stopped. Wait a few seconds for it to end, see that the server can be reached, and remove the cluster again.")
+		return nil, problem.Wrap(err, problem.Conflict, "the cluster was not removed",
+			"Its capture has been stopped. Wait a few seconds for it to end, see that the server can be reached, and remove the cluster "+
+				"again.")
 	}
 	if err := spool.Forget(s.cfg.spool(), k.ID); err != nil {
 		return nil, err

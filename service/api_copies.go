@@ -25,12 +25,16 @@ type CopyPath struct {
 }
 
 func (s *Service) copyAPI(api huma.API) {
-	op(s, api, http.MethodPost, "/clusters/{cluster}/copies", "make-copy", "Make a side copy at a moment", http.StatusAccepted, s.submitCopy)
+	op(s, api, http.MethodPost, "/clusters/{cluster}/copies", "make-copy", "Make a side copy at a moment",
+		http.StatusAccepted, s.submitCopy)
 	op(s, api, http.MethodGet, "/copies", "list-copies", "List the copies, newest first", 0, s.listCopies)
 	op(s, api, http.MethodGet, "/copies/{copy}", "show-copy", "Show a copy", 0, s.showCopy)
-	op(s, api, http.MethodPost, "/copies/{copy}/step", "step-copy", "Move a paused copy to another moment", http.StatusAccepted, s.submitStep)
-	op(s, api, http.MethodPost, "/copies/{copy}/open", "open-copy", "End a paused copy's recovery and open it for writing", http.StatusAccepted, s.submitOpen)
-	op(s, api, http.MethodDelete, "/copies/{copy}", "discard-copy", "End a copy's server and remove its files", http.StatusAccepted, s.submitDiscard)
+	op(s, api, http.MethodPost, "/copies/{copy}/step", "step-copy", "Move a paused copy to another moment",
+		http.StatusAccepted, s.submitStep)
+	op(s, api, http.MethodPost, "/copies/{copy}/open", "open-copy", "End a paused copy's recovery and open it for writing",
+		http.StatusAccepted, s.submitOpen)
+	op(s, api, http.MethodDelete, "/copies/{copy}", "discard-copy", "End a copy's server and remove its files", http.StatusAccepted,
+		s.submitDiscard)
 	op(s, api, http.MethodPost, "/copies/{copy}/proofs", "prove-copy", "Prove a copy", http.StatusAccepted, s.submitProof)
 	op(s, api, http.MethodGet, "/proofs/{proof}", "show-proof", "Show a proof, or the newest one of a copy", 0, s.showProof)
 	op(s, api, http.MethodGet, "/clusters/{cluster}/proofs", "list-proofs", "List a cluster's proofs, newest first", 0, s.listProofs)
@@ -47,7 +51,8 @@ func (s *Service) submitCopy(ctx context.Context, in *makeCopy) (*body[api.Task]
 		return nil, err
 	}
 	if name := in.Body.Name; name != "" && !clusterName.MatchString(name) {
-		return nil, problem.New(problem.Invalid, "Begin with a letter; use lower-case letters, digits, - and _, at most 40.", "the copy was not made", "%q cannot be a copy's name", name)
+		return nil, problem.New(problem.Invalid, "Begin with a letter; use lower-case letters, digits, - and _, at most 40.",
+			"the copy was not made", "%q cannot be a copy's name", name)
 	}
 	k, err := s.keeper.Prepare(ctx, cluster, p, in.Body.Name, in.Body.Port)
 	if err != nil {
@@ -74,7 +79,8 @@ func (s *Service) submitStep(ctx context.Context, in *stepCopy) (*body[api.Task]
 		return nil, err
 	}
 	if k.State != catalog.CopyPaused {
-		return nil, problem.New(problem.Conflict, "Make another with: velvet restore start "+cluster.Name+" MOMENT", "the copy was not moved",
+		return nil, problem.New(problem.Conflict, "Make another with: velvet restore start "+cluster.Name+" MOMENT",
+			"the copy was not moved",
 			"it is %s; only a paused copy can be moved", k.State)
 	}
 	_, p, replays, err := s.plan(ctx, cluster.Name, in.Body.Moment, "")
@@ -150,7 +156,8 @@ func (s *Service) showCopy(ctx context.Context, in *CopyPath) (*body[api.Copy], 
 func (s *Service) present(ctx context.Context, id string) (catalog.Copy, catalog.Cluster, error) {
 	k, cluster, err := s.copyAndCluster(ctx, id)
 	if err == nil && k.State == catalog.CopyDiscarded {
-		err = problem.New(problem.Conflict, "List the copies with: velvet copy list", "nothing was done", "the copy %s has been discarded", k.Name)
+		err = problem.New(problem.Conflict, "List the copies with: velvet copy list", "nothing was done",
+			"the copy %s has been discarded", k.Name)
 	}
 	if err == nil {
 		k, err = s.keeper.Refresh(ctx, cluster, k)
@@ -180,12 +187,14 @@ func (s *Service) submitDiscard(ctx context.Context, in *discardCopy) (*body[api
 		return nil, err
 	}
 	if k.State == catalog.CopyLayingOut || k.State == catalog.CopyReplaying {
-		return nil, problem.New(problem.Conflict, "Cancel its task instead, with: velvet task cancel TASK", "the copy was not discarded", "it is still being made")
+		return nil, problem.New(problem.Conflict, "Cancel its task instead, with: velvet task cancel TASK", "the copy was not discarded",
+			"it is still being made")
 	}
 	if err := s.keeper.Check(k); err != nil {
 		return nil, err
 	}
-	loss := fmt.Sprintf("discarding ends the server on port %d and removes %s; what was changed in the copy is lost, backups and WAL are not touched", k.Port, k.Directory)
+	loss := fmt.Sprintf("discarding ends the server on port %d and removes %s; what was changed in the copy is lost, backups and WAL "+
+		"are not touched", k.Port, k.Directory)
 	if err := confirmed(in.Confirm, cluster.Name, "the copy was not discarded", loss); err != nil {
 		return nil, err
 	}
@@ -198,7 +207,8 @@ func (s *Service) submitProof(ctx context.Context, in *CopyPath) (*body[api.Task
 		return nil, err
 	}
 	if k.State != catalog.CopyPaused && k.State != catalog.CopyOpen {
-		return nil, problem.New(problem.Conflict, "See: velvet copy show "+k.ID, "the copy was not proved", "it is %s; only a paused or open copy can be proved", k.State)
+		return nil, problem.New(problem.Conflict, "See: velvet copy show "+k.ID, "the copy was not proved",
+			"it is %s; only a paused or open copy can be proved", k.State)
 	}
 	return s.submitFor(ctx, taskProve, k, cluster, noArgs{})
 }

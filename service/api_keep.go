@@ -20,18 +20,25 @@ import (
 
 func (s *Service) keepAPI(api huma.API) {
 	op(s, api, http.MethodGet, "/clusters/{cluster}/keep", "show-keep", "Show a cluster's keep rule and its pins", 0, s.showKeep)
-	op(s, api, http.MethodPut, "/clusters/{cluster}/keep", "set-keep", "Set a cluster's own keep rule; nothing is deleted by that", 0, s.setKeep)
-	op(s, api, http.MethodDelete, "/clusters/{cluster}/keep", "unset-keep", "Take a cluster's own keep rule away: that of its policy, or the default, applies", 0, s.unsetKeep)
-	op(s, api, http.MethodPost, "/clusters/{cluster}/keep/preview", "preview-keep", "Tell what applying a keep rule would delete, and why", 0, s.previewKeep)
-	op(s, api, http.MethodPost, "/clusters/{cluster}/keep/apply", "apply-keep", "Delete just what a preview showed", http.StatusAccepted, s.applyKeep)
-	op(s, api, http.MethodPost, "/clusters/{cluster}/keep/undo", "undo-keep", "Take back what was deleted and is not permanently deleted yet", 0, s.undoKeep)
+	op(s, api, http.MethodPut, "/clusters/{cluster}/keep", "set-keep", "Set a cluster's own keep rule; nothing is deleted by that", 0,
+		s.setKeep)
+	op(s, api, http.MethodDelete, "/clusters/{cluster}/keep", "unset-keep",
+		"Take a cluster's own keep rule away: that of its policy, or the default, applies", 0, s.unsetKeep)
+	op(s, api, http.MethodPost, "/clusters/{cluster}/keep/preview", "preview-keep", "Tell what applying a keep rule would delete, and why",
+		0, s.previewKeep)
+	op(s, api, http.MethodPost, "/clusters/{cluster}/keep/apply", "apply-keep", "Delete just what a preview showed",
+		http.StatusAccepted, s.applyKeep)
+	op(s, api, http.MethodPost, "/clusters/{cluster}/keep/undo", "undo-keep",
+		"Take back what was deleted and is not permanently deleted yet", 0, s.undoKeep)
 	op(s, api, http.MethodPut, "/backups/{backup}/pin", "pin-backup", "Keep a base backup whatever the rule says", 0, s.pinBackup)
-	op(s, api, http.MethodDelete, "/backups/{backup}/pin", "unpin-backup", "Take the pin off a base backup", http.StatusNoContent, s.unpinBackup)
+	op(s, api, http.MethodDelete, "/backups/{backup}/pin", "unpin-backup", "Take the pin off a base backup", http.StatusNoContent,
+		s.unpinBackup)
 }
 
 // keeper is the part of the engine that keeps what rules need.
 func (s *Service) keepEngine() *retention.Keeper {
-	return &retention.Keeper{Catalog: s.catalog, Store: s.store, Notices: s.notices(), Spool: s.cfg.spool(), Second: s.cfg.SecondStore != ""}
+	return &retention.Keeper{Catalog: s.catalog, Store: s.store, Notices: s.notices(), Spool: s.cfg.spool(),
+		Second: s.cfg.SecondStore != ""}
 }
 
 // effectiveRule is the rule that applies to a cluster now.
@@ -175,10 +182,12 @@ func (s *Service) applyKeep(ctx context.Context, in *applyKeep) (*body[api.Task]
 		return nil, err
 	}
 	if p.Token != in.Body.Token {
-		return nil, problem.New(problem.Conflict, "Preview it again: velvet keep preview "+k.Name, "nothing was deleted", "something else would be deleted now than the preview showed")
+		return nil, problem.New(problem.Conflict, "Preview it again: velvet keep preview "+k.Name, "nothing was deleted",
+			"something else would be deleted now than the preview showed")
 	}
 	bases, wal := p.Releasable()
-	if err := confirmed(in.Body.Confirm, k.Name, "nothing was deleted", letGo(bases, wal, p.FreesWAL)+s.takenBack("velvet keep undo "+k.Name)); err != nil {
+	if err := confirmed(in.Body.Confirm, k.Name, "nothing was deleted",
+		letGo(bases, wal, p.FreesWAL)+s.takenBack("velvet keep undo "+k.Name)); err != nil {
 		return nil, err
 	}
 	t, err := s.tasks.submit(ctx, taskKeep, k.ID, "", keepArgs{Token: p.Token})
@@ -193,7 +202,8 @@ func letGo(bases []string, wal []keep.WAL, bytes int64) string {
 	for _, w := range wal {
 		segments += w.Last - w.First + 1
 	}
-	return strings.TrimSpace(figures.Of(len(bases), "base backup") + " and " + figures.Of(int(segments), "WAL segment") + " (" + figures.Size(bytes) + ") would be deleted")
+	return strings.TrimSpace(figures.Of(len(bases), "base backup") + " and " + figures.Of(int(segments), "WAL segment") + " (" +
+		figures.Size(bytes) + ") would be deleted")
 }
 
 // deletedView tells what can be taken back; nil if there is nothing.
@@ -204,7 +214,8 @@ func (s *Service) deletedView(ctx context.Context, k catalog.Cluster) (*api.Dele
 	}
 	v := &api.Deleted{Backups: []api.DeletedBackup{}, Segments: p.Segments, Bytes: p.Bytes}
 	for _, b := range p.Backups {
-		v.Backups = append(v.Backups, api.DeletedBackup{ID: b.ID, TakenAt: b.StoppedAt.UTC(), Until: b.DroppedAt.Add(s.cfg.deleteAfter).UTC()})
+		v.Backups = append(v.Backups, api.DeletedBackup{ID: b.ID, TakenAt: b.StoppedAt.UTC(),
+			Until: b.DroppedAt.Add(s.cfg.deleteAfter).UTC()})
 	}
 	if p.Since.Valid {
 		until := p.Since.Time.Add(s.cfg.deleteAfter).UTC()
@@ -224,7 +235,8 @@ func (s *Service) undoKeep(ctx context.Context, in *ClusterPath) (*body[api.Keep
 		return nil, err
 	}
 	if len(p.Backups) == 0 && p.Segments == 0 {
-		return nil, problem.New(problem.NotFound, "See: velvet keep show "+k.Name, title, "nothing of %s waits to be permanently deleted", k.Name)
+		return nil, problem.New(problem.NotFound, "See: velvet keep show "+k.Name, title, "nothing of %s waits to be permanently deleted",
+			k.Name)
 	}
 	if err := s.catalog.Undelete(ctx, k.ID); err != nil {
 		return nil, err
@@ -252,7 +264,8 @@ func (s *Service) pinBackup(ctx context.Context, in *pinBackup) (*body[api.Keep]
 	p := catalog.Pin{BackupID: b.ID, Reason: in.Body.Reason}
 	if in.Body.Until != nil {
 		if !in.Body.Until.After(s.cfg.Now()) {
-			return nil, problem.New(problem.Invalid, "Name a time to come, or none.", "the base backup was not pinned", "%s is past", in.Body.Until.UTC().Format(time.RFC3339))
+			return nil, problem.New(problem.Invalid, "Name a time to come, or none.", "the base backup was not pinned", "%s is past",
+				in.Body.Until.UTC().Format(time.RFC3339))
 		}
 		p.Until = sql.NullTime{Time: in.Body.Until.UTC(), Valid: true}
 	}

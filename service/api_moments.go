@@ -19,9 +19,12 @@ import (
 )
 
 func (s *Service) momentAPI(api huma.API) {
-	op(s, api, http.MethodPost, "/clusters/{cluster}/moment", "explain-moment", "Resolve a moment and explain what lies on both sides of it, changing nothing", 0, s.explainMoment)
-	op(s, api, http.MethodPost, "/clusters/{cluster}/plan", "plan-restore", "Resolve a moment and plan a restore, changing nothing", 0, s.planRestore)
-	op(s, api, http.MethodPost, "/clusters/{cluster}/locate", "locate-segment", "Find the WAL segment that holds a moment", 0, s.locateSegment)
+	op(s, api, http.MethodPost, "/clusters/{cluster}/moment", "explain-moment",
+		"Resolve a moment and explain what lies on both sides of it, changing nothing", 0, s.explainMoment)
+	op(s, api, http.MethodPost, "/clusters/{cluster}/plan", "plan-restore", "Resolve a moment and plan a restore, changing nothing", 0,
+		s.planRestore)
+	op(s, api, http.MethodPost, "/clusters/{cluster}/locate", "locate-segment", "Find the WAL segment that holds a moment", 0,
+		s.locateSegment)
 }
 
 type momentIn struct {
@@ -44,7 +47,8 @@ func (s *Service) parseMoment(ctx context.Context, cluster, text, zone string) (
 	if zone != "" {
 		loc, err := time.LoadLocation(zone)
 		if err != nil || zone == "Local" {
-			return moment.Moment{}, problem.New(problem.Invalid, "Give a name such as Europe/Lisbon.", "the moment cannot be read", "%q is no zone", zone)
+			return moment.Moment{}, problem.New(problem.Invalid, "Give a name such as Europe/Lisbon.", "the moment cannot be read",
+				"%q is no zone", zone)
 		}
 		caller.Zone, caller.Now = loc, caller.Now.In(loc)
 	}
@@ -74,7 +78,8 @@ func (s *Service) openJournal(ctx context.Context, cluster string) (o opened, er
 }
 
 // plan plans a restore, and lists the WAL that it replays.
-func (s *Service) plan(ctx context.Context, cluster, text, zone string) (k catalog.Cluster, p plan.Restore, replays []catalog.Stretch, err error) {
+func (s *Service) plan(ctx context.Context, cluster, text, zone string) (k catalog.Cluster, p plan.Restore,
+	replays []catalog.Stretch, err error) {
 	m, err := s.parseMoment(ctx, cluster, text, zone)
 	if err != nil {
 		return k, p, nil, err
@@ -204,9 +209,11 @@ func (s *Service) locateSegment(ctx context.Context, in *momentIn) (*body[api.Lo
 	if err != nil {
 		return nil, err
 	}
-	v := api.Located{Moment: m.String(), LSN: l.LSN, Segment: l.Segment.Name(o.cluster.SegmentSize), Timeline: uint32(l.Segment.Timeline), Where: l.Where}
+	v := api.Located{Moment: m.String(), LSN: l.LSN, Segment: l.Segment.Name(o.cluster.SegmentSize), Timeline: uint32(l.Segment.Timeline),
+		Where: l.Where}
 	if r := l.Record; r != nil {
-		v.Record = &api.Record{Start: r.Start, End: r.End, XID: r.XID, Manager: r.Manager, Kind: r.Kind, Length: r.Length, Pages: r.Pages, Images: r.Images, Fields: r.Body}
+		v.Record = &api.Record{Start: r.Start, End: r.End, XID: r.XID, Manager: r.Manager, Kind: r.Kind, Length: r.Length, Pages: r.Pages,
+			Images: r.Images, Fields: r.Body}
 	}
 	return answer(v, nil)
 }

@@ -16,10 +16,14 @@ import (
 )
 
 func (s *Service) readinessAPI(api huma.API) {
-	op(s, api, http.MethodGet, "/clusters/{cluster}/readiness", "check-readiness", "Look at what a cluster is and lacks", 0, s.checkReadiness)
-	op(s, api, http.MethodPost, "/readiness", "check-unregistered", "Look at what a cluster is and lacks that is not registered", 0, s.checkUnregistered)
-	op(s, api, http.MethodPost, "/readiness/apply", "apply-readiness", "Run the SQL that fixes what a cluster lacks, and look again", 0, s.applyReadiness)
-	op(s, api, http.MethodGet, "/readiness/role", "script-role", "Give SQL that makes a role with just the rights that are needed", 0, s.scriptRole)
+	op(s, api, http.MethodGet, "/clusters/{cluster}/readiness", "check-readiness", "Look at what a cluster is and lacks", 0,
+		s.checkReadiness)
+	op(s, api, http.MethodPost, "/readiness", "check-unregistered", "Look at what a cluster is and lacks that is not registered", 0,
+		s.checkUnregistered)
+	op(s, api, http.MethodPost, "/readiness/apply", "apply-readiness", "Run the SQL that fixes what a cluster lacks, and look again", 0,
+		s.applyReadiness)
+	op(s, api, http.MethodGet, "/readiness/role", "script-role", "Give SQL that makes a role with just the rights that are needed",
+		0, s.scriptRole)
 }
 
 // checker looks at clusters from here.
@@ -75,7 +79,8 @@ type checkUnregistered struct {
 }
 
 func loginAccess(l api.Login) access.Access {
-	return access.Access{ConnString: l.ConnString, Password: l.Password, ReplicationUser: l.ReplicationUser, ReplicationPassword: l.ReplicationPassword}
+	return access.Access{ConnString: l.ConnString, Password: l.Password, ReplicationUser: l.ReplicationUser,
+		ReplicationPassword: l.ReplicationPassword}
 }
 
 func (s *Service) checkUnregistered(ctx context.Context, in *checkUnregistered) (*body[api.ReadinessReport], error) {
@@ -104,7 +109,8 @@ func (s *Service) applyReadiness(ctx context.Context, in *applyReadiness) (*body
 	if in.Body.Login != nil {
 		what = "the word"
 	}
-	if err := confirmedAs(what, in.Body.Confirm, name, "nothing was applied", "this would be run on the cluster: "+statements(checks)); err != nil {
+	if err := confirmedAs(what, in.Body.Confirm, name, "nothing was applied",
+		"this would be run on the cluster: "+statements(checks)); err != nil {
 		return nil, err
 	}
 	admin := a
@@ -154,7 +160,8 @@ func (s *Service) scriptRole(_ context.Context, in *struct {
 	v := all[len(all)-1]
 	if in.Version != 0 {
 		if v = pg.Major(in.Version); v == nil {
-			return nil, problem.New(problem.Invalid, "Name the server's major version.", "there is no script", "PostgreSQL %d is not supported; versions %s are", in.Version, pg.SupportedVersions())
+			return nil, problem.New(problem.Invalid, "Name the server's major version.", "there is no script",
+				"PostgreSQL %d is not supported; versions %s are", in.Version, pg.SupportedVersions())
 		}
 	}
 	return answer(api.Script{Text: readiness.RoleScript(in.Role, v)}, nil)

@@ -23,12 +23,16 @@ import (
 func (s *Service) storeAPI(api huma.API) {
 	op(s, api, http.MethodGet, "/store", "show-store", "Show the store, and what each cluster takes in it", 0, s.showStore)
 	op(s, api, http.MethodPost, "/store/key", "rekey-store", "Give the store another key, without writing what it holds anew", 0, s.rekey)
-	op(s, api, http.MethodGet, "/store/key", "show-key-record", "Show the record of the store's keys, which opens nothing without the store's key, for a safe", 0, s.keyRecord)
-	op(s, api, http.MethodPost, "/store/deposits", "deposit-catalogue", "Put what only the catalogue knows into the store, as is done every night", 0, s.depositCatalogue)
+	op(s, api, http.MethodGet, "/store/key", "show-key-record",
+		"Show the record of the store's keys, which opens nothing without the store's key, for a safe", 0, s.keyRecord)
+	op(s, api, http.MethodPost, "/store/deposits", "deposit-catalogue",
+		"Put what only the catalogue knows into the store, as is done every night", 0, s.depositCatalogue)
 	op(s, api, http.MethodPost, "/store/audits", "audit-store", "Look through the store", http.StatusAccepted, s.submitAudit)
-	op(s, api, http.MethodPost, "/store/rebuilds", "rebuild-catalogue", "Record everything that the store holds and the catalogue does not know", http.StatusAccepted, s.submitRebuild)
+	op(s, api, http.MethodPost, "/store/rebuilds", "rebuild-catalogue",
+		"Record everything that the store holds and the catalogue does not know", http.StatusAccepted, s.submitRebuild)
 	op(s, api, http.MethodGet, "/store/audits/{task}", "show-audit", "Show what an audit found", 0, s.showAudit)
-	op(s, api, http.MethodPut, "/clusters/{cluster}/second-store", "set-second-store", "Say whether a cluster is copied to the second store", 0, s.setSecond)
+	op(s, api, http.MethodPut, "/clusters/{cluster}/second-store", "set-second-store",
+		"Say whether a cluster is copied to the second store", 0, s.setSecond)
 }
 
 type submitAudit struct {
@@ -37,7 +41,8 @@ type submitAudit struct {
 
 func (s *Service) submitAudit(ctx context.Context, in *submitAudit) (*body[api.Task], error) {
 	if in.Body.Fix && s.store.Second() == nil {
-		return nil, problem.New(problem.Conflict, "Name one when the service starts: --second-store", "the store was not audited", "without a second store there is nothing to fix it from")
+		return nil, problem.New(problem.Conflict, "Name one when the service starts: --second-store", "the store was not audited",
+			"without a second store there is nothing to fix it from")
 	}
 	t, err := s.tasks.submit(ctx, taskAudit, "", "", auditArgs{Full: in.Body.Full, Fix: in.Body.Fix})
 	if err != nil {
@@ -60,7 +65,8 @@ func (s *Service) showAudit(ctx context.Context, in *TaskPath) (*body[api.AuditR
 		return nil, err
 	}
 	if t.Kind != taskAudit || t.Outcome == nil {
-		return nil, problem.New(problem.NotFound, "Begin one with: velvet store audit", "there is no such audit", "task %s is no audit that has ended well", in.Task)
+		return nil, problem.New(problem.NotFound, "Begin one with: velvet store audit", "there is no such audit",
+			"task %s is no audit that has ended well", in.Task)
 	}
 	var r api.AuditResult
 	return answer(r, json.Unmarshal(*t.Outcome, &r))
@@ -82,22 +88,26 @@ func (s *Service) keyFile(name string) (string, error) {
 			return file, nil
 		}
 	}
-	return "", fmt.Errorf("%s does not lie in the directory of the store's key, %s, nor in %s", name, filepath.Dir(s.cfg.StoreKey), s.cfg.Home)
+	return "", fmt.Errorf("%s does not lie in the directory of the store's key, %s, nor in %s", name,
+		filepath.Dir(s.cfg.StoreKey), s.cfg.Home)
 }
 
 func (s *Service) rekey(ctx context.Context, in *rekeyIn) (*body[api.Rekeyed], error) {
 	const title = "the store's key was not changed"
 	file, err := s.keyFile(in.Body.File)
 	if err != nil {
-		return nil, problem.Wrap(err, problem.Invalid, title, "Name a file that the service can read, beside the one that it was started with, with an age identity or a passphrase in it.")
+		return nil, problem.Wrap(err, problem.Invalid, title,
+			"Name a file that the service can read, beside the one that it was started with, with an age identity or a passphrase in it.")
 	}
 	k, err := vault.LoadKey(file)
 	if err != nil {
-		return nil, problem.Wrap(err, problem.Invalid, title, "Name a file that the service can read, with an age identity or a passphrase in it.")
+		return nil, problem.Wrap(err, problem.Invalid, title,
+			"Name a file that the service can read, with an age identity or a passphrase in it.")
 	}
 	if name := s.store.String(); in.Body.Confirm != name {
 		return nil, problem.New(problem.Unconfirmed, "Look at it, then confirm with: --confirm "+name, title,
-			"from now on only the key in %s opens the store %s, and the public keys that you name; the key until now opens it no more", file, name)
+			"from now on only the key in %s opens the store %s, and the public keys that you name; the key until now opens it no more",
+			file, name)
 	}
 	lease, ok, err := s.catalog.OwnKeys(ctx)
 	if err != nil {
@@ -115,12 +125,14 @@ func (s *Service) rekey(ctx context.Context, in *rekeyIn) (*body[api.Rekeyed], e
 		s.log.Warn("the catalogue does not know the store's new key yet; it is told at the next start", "error", err)
 	}
 	s.log.Info("the store has a new key", "number", n)
-	return answer(api.Rekeyed{KeyNumber: n, Next: fmt.Sprintf("From the next start on, name the new file: --store-key %s. The key before opens the store no more; nothing that the store holds was written anew.", in.Body.File)}, nil)
+	return answer(api.Rekeyed{KeyNumber: n, Next: fmt.Sprintf("From the next start on, name the new file: --store-key %s. The key "+
+		"before opens the store no more; nothing that the store holds was written anew.", in.Body.File)}, nil)
 }
 
 func (s *Service) keyRecord(_ context.Context, _ *empty) (*body[api.KeyRecord], error) {
 	if s.store.Ring() == nil {
-		return nil, problem.New(problem.Conflict, "Encryption is chosen when a store is new.", "there is no record of keys", "the store %s is not encrypted", s.store)
+		return nil, problem.New(problem.Conflict, "Encryption is chosen when a store is new.", "there is no record of keys",
+			"the store %s is not encrypted", s.store)
 	}
 	content, err := s.store.KeyRecord()
 	if err != nil {
@@ -132,7 +144,8 @@ func (s *Service) keyRecord(_ context.Context, _ *empty) (*body[api.KeyRecord], 
 func (s *Service) depositCatalogue(ctx context.Context, _ *empty) (*body[api.Deposited], error) {
 	n, err := s.deposit(ctx)
 	if err != nil {
-		return nil, problem.Wrap(err, problem.Failed, "not everything was put into the store", "See that the store can be written, then try again. What was put there before is untouched.")
+		return nil, problem.Wrap(err, problem.Failed, "not everything was put into the store",
+			"See that the store can be written, then try again. What was put there before is untouched.")
 	}
 	return answer(api.Deposited{Clusters: n, At: time.Now().UTC()}, nil)
 }
@@ -175,7 +188,8 @@ func (s *Service) measure(ctx context.Context) (map[string]*backup.InStore, time
 
 func (s *Service) showStore(ctx context.Context, _ *empty) (*body[api.Store], error) {
 	r := s.store.Record()
-	v := api.Store{Name: s.store.String(), ID: r.ID, Created: r.Created, Trouble: s.mirrors.problem(), Locks: s.locks(), Clusters: []api.StoreCluster{}}
+	v := api.Store{Name: s.store.String(), ID: r.ID, Created: r.Created, Trouble: s.mirrors.problem(), Locks: s.locks(),
+		Clusters: []api.StoreCluster{}}
 	if ring := s.store.Ring(); ring != nil {
 		v.Encrypted, v.KeyNumber, v.KeyMade = true, ring.Current, &r.Rekeyed
 	}

@@ -16,8 +16,10 @@ func (s *Service) taskAPI(api huma.API) {
 	op(s, api, http.MethodGet, "/tasks", "list-tasks", "List tasks, newest first", 0, s.listTasks)
 	op(s, api, http.MethodGet, "/tasks/{task}", "show-task", "Show a task", 0, s.showTask)
 	op(s, api, http.MethodGet, "/tasks/{task}/lines", "read-task-log", "Read a task's log", 0, s.readLog)
-	op(s, api, http.MethodPost, "/tasks/{task}/retry", "retry-task", "Do again what a task that failed or was cancelled was to do", http.StatusAccepted, s.retryTask)
-	op(s, api, http.MethodGet, "/reports/backups", "report-backups", "List the base backups that were taken, also those deleted since, with what each read and stored", 0, s.reportBackups)
+	op(s, api, http.MethodPost, "/tasks/{task}/retry", "retry-task", "Do again what a task that failed or was cancelled was to do",
+		http.StatusAccepted, s.retryTask)
+	op(s, api, http.MethodGet, "/reports/backups", "report-backups",
+		"List the base backups that were taken, also those deleted since, with what each read and stored", 0, s.reportBackups)
 	op(s, api, http.MethodPost, "/tasks/{task}/cancel", "cancel-task", "Cancel a task; what it had made is removed", 0, s.cancelTask)
 }
 
@@ -140,7 +142,8 @@ func (s *Service) reportBackups(ctx context.Context, in *reportBackups) (*body[[
 	views := make([]api.BackupLine, len(list))
 	for i, b := range list {
 		views[i] = api.BackupLine{
-			ID: b.ID, Cluster: names[b.ClusterID], Kind: b.Kind, StoppedAt: b.StoppedAt.UTC(), Seconds: b.StoppedAt.Sub(b.StartedAt).Seconds(),
+			ID: b.ID, Cluster: names[b.ClusterID], Kind: b.Kind, StoppedAt: b.StoppedAt.UTC(),
+			Seconds:   b.StoppedAt.Sub(b.StartedAt).Seconds(),
 			BytesHeld: b.BytesHeld, BytesRead: b.BytesRead, BytesStored: b.BytesStored, Dropped: b.DroppedAt.Valid,
 		}
 	}

@@ -51,7 +51,8 @@ func (a *auth) guard(next http.Handler) http.Handler {
 		}
 		if !slices.Contains(a.hosts, strings.Trim(host, "[]")) {
 			hangUp(w)
-			writeProblem(w, problem.New(problem.Unauthorized, "Add it with --hosts.", "the call was refused", "the host name %q is not allowed", host))
+			writeProblem(w, problem.New(problem.Unauthorized, "Add it with --hosts.", "the call was refused",
+				"the host name %q is not allowed", host))
 			return
 		}
 		if strings.ContainsRune(r.URL.Path, 0) {
@@ -63,7 +64,8 @@ func (a *auth) guard(next http.Handler) http.Handler {
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("Cache-Control", "no-store")
 		h.Set("Referrer-Policy", "no-referrer")
-		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
+		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors "+
+			"'none'; base-uri 'none'; form-action 'self'")
 		r.Body = http.MaxBytesReader(w, inTime(w, r), maxBody)
 		next.ServeHTTP(w, r)
 	})
@@ -77,10 +79,12 @@ func (a *auth) require(next http.Handler) http.Handler {
 		case err != nil: // whose words are not for a stranger
 			hangUp(w)
 			a.log.Warn("a call could not be checked", "error", err)
-			writeProblem(w, problem.New(problem.Interrupted, "See the service's log; is the catalogue up?", "the call was not checked", "who calls is looked up in the catalogue, which does not answer"))
+			writeProblem(w, problem.New(problem.Interrupted, "See the service's log; is the catalogue up?", "the call was not checked",
+				"who calls is looked up in the catalogue, which does not answer"))
 		case !ok:
 			hangUp(w)
-			writeProblem(w, problem.New(problem.Unauthorized, "The command line finds the token in the service's home directory; for the console make a link with: velvet login",
+			writeProblem(w, problem.New(problem.Unauthorized,
+				"The command line finds the token in the service's home directory; for the console make a link with: velvet login",
 				"the call was refused", "it carries no valid token"))
 		default:
 			next.ServeHTTP(w, r)
@@ -168,17 +172,20 @@ func (a *auth) signIn(w http.ResponseWriter, r *http.Request) {
 		Code string `json:"code"`
 	}
 	if err := json.NewDecoder(r.Body).Decode(&body); err != nil || !a.ownOrigin(r) {
-		writeProblem(w, problem.New(problem.Invalid, "Make a new link with: velvet login", "you were not signed in", "the request makes no sense"))
+		writeProblem(w, problem.New(problem.Invalid, "Make a new link with: velvet login", "you were not signed in",
+			"the request makes no sense"))
 		return
 	}
 	ok, err := a.catalog.UseSignIn(r.Context(), catalog.SignInLink, body.Code)
 	if err != nil {
 		a.log.Warn("nobody could be signed in", "error", err)
-		writeProblem(w, problem.New(problem.Interrupted, "See the service's log; is the catalogue up?", "you were not signed in", "the catalogue does not answer"))
+		writeProblem(w, problem.New(problem.Interrupted, "See the service's log; is the catalogue up?", "you were not signed in",
+			"the catalogue does not answer"))
 		return
 	}
 	if !ok {
-		writeProblem(w, problem.New(problem.Unauthorized, "Make a new one with: velvet login", "you were not signed in", "the link was used already, or is older than %s", linkLifetime))
+		writeProblem(w, problem.New(problem.Unauthorized, "Make a new one with: velvet login", "you were not signed in",
+			"the link was used already, or is older than %s", linkLifetime))
 		return
 	}
 	session := seal.Random()
@@ -202,7 +209,8 @@ func (a *auth) signOut(w http.ResponseWriter, r *http.Request) {
 		}
 	}
 	a.left()
-	http.SetCookie(w, &http.Cookie{Name: sessionCookie, Path: "/", MaxAge: -1, HttpOnly: true, Secure: a.tls, SameSite: http.SameSiteStrictMode})
+	http.SetCookie(w, &http.Cookie{Name: sessionCookie, Path: "/", MaxAge: -1, HttpOnly: true, Secure: a.tls,
+		SameSite: http.SameSiteStrictMode})
 	w.WriteHeader(http.StatusNoContent)
 }
 

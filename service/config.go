@@ -144,7 +144,8 @@ func (c *Config) checkListen() error {
 	}
 	ip := net.ParseIP(host)
 	if c.TLSCert == "" && host != "localhost" && (ip == nil || !ip.IsLoopback()) {
-		return fmt.Errorf("--listen %s can be reached from other machines; give --tls-cert and --tls-key too, or listen on 127.0.0.1", c.Listen)
+		return fmt.Errorf("--listen %s can be reached from other machines; give --tls-cert and --tls-key too, or listen on 127.0.0.1",
+			c.Listen)
 	}
 	return nil
 }

@@ -67,7 +67,8 @@ func isForeign(newest vault.Epoch, ours catalog.Epoch) bool {
 }
 
 func foreign(title string, newest vault.Epoch, ours catalog.Epoch) error {
-	p := problem.New(problem.Conflict, "If this catalogue is an old state or a copy, end this service and use the other one. If this is the right one, start once with --adopt-store, and then run: velvet store rebuild",
+	p := problem.New(problem.Conflict, "If this catalogue is an old state or a copy, end this service and use the other one. If this is "+
+		"the right one, start once with --adopt-store, and then run: velvet store rebuild",
 		title, "%v: the store is at epoch %d, this catalogue at %d", vault.ErrTaken, newest.Number, ours.Number)
 	p.Err = vault.ErrTaken
 	return p

@@ -127,7 +127,8 @@ func ruleOf(k catalog.Cluster, policy *catalog.Policy) (r keep.Rule, from string
 }
 
 // promise compares what the rule promises with what the newest WAL reaches back to.
-func (f *fleet) promise(k catalog.Cluster, policy *catalog.Policy, live pg.Timeline, spans []reach.Span, newest catalog.Backup) (p api.Promise, err error) {
+func (f *fleet) promise(k catalog.Cluster, policy *catalog.Policy, live pg.Timeline, spans []reach.Span,
+	newest catalog.Backup) (p api.Promise, err error) {
 	rule, _, err := ruleOf(k, policy)
 	if err != nil {
 		return p, err
@@ -201,7 +202,8 @@ func (f *fleet) needs(k catalog.Cluster, policy *catalog.Policy, c catalog.Captu
 		facts.CompleteAge = age
 	}
 	facts.StoreTaken, facts.StoreUnlocked = f.s.mirrors.taken(), f.s.mirrors.notLocked()
-	facts.Spooled, facts.SpoolLimit, facts.Retained, facts.Room, facts.ClockAhead = c.Spooled, f.s.cfg.spoolLimit(), c.Retained, c.Room, c.ServerAhead()
+	facts.Spooled, facts.SpoolLimit, facts.Retained, facts.Room, facts.ClockAhead = c.Spooled, f.s.cfg.spoolLimit(), c.Retained, c.Room,
+		c.ServerAhead()
 	if c.ReadableTo != 0 {
 		facts.DamagedAt = c.ReadableTo.String()
 	}
@@ -216,7 +218,8 @@ func (f *fleet) needs(k catalog.Cluster, policy *catalog.Policy, c catalog.Captu
 		facts.LateSince = *v.LateSince
 	}
 	for _, h := range v.Holes {
-		facts.Holes = append(facts.Holes, attention.Gap{Text: "from " + h.From.String() + " to " + h.To.String(), Closed: h.Until != nil, Meant: h.Meant})
+		facts.Holes = append(facts.Holes, attention.Gap{Text: "from " + h.From.String() + " to " + h.To.String(), Closed: h.Until != nil,
+			Meant: h.Meant})
 	}
 	return attention.Needs(facts, f.now)
 }

@@ -43,7 +43,8 @@ func TestPromise(t *testing.T) {
 		{"before a gap it does not matter", ruleOfHours(24), nil, 1, []reach.Span{span(1, -9, -4), span(1, -2, 0)}, true, -2, -1},
 		{"over a fork", ruleOfHours(72), nil, 2, []reach.Span{span(1, -9, -1), span(2, -1, 0)}, true, -9, -3},
 		{"over two forks", ruleOfHours(72), nil, 3, []reach.Span{span(1, -9, -4), span(2, -4, -1), span(3, -1, 0)}, true, -9, -3},
-		{"a timeline beside it leads nowhere", ruleOfHours(72), nil, 3, []reach.Span{span(1, -9, -4), span(2, -8, -2), span(3, -1, 0)}, false, -1, -3},
+		{"a timeline beside it leads nowhere", ruleOfHours(72), nil, 3, []reach.Span{span(1, -9, -4), span(2, -8, -2), span(3, -1, 0)},
+			false, -1, -3},
 		{"only an old timeline", ruleOfHours(24), nil, 2, []reach.Span{span(1, -9, -1)}, false, 1, -1},
 		{"the policy's rule", nil, &outer, 1, []reach.Span{span(1, -5, 0)}, true, -5, -2},
 		{"its own rule before the policy's", ruleOfHours(240), &outer, 1, []reach.Span{span(1, -5, 0)}, false, -5, -10},
@@ -67,15 +68,18 @@ func TestHoles(t *testing.T) {
 	const z = pg.SegmentSize(16 << 20)
 	k := catalog.Cluster{ID: "ferries", SegmentSize: z}
 	f := &fleet{now: noon, all: catalog.Standings{
-		Released: map[string][]catalog.Released{"ferries": {{Stretch: catalog.Stretch{Timeline: 1, First: 3, Last: 5}, ReleasedAt: day(-2)}}},
-		Causes:   map[string][]catalog.HoleCause{"ferries": {{Timeline: 1, From: z.Start(10), Cause: "the slot was lost"}, {Timeline: 1, From: z.Start(4), Cause: "of another stretch"}}},
+		Released: map[string][]catalog.Released{"ferries": {{Stretch: catalog.Stretch{Timeline: 1, First: 3, Last: 5},
+			ReleasedAt: day(-2)}}},
+		Causes: map[string][]catalog.HoleCause{"ferries": {{Timeline: 1, From: z.Start(10), Cause: "the slot was lost"},
+			{Timeline: 1, From: z.Start(4), Cause: "of another stretch"}}},
 	}}
 	hole := func(timeline pg.Timeline, from, to uint64) reach.Hole {
 		return reach.Hole{Timeline: timeline, From: z.Start(from), To: z.Start(to)}
 	}
 	within := f.holes(k, nil, []reach.Hole{{Timeline: 1, From: z.Start(10) + 4321, To: z.Start(12)}})
 	assert.Equal(t, "the slot was lost", within[0].Cause, "a part of the segment had been captured")
-	spans := []reach.Span{{Timeline: 1, From: z.Start(7), FromTime: day(-6)}, {Timeline: 1, From: z.Start(13), FromTime: day(-3)}, {Timeline: 2, From: z.Start(30), FromTime: day(-1)}}
+	spans := []reach.Span{{Timeline: 1, From: z.Start(7), FromTime: day(-6)}, {Timeline: 1, From: z.Start(13), FromTime: day(-3)},
+		{Timeline: 2, From: z.Start(30), FromTime: day(-1)}}
 	list := f.holes(k, spans, []reach.Hole{hole(1, 5, 6), hole(1, 10, 12), hole(1, 20, 25), hole(2, 3, 6)})
 	require.Len(t, list, 4)
 	assert.Equal(t, "deleted by the keep rule on 2027-03-08", list[0].Cause)

@@ -29,7 +29,8 @@ func lockHome(home string) (*os.File, error) {
 	err = unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB)
 	if errors.Is(err, unix.EWOULDBLOCK) {
 		holder, _ := io.ReadAll(io.LimitReader(f, 32))
-		err = problem.New(problem.Conflict, "Stop that one first, or give this one a home of its own with --home.", "the service was not started",
+		err = problem.New(problem.Conflict, "Stop that one first, or give this one a home of its own with --home.",
+			"the service was not started",
 			"process %s serves with %s already", strings.TrimSpace(string(holder)), home)
 	}
 	if err == nil {
@@ -47,7 +48,8 @@ func lockHome(home string) (*os.File, error) {
 // noRoom adds what to do to an error about a full disk below the home.
 func noRoom(err error, home string) error {
 	if errors.Is(err, unix.ENOSPC) || strings.Contains(err.Error(), "No space left on device") {
-		return problem.New(problem.Full, "Free or add space there, then start it again.", "the service was not started", "%s is on a full disk: %v", home, err)
+		return problem.New(problem.Full, "Free or add space there, then start it again.", "the service was not started",
+			"%s is on a full disk: %v", home, err)
 	}
 	return err
 }
@@ -90,8 +92,10 @@ func (s *Service) loadKey(ctx context.Context) error {
 			}
 		}
 		if sealed > 0 {
-			return problem.New(problem.Conflict, "Bring the file back from where you keep a copy. If there is none: serve --new-key, then give each cluster its password anew with velvet cluster edit.",
-				"the service was not started", "%s is missing, and the passwords of %s are sealed with it", path, figures.Of(sealed, "cluster"))
+			return problem.New(problem.Conflict, "Bring the file back from where you keep a copy. If there is none: serve --new-key, "+
+				"then give each cluster its password anew with velvet cluster edit.",
+				"the service was not started", "%s is missing, and the passwords of %s are sealed with it", path,
+				figures.Of(sealed, "cluster"))
 		}
 	}
 	var err error

@@ -26,13 +26,16 @@ var (
 	metricAge = prometheus.NewDesc("velvet_capture_complete_age_seconds",
 		"How long ago, by the server's clock, that was up to which all WAL was safe here.", []string{"cluster"}, nil)
 	metricSpooled  = prometheus.NewDesc("velvet_capture_spooled_bytes", "Received WAL that waits for the store.", []string{"cluster"}, nil)
-	metricRetained = prometheus.NewDesc("velvet_capture_retained_bytes", "WAL that the server retains for capture.", []string{"cluster"}, nil)
-	metricRoom     = prometheus.NewDesc("velvet_capture_retainable_bytes",
+	metricRetained = prometheus.NewDesc("velvet_capture_retained_bytes", "WAL that the server retains for capture.",
+		[]string{"cluster"}, nil)
+	metricRoom = prometheus.NewDesc("velvet_capture_retainable_bytes",
 		"WAL that the server can retain besides; missing where it has no limit and its disk is not known.", []string{"cluster"}, nil)
-	metricClock     = prometheus.NewDesc("velvet_clock_ahead_seconds", "By how much the server's clock is ahead of the service's.", []string{"cluster"}, nil)
+	metricClock = prometheus.NewDesc("velvet_clock_ahead_seconds", "By how much the server's clock is ahead of the service's.",
+		[]string{"cluster"}, nil)
 	metricStreaming = prometheus.NewDesc("velvet_capture_streaming",
 		"1 while WAL is arriving: what the server had written a minute ago is safe here.", []string{"cluster"}, nil)
-	metricBackup = prometheus.NewDesc("velvet_last_backup_timestamp_seconds", "When the newest base backup ended.", []string{"cluster"}, nil)
+	metricBackup = prometheus.NewDesc("velvet_last_backup_timestamp_seconds", "When the newest base backup ended.",
+		[]string{"cluster"}, nil)
 	metricCopies = prometheus.NewDesc("velvet_copies", "Side copies that exist.", []string{"cluster"}, nil)
 	metricTasks  = prometheus.NewDesc("velvet_tasks", "Tasks that wait or run.", []string{"state"}, nil)
 )
@@ -49,7 +52,8 @@ func (m *metrics) handler() http.Handler {
 
 // Describe implements prometheus.Collector.
 func (m *metrics) Describe(out chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{metricLag, metricBehind, metricAge, metricSpooled, metricRetained, metricRoom, metricClock, metricStreaming, metricBackup, metricCopies, metricTasks} {
+	for _, d := range []*prometheus.Desc{metricLag, metricBehind, metricAge, metricSpooled, metricRetained, metricRoom, metricClock,
+		metricStreaming, metricBackup, metricCopies, metricTasks} {
 		out <- d
 	}
 }

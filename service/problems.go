@@ -18,9 +18,11 @@ import (
 
 var statusOf = map[problem.Kind]int{
 	problem.Invalid: http.StatusUnprocessableEntity, problem.NotFound: http.StatusNotFound, problem.Conflict: http.StatusConflict,
-	problem.OutOfReach: http.StatusUnprocessableEntity, problem.Ambiguous: http.StatusConflict, problem.Unreachable: http.StatusBadGateway, problem.NotReady: http.StatusUnprocessableEntity,
+	problem.OutOfReach: http.StatusUnprocessableEntity, problem.Ambiguous: http.StatusConflict, problem.Unreachable: http.StatusBadGateway,
+	problem.NotReady:    http.StatusUnprocessableEntity,
 	problem.Unconfirmed: http.StatusPreconditionRequired, problem.Unauthorized: http.StatusUnauthorized,
-	problem.Full: http.StatusInsufficientStorage, problem.Interrupted: http.StatusServiceUnavailable, problem.Failed: http.StatusInternalServerError,
+	problem.Full: http.StatusInsufficientStorage, problem.Interrupted: http.StatusServiceUnavailable,
+	problem.Failed: http.StatusInternalServerError,
 }
 
 // problemDoc makes the document of a problem.
@@ -47,12 +49,15 @@ func apiError(ctx context.Context, log *slog.Logger, err error) error {
 	switch {
 	case errors.As(err, &p):
 	case errors.As(err, &damage), errors.Is(err, layout.ErrCorrupt):
-		p = problem.Wrap(err, problem.Failed, "captured WAL cannot be read", "Moments that do not need it can still be reached: velvet reach. Look at the store's disk, and take a base backup: moments after that are safe.")
+		p = problem.Wrap(err, problem.Failed, "captured WAL cannot be read",
+			"Moments that do not need it can still be reached: velvet reach. Look at the store's disk, and take a base backup: moments "+
+				"after that are safe.")
 	default:
 		if ctx.Err() == nil {
 			log.Error("a request failed", "error", err)
 		}
-		p = problem.Wrap(err, problem.Failed, "something went wrong in the service", "Look into the service's log; if it persists, restart the service: captures go on by themselves.")
+		p = problem.Wrap(err, problem.Failed, "something went wrong in the service",
+			"Look into the service's log; if it persists, restart the service: captures go on by themselves.")
 	}
 	return problemDoc(p)
 }

@@ -181,10 +181,12 @@ func (s *Service) open(ctx context.Context, url string) (err error) {
 		Service: feedURL(url), Certificate: certificate, Key: s.key, Changed: func(id string) { s.events.publish(eventCopy, id) },
 	}
 	s.captures = &capture.Supervisor{
-		Catalog: s.catalog, Store: s.store, Spool: s.cfg.spool(), SpoolLimit: s.cfg.spoolLimit(), Codec: s.codec, Books: s.books, Log: s.log, Access: s.access,
+		Catalog: s.catalog, Store: s.store, Spool: s.cfg.spool(), SpoolLimit: s.cfg.spoolLimit(), Codec: s.codec, Books: s.books,
+		Log: s.log, Access: s.access,
 		Changed: func(id string) { s.events.publish(eventCluster, id) },
 	}
-	s.auth = &auth{catalog: s.catalog, log: s.log, left: s.events.signedOut, token: token, key: s.key, hosts: s.cfg.hostNames(), tls: s.cfg.TLSCert != ""}
+	s.auth = &auth{catalog: s.catalog, log: s.log, left: s.events.signedOut, token: token, key: s.key, hosts: s.cfg.hostNames(),
+		tls: s.cfg.TLSCert != ""}
 	s.events.still = s.auth.allowed
 	s.metrics = newMetrics(s.catalog)
 	return nil
@@ -225,7 +227,8 @@ func (s *Service) serve(ctx context.Context, l net.Listener, ready func()) error
 		return err
 	}
 	wg.Go(func() { s.tasks.recover(ctx) })
-	server := &http.Server{Handler: s.handler(), ReadHeaderTimeout: 10 * time.Second, BaseContext: func(net.Listener) context.Context { return ctx }}
+	server := &http.Server{Handler: s.handler(), ReadHeaderTimeout: 10 * time.Second,
+		BaseContext: func(net.Listener) context.Context { return ctx }}
 	failed := make(chan error, 1)
 	go func() {
 		if s.cfg.TLSCert != "" {

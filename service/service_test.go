@@ -27,7 +27,8 @@ func TestEveryErrorIsAProblemDocument(t *testing.T) {
 	}
 	for kind, status := range statusOf {
 		p := document(problem.New(kind, "do this", "it failed", "because of %s", "the tide"))
-		assert.Equal(t, &api.Problem{Type: api.ProblemType + string(kind), Title: "it failed", Status: status, Detail: "because of the tide", Next: "do this"}, p)
+		assert.Equal(t, &api.Problem{Type: api.ProblemType + string(kind), Title: "it failed", Status: status,
+			Detail: "because of the tide", Next: "do this"}, p)
 		assert.GreaterOrEqual(t, status, 400)
 	}
 	_, err := moment.Parse("tx twelve", moment.Caller{})
@@ -78,7 +79,8 @@ func TestASlowListenerMissesOnlyRepeats(t *testing.T) {
 }
 
 func TestOnlyTLSLeavesTheMachine(t *testing.T) {
-	for listen, ok := range map[string]bool{"127.0.0.1:1": true, "localhost:1": true, "[::1]:1": true, "0.0.0.0:1": false, ":1": false, "10.0.0.1:1": false, "nonsense": false} {
+	for listen, ok := range map[string]bool{"127.0.0.1:1": true, "localhost:1": true, "[::1]:1": true, "0.0.0.0:1": false, ":1": false,
+		"10.0.0.1:1": false, "nonsense": false} {
 		c := Config{Home: t.TempDir(), Catalogue: "x", Listen: listen}
 		_, err := c.complete()
 		assert.Equal(t, ok, err == nil, "%s: %v", listen, err)

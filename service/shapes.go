@@ -68,7 +68,8 @@ func asContent(c backup.Content) api.Content {
 		Databases:   each(c.Databases, func(d backup.DatabaseContent) api.DatabaseContent { return api.DatabaseContent(d) }),
 		Tablespaces: each(c.Tablespaces, func(t backup.TablespaceContent) api.TablespaceContent { return api.TablespaceContent(t) }),
 		Relations:   each(c.Relations, func(r backup.RelationContent) api.RelationContent { return api.RelationContent(r) }),
-		MoreTables:  c.MoreTables, Catalogs: c.Catalogs, Other: c.Other, Packs: c.Packs, Alone: c.Alone, FirstWAL: c.FirstWAL, LastWAL: c.LastWAL,
+		MoreTables:  c.MoreTables, Catalogs: c.Catalogs, Other: c.Other, Packs: c.Packs, Alone: c.Alone, FirstWAL: c.FirstWAL,
+		LastWAL: c.LastWAL,
 	}
 }
 
@@ -81,7 +82,8 @@ func asKeepPreview(p retention.Preview) api.KeepPreview {
 		AsOf: p.AsOf, Promised: p.Promised, Held: p.Held, HeldFrom: p.HeldFrom,
 		Bases: each(p.Bases, func(b keep.Base) api.KeepBase {
 			return api.KeepBase{
-				ID: b.ID, Timeline: b.Timeline, Start: b.Start, Stop: b.Stop, StopTime: b.StopTime, Needed: b.Needed, Reasons: asReasons(b.Reasons),
+				ID: b.ID, Timeline: b.Timeline, Start: b.Start, Stop: b.Stop, StopTime: b.StopTime, Needed: b.Needed,
+				Reasons: asReasons(b.Reasons),
 			}
 		}),
 		WAL: each(p.WAL, func(w keep.WAL) api.KeepWAL {
@@ -98,7 +100,8 @@ func asWindow(w calendar.Window) api.CalendarWindow { return api.CalendarWindow(
 
 func asSchedule(s calendar.Schedule) api.CalendarSchedule {
 	return api.CalendarSchedule{
-		Cron: s.Cron, EveryHours: s.EveryHours, At: s.At, Weekdays: s.Weekdays, Zone: s.Zone, Jitter: s.Jitter, Quiet: each(s.Quiet, asWindow),
+		Cron: s.Cron, EveryHours: s.EveryHours, At: s.At, Weekdays: s.Weekdays, Zone: s.Zone, Jitter: s.Jitter,
+		Quiet: each(s.Quiet, asWindow),
 	}
 }
 
@@ -116,17 +119,24 @@ func asReadiness(r readiness.Report) api.ReadinessReport {
 	f := r.Facts
 	return api.ReadinessReport{
 		Facts: api.ReadinessFacts{
-			ServerVersion: f.ServerVersion, Catalog: f.Catalog, Sizes: api.ReadinessSizes(f.Sizes), VersionText: f.VersionText, SystemID: f.SystemID,
+			ServerVersion: f.ServerVersion, Catalog: f.Catalog, Sizes: api.ReadinessSizes(f.Sizes), VersionText: f.VersionText,
+			SystemID: f.SystemID,
 			Timeline: f.Timeline, SegmentSize: f.SegmentSize, Checksums: f.Checksums,
-			Role: f.Role, RoleSuperuser: f.RoleSuperuser, Replication: f.Replication, ReplicationRole: f.ReplicationRole, ReplicationFail: f.ReplicationFail,
-			ReadsFiles: f.ReadsFiles, ReadsTables: f.ReadsTables, ReadsChanges: f.ReadsChanges, Settings: f.Settings, SendersUsed: f.SendersUsed,
-			SlotsUsed: f.SlotsUsed, SlotExists: f.SlotExists, ArchiveFailing: f.ArchiveFailing, Tablespaces: f.Tablespaces, Bytes: f.Bytes, ClockAhead: f.ClockAhead,
-			Unverified: f.Unverified, ServerFree: f.ServerFree, StoreFree: f.StoreFree, StoreSealed: f.StoreSealed, ServiceZone: f.ServiceZone,
-			CopiesUser: f.CopiesUser, CopiesFailure: f.CopiesFailure,
+			Role: f.Role, RoleSuperuser: f.RoleSuperuser, Replication: f.Replication, ReplicationRole: f.ReplicationRole,
+			ReplicationFail: f.ReplicationFail,
+			ReadsFiles:      f.ReadsFiles, ReadsTables: f.ReadsTables, ReadsChanges: f.ReadsChanges, Settings: f.Settings,
+			SendersUsed: f.SendersUsed,
+			SlotsUsed:   f.SlotsUsed, SlotExists: f.SlotExists, ArchiveFailing: f.ArchiveFailing,
+			Tablespaces: f.Tablespaces, Bytes: f.Bytes,
+			ClockAhead: f.ClockAhead,
+			Unverified: f.Unverified, ServerFree: f.ServerFree, StoreFree: f.StoreFree, StoreSealed: f.StoreSealed,
+			ServiceZone: f.ServiceZone,
+			CopiesUser:  f.CopiesUser, CopiesFailure: f.CopiesFailure,
 		},
 		Checks: each(r.Checks, func(c readiness.Check) api.ReadinessCheck {
 			return api.ReadinessCheck{
-				ID: c.ID, Title: c.Title, State: string(c.State), Found: c.Found, Why: c.Why, SQL: c.SQL, Edit: c.Edit, After: c.After, Effect: c.Effect,
+				ID: c.ID, Title: c.Title, State: string(c.State), Found: c.Found, Why: c.Why, SQL: c.SQL, Edit: c.Edit, After: c.After,
+				Effect: c.Effect,
 			}
 		}),
 	}
@@ -136,10 +146,12 @@ func asAudit(r audit.Result) api.AuditResult {
 	return api.AuditResult{
 		Full: r.Full, Objects: r.Objects, Bytes: r.Bytes, Second: r.Second, Behind: r.Behind,
 		Findings: each(r.Findings, func(d inventory.Discrepancy) api.Discrepancy {
-			return api.Discrepancy{Kind: string(d.Kind), Key: d.Key, Detail: d.Detail, Costs: d.Costs, Elsewhere: d.Elsewhere, Fixed: d.Fixed}
+			return api.Discrepancy{Kind: string(d.Kind), Key: d.Key, Detail: d.Detail, Costs: d.Costs, Elsewhere: d.Elsewhere,
+				Fixed: d.Fixed}
 		}),
 		Losses: each(r.Losses, func(l audit.Loss) api.Loss {
-			return api.Loss{Cluster: l.Cluster, Backups: l.Backups, Reach: each(l.Reach, func(x inventory.LostReach) api.LostReach { return api.LostReach(x) })}
+			return api.Loss{Cluster: l.Cluster, Backups: l.Backups,
+				Reach: each(l.Reach, func(x inventory.LostReach) api.LostReach { return api.LostReach(x) })}
 		}),
 	}
 }

@@ -87,8 +87,10 @@ const (
 )
 
 // newTasks prepares the queue, making its tables.
-func newTasks(ctx context.Context, c *catalog.Catalog, instance int64, lease *catalog.Lease, cfg Config, ev *events, log *slog.Logger) (*tasks, error) {
-	t := &tasks{catalog: c, instance: instance, limits: catalog.Limits{PerCluster: cfg.TasksPerCluster, BackupsPerHost: cfg.BackupsPerHost}, lease: lease, suspects: make(map[string]bool), events: ev, log: log}
+func newTasks(ctx context.Context, c *catalog.Catalog, instance int64, lease *catalog.Lease, cfg Config, ev *events,
+	log *slog.Logger) (*tasks, error) {
+	t := &tasks{catalog: c, instance: instance, limits: catalog.Limits{PerCluster: cfg.TasksPerCluster, BackupsPerHost: cfg.BackupsPerHost},
+		lease: lease, suspects: make(map[string]bool), events: ev, log: log}
 	quiet := slog.New(levelAtLeast{log.Handler(), slog.LevelWarn})
 	driver := riverpgxv5.New(c.Pool())
 	m, err := rivermigrate.New(driver, &rivermigrate.Config{Schema: queueSchema, Logger: quiet})
@@ -187,9 +189,11 @@ func taskEnd(ctx context.Context, err error) (string, *problem.Problem) {
 	case err == nil:
 		return catalog.TaskDone, nil
 	case errors.Is(context.Cause(ctx), rivertype.ErrJobCancelledRemotely):
-		return catalog.TaskCancelled, problem.New(problem.Interrupted, "Nothing of it was left.", "the task was cancelled", "somebody cancelled it")
+		return catalog.TaskCancelled, problem.New(problem.Interrupted, "Nothing of it was left.", "the task was cancelled",
+			"somebody cancelled it")
 	case ctx.Err() != nil:
-		return catalog.TaskFailed, problem.New(problem.Interrupted, "Start it again.", "the task was interrupted", "the service was stopped while it ran; nothing of it was left")
+		return catalog.TaskFailed, problem.New(problem.Interrupted, "Start it again.", "the task was interrupted",
+			"the service was stopped while it ran; nothing of it was left")
 	}
 	return catalog.TaskFailed, problem.Wrap(err, problem.Failed, "the task failed", "The task's log has the details.")
 }
@@ -282,7 +286,8 @@ func (t *tasks) putRight(ctx context.Context, o catalog.Task) error {
 	if whole {
 		err = t.catalog.EndTask(ctx, o.ID, catalog.TaskDone, nil, nil)
 	} else {
-		p := problem.New(problem.Interrupted, "Start it again.", "the task was interrupted", "the service ended while it ran; what there was of it has been removed")
+		p := problem.New(problem.Interrupted, "Start it again.", "the task was interrupted",
+			"the service ended while it ran; what there was of it has been removed")
 		err = t.catalog.EndTask(ctx, o.ID, catalog.TaskFailed, nil, problemDoc(p))
 	}
 	t.events.publish(eventTask, o.ID)
@@ -324,7 +329,8 @@ func (t *tasks) lost(ctx context.Context, a catalog.Task) (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	waits := job.State == rivertype.JobStateAvailable || job.State == rivertype.JobStateScheduled || job.State == rivertype.JobStatePending || job.State == rivertype.JobStateRetryable
+	waits := job.State == rivertype.JobStateAvailable || job.State == rivertype.JobStateScheduled ||
+		job.State == rivertype.JobStatePending || job.State == rivertype.JobStateRetryable
 	return !waits && (job.AttemptedAt == nil || time.Since(*job.AttemptedAt) > lookForOrphans), nil
 }
 

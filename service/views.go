@@ -55,7 +55,8 @@ func backupView(b catalog.Backup, cluster string, lost catalog.Losses) (api.Back
 
 func copyView(k catalog.Copy, cluster catalog.Cluster, osUser string) (api.Copy, error) {
 	v := api.Copy{
-		ID: k.ID, Name: k.Name, Cluster: cluster.Name, WaysIn: waysIn(k, cluster, cmp.Or(k.OSUser, osUser)), Moment: k.Moment, State: k.State, Problem: k.Problem, Port: k.Port, Directory: k.Directory,
+		ID: k.ID, Name: k.Name, Cluster: cluster.Name, WaysIn: waysIn(k, cluster, cmp.Or(k.OSUser, osUser)), Moment: k.Moment,
+		State: k.State, Problem: k.Problem, Port: k.Port, Directory: k.Directory,
 		Replayed: k.ReplayedLSN, CreatedAt: k.CreatedAt.UTC(), Task: k.TaskID,
 	}
 	if k.ReplayedTo.Valid {
@@ -81,12 +82,15 @@ func waysIn(k catalog.Copy, cluster catalog.Cluster, osUser string) []api.WayIn 
 		return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
 	}
 	return append(ways,
-		api.WayIn{Who: "any role of the original, with its password", Command: fmt.Sprintf("psql -h 127.0.0.1 -p %d -U %s postgres", k.Port, quote(cluster.Superuser))},
-		api.WayIn{Who: "the OS user " + osUser + ", as any role, without a password", Command: fmt.Sprintf("psql -h %s -p %d -U %s postgres", quote(k.Socket), k.Port, quote(cluster.Superuser))})
+		api.WayIn{Who: "any role of the original, with its password", Command: fmt.Sprintf("psql -h 127.0.0.1 -p %d -U %s postgres", k.Port,
+			quote(cluster.Superuser))},
+		api.WayIn{Who: "the OS user " + osUser + ", as any role, without a password",
+			Command: fmt.Sprintf("psql -h %s -p %d -U %s postgres", quote(k.Socket), k.Port, quote(cluster.Superuser))})
 }
 
 func proofView(p catalog.Proof) (api.Proof, error) {
-	v := api.Proof{ID: p.ID, Copy: p.CopyID, Moment: p.Moment, Verdict: p.Verdict, StartedAt: p.StartedAt.UTC(), FinishedAt: p.FinishedAt.UTC(), Task: p.TaskID}
+	v := api.Proof{ID: p.ID, Copy: p.CopyID, Moment: p.Moment, Verdict: p.Verdict, StartedAt: p.StartedAt.UTC(),
+		FinishedAt: p.FinishedAt.UTC(), Task: p.TaskID}
 	var checks []proof.Check
 	err := json.Unmarshal(p.Checks, &checks)
 	v.Checks = each(checks, asCheck)

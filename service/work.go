@@ -81,14 +81,16 @@ func (s *Service) takeBackup(ctx context.Context, t catalog.Task, report task.Re
 	if err != nil {
 		return nil, err
 	}
-	taker := &backup.Taker{Cluster: k, Access: a, Catalog: s.catalog, Store: s.store, Notices: s.notices(), Books: s.books, Codec: s.codec, Spool: s.cfg.spool(), ThroughSQL: s.cfg.ReadData == "sql", Now: s.cfg.Now}
+	taker := &backup.Taker{Cluster: k, Access: a, Catalog: s.catalog, Store: s.store, Notices: s.notices(), Books: s.books, Codec: s.codec,
+		Spool: s.cfg.spool(), ThroughSQL: s.cfg.ReadData == "sql", Now: s.cfg.Now}
 	b, err := taker.Take(ctx, backup.Options{ID: t.Subject, TaskID: t.ID, Checkpoint: args.Checkpoint, Kind: args.Kind}, report)
 	if err != nil {
 		return nil, err
 	}
 	report.Log("%s backup %s is complete", b.Kind, b.ID)
 	s.events.publish(eventCluster, k.ID)
-	return map[string]any{"backup": b.ID, "files": b.Files, "kind": b.Kind, "bytesRead": b.BytesRead, "bytesStored": b.BytesStored, "pageFaults": b.PageFaults}, nil
+	return map[string]any{"backup": b.ID, "files": b.Files, "kind": b.Kind, "bytesRead": b.BytesRead, "bytesStored": b.BytesStored,
+		"pageFaults": b.PageFaults}, nil
 }
 
 func (s *Service) undoBackup(ctx context.Context, t catalog.Task) (bool, error) {

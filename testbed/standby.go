@@ -37,7 +37,8 @@ func (b *Bed) Standby(of *Postgres, name string) *Postgres {
 	}
 	require.NoError(b, os.RemoveAll(b.Path(name, "data", "pg_replslot")))
 	require.NoError(b, b.Host.MakeDir(b.Path(name, "data", "pg_replslot"), 0o700))
-	p := b.Beside(host.Server{Major: of.Major, DataDir: b.Path(name, "data"), Port: port, Socket: b.Path(name, "socket"), Log: b.Path(name, "log")})
+	p := b.Beside(host.Server{Major: of.Major, DataDir: b.Path(name, "data"), Port: port, Socket: b.Path(name, "socket"),
+		Log: b.Path(name, "log")})
 	follow := of.DSN(Superuser, "postgres") + " application_name='" + name + "' password='" + Password + "'"
 	p.Configure("primary_conninfo = '" + strings.ReplaceAll(follow, "'", "''") + "'")
 	require.NoError(b, b.Host.WriteFile(filepath.Join(p.DataDir, "standby.signal"), nil, 0o600))

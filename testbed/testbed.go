@@ -208,7 +208,8 @@ func One[T any](b *Bed, conn *pgx.Conn, query string, args ...any) T {
 // Program runs one of PostgreSQL's own client programs for tests, psql or pgbench; those of
 // Debian's version talk to servers of every version.
 func (p *Postgres) Program(name string, args ...string) *exec.Cmd {
-	cmd := exec.Command(fmt.Sprintf(host.DefaultTools, packaged)+"/"+name, append([]string{"-h", "127.0.0.1", "-p", fmt.Sprint(p.Port), "-U", Superuser}, args...)...)
+	cmd := exec.Command(fmt.Sprintf(host.DefaultTools, packaged)+"/"+name,
+		append([]string{"-h", "127.0.0.1", "-p", fmt.Sprint(p.Port), "-U", Superuser}, args...)...)
 	cmd.Env = append(os.Environ(), "PGPASSWORD="+Password)
 	return cmd
 }

@@ -23,7 +23,8 @@ import (
 
 // allowed are licences under which velvet can be given away as one program.
 var allowed = []string{
-	"0BSD", "Apache-2.0", "BlueOak-1.0.0", "BSD-2-Clause", "BSD-3-Clause", "CC0-1.0", "ISC", "MIT", "MIT-0", "MPL-2.0", "OFL-1.1", "Python-2.0", "Unlicense",
+	"0BSD", "Apache-2.0", "BlueOak-1.0.0", "BSD-2-Clause", "BSD-3-Clause", "CC0-1.0", "ISC", "MIT", "MIT-0", "MPL-2.0", "OFL-1.1",
+	"Python-2.0", "Unlicense",
 }
 
 func main() {

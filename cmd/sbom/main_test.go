@@ -41,7 +41,9 @@ func TestBillOfMaterials(t *testing.T) {
 	assert.NotContains(t, licences, "vite", "it only builds the console")
 
 	lock := filepath.Join(t.TempDir(), "package-lock.json")
-	require.NoError(t, os.WriteFile(lock, []byte(`{"packages": {"": {}, "node_modules/tide": {"version": "1.0.0", "license": "AGPL-3.0-only"}, "node_modules/ebb": {"version": "1.0.0"}}}`), 0o600))
+	content := `{"packages": {"": {}, "node_modules/tide": {"version": "1.0.0", "license": "AGPL-3.0-only"},
+		"node_modules/ebb": {"version": "1.0.0"}}}`
+	require.NoError(t, os.WriteFile(lock, []byte(content), 0o600))
 	_, err = packagesOf(lock)
 	assert.ErrorContains(t, err, `tide: the licence "AGPL-3.0-only" is none of those that are allowed`)
 	assert.ErrorContains(t, err, "ebb: the licence")

@@ -74,7 +74,8 @@ func TestKeysChangedTwice(t *testing.T) {
 	}
 	first.Start()
 	audit := first.Velvet("store", "audit", "--full").Out
-	testbed.Attack(t, "accident, the key is changed by two services at once, and what one wrote is lost", !strings.Contains(audit, "and nothing else"))
+	testbed.Attack(t, "accident, the key is changed by two services at once, and what one wrote is lost",
+		!strings.Contains(audit, "and nothing else"))
 }
 
 // tryToStart starts the service, and ends it again if it runs.
@@ -263,11 +264,13 @@ func TestStolenPasswords(t *testing.T) {
 		assert.NotContains(t, r.Out+r.Err, c.steals)
 		testbed.Attack(t, c.attack, th.took(t, c.steals))
 	}
-	for _, connect := range []string{"password = '" + rolePassword + "'", "password\t=\t'" + rolePassword + "'", "PASSWORD='" + rolePassword + "'"} {
+	for _, connect := range []string{"password = '" + rolePassword + "'", "password\t=\t'" + rolePassword + "'", "PASSWORD='" +
+		rolePassword + "'"} {
 		name := fmt.Sprintf("ferries%d", len(connect))
 		r := add(name, s.ferries.DSN("velvet", "postgres")+" "+connect, "")
 		shown := s.service.Velvet("cluster", "show", name, "--output", "json")
-		testbed.Attack(t, "accident, a connection string with "+strings.ReplaceAll(strings.ReplaceAll(connect, rolePassword, "…"), "\t", "<tab>")+" is kept and shown", r.Code == 0 || strings.Contains(shown.Out, rolePassword))
+		testbed.Attack(t, "accident, a connection string with "+strings.ReplaceAll(strings.ReplaceAll(connect, rolePassword, "…"), "\t",
+			"<tab>")+" is kept and shown", r.Code == 0 || strings.Contains(shown.Out, rolePassword))
 		assert.Contains(t, r.Err, "holds a password")
 	}
 }

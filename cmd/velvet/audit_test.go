@@ -58,7 +58,9 @@ func TestAudit(t *testing.T) {
 
 	r := s.service.Velvet("store", "audit")
 	assert.Equal(t, 1, r.Code, "something is lost")
-	for _, text := range []string{"-000001", "letters", "of no cluster that is known here", "-000099", "no backup and no record refers to it", "cannot be restored: " + backups[1].ID + ", " + backups[0].ID, "ferries can no longer be rewound"} {
+	for _, text := range []string{"-000001", "letters", "of no cluster that is known here", "-000099",
+		"no backup and no record refers to it", "cannot be restored: " + backups[1].ID + ", " + backups[0].ID,
+		"ferries can no longer be rewound"} {
 		assert.Contains(t, r.Out, text)
 	}
 	assert.NotContains(t, r.Out, "damaged")
@@ -93,7 +95,8 @@ func (s *stage) goOnWithoutWhatIsLost(backups []api.Backup, fix func()) {
 	assert.Contains(s, s.service.Must("backup", "list", "ferries"), "(unreadable)")
 	assert.Contains(s, s.service.Must("cluster", "list"), "2 base backups cannot be read, as an audit found")
 	s.refused(1, []string{"no base backup of ferries can be read"}, "restore", "plan", "ferries", "latest")
-	assert.Contains(s, s.service.Must("keep", "preview", "ferries", "--span", "1h", "--as-of", "2099-01-01"), "no base backup of the cluster can be read")
+	assert.Contains(s, s.service.Must("keep", "preview", "ferries", "--span", "1h", "--as-of", "2099-01-01"),
+		"no base backup of the cluster can be read")
 	assert.Equal(s, 1, s.service.Velvet("store", "audit").Code) // which does not read all of it, and takes nothing back
 	var fresh api.Backup
 	s.service.JSON(&fresh, "backup", "take", "ferries", "--checkpoint", "fast")
@@ -169,7 +172,8 @@ func TestAuditBesideWork(t *testing.T) {
 	changer := s.ferries.Connect("postgres")
 	backups := work(func(n int) error {
 		// Much that is new and does not shrink: packs that no manifest names yet.
-		const rows = "create table foam%d as select n, (select string_agg(sha256((n::text || m || random())::bytea)::text, '') from generate_series(1, 12) m) from generate_series(1, 40000) n"
+		const rows = "create table foam%d as select n, (select string_agg(sha256((n::text || m || random())::bytea)::text, '') from " +
+			"generate_series(1, 12) m) from generate_series(1, 40000) n"
 		if _, err := changer.Exec(context.Background(), fmt.Sprintf("drop table if exists foam%d; "+rows, n, n+1)); err != nil {
 			return err
 		}
@@ -216,7 +220,8 @@ func TestDrop(t *testing.T) {
 	s.service.JSON(&backups, "backup", "list", "ferries")
 	newest, oldest := backups[0].ID, backups[1].ID
 
-	s.refused(3, []string{"base " + oldest, "can no longer be rewound to moments from " + backups[1].Stop.String() + " to " + backups[0].Stop.String(), "confirm with the cluster's name"}, "backup", "drop", oldest)
+	s.refused(3, []string{"base " + oldest, "can no longer be rewound to moments from " + backups[1].Stop.String() + " to " +
+		backups[0].Stop.String(), "confirm with the cluster's name"}, "backup", "drop", oldest)
 	s.refused(3, []string{"every moment can still be reached with the others"}, "backup", "drop", newest)
 	s.refused(3, nil, "backup", "drop", oldest, "--confirm", "another")
 	s.service.Must("backup", "drop", oldest, "--confirm", "ferries")

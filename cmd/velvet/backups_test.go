@@ -50,7 +50,8 @@ func (w *workload) step() string {
 		name string
 		do   func()
 	}{
-		{"insert", at("postgres", ensure+"insert into $t select n, repeat('tide', n % 9), case when n % 400 = 0 then (select string_agg(md5(random()::text), '') from generate_series(1, 200)) end from generate_series($n, $n + 4000) n")},
+		{"insert", at("postgres", ensure+"insert into $t select n, repeat('tide', n % 9), case when n % 400 = 0 then (select "+
+			"string_agg(md5(random()::text), '') from generate_series(1, 200)) end from generate_series($n, $n + 4000) n")},
 		{"update", at("postgres", ensure+"update $t set note = note || 'x' where id between $n and $n + 2000")},
 		{"delete", at("postgres", ensure+"delete from $t where id between $n and $n + 4000")},
 		{"delete the end and vacuum", func() {
@@ -104,13 +105,15 @@ func fingerprint(t require.TestingT, connect func(database string) *pgx.Conn) st
 	var out []string
 	for _, d := range databases {
 		conn := connect(d)
-		rows, err := conn.Query(ctx, "select oid::regclass::text from pg_class where relkind = 'r' and relpersistence = 'p' and relnamespace = 'public'::regnamespace order by 1")
+		rows, err := conn.Query(ctx, "select oid::regclass::text from pg_class where relkind = 'r' and relpersistence = 'p' and "+
+			"relnamespace = 'public'::regnamespace order by 1")
 		require.NoError(t, err)
 		tables, err := pgx.CollectRows(rows, pgx.RowTo[string])
 		require.NoError(t, err)
 		for _, name := range tables {
 			var sum string
-			require.NoError(t, conn.QueryRow(ctx, "select count(*) || ' ' || coalesce(md5(string_agg(h, '' order by h)), '') from (select md5(x::text) h from "+name+" x) y").Scan(&sum))
+			require.NoError(t, conn.QueryRow(ctx, "select count(*) || ' ' || coalesce(md5(string_agg(h, '' order by h)), '') from "+
+				"(select md5(x::text) h from "+name+" x) y").Scan(&sum))
 			out = append(out, d+"."+name+" "+sum)
 		}
 		require.NoError(t, conn.Close(ctx))
@@ -209,7 +212,8 @@ func TestIncrementalEqualsFull(t *testing.T) {
 		require.GreaterOrEqual(t, b.ZeroExtents, int64(9))
 		trees[kind] = b.ID
 		if kind == "incremental" { // pages whose image the one replays and the other holds
-			s.exec("do $$ begin for n in 1..60 loop execute format('create table foam%s (n int)', n); execute format('drop table foam%s', n); end loop; end $$")
+			s.exec("do $$ begin for n in 1..60 loop execute format('create table foam%s (n int)', n); execute format('drop table " +
+				"foam%s', n); end loop; end $$")
 			s.exec("vacuum pg_class")
 		}
 	}
@@ -292,7 +296,8 @@ func unlike(a, b []byte) string {
 			}
 		}
 		if differ > pg.BlockSize/10 || pg.PageLSN(x) != pg.PageLSN(y) || string(x[12:18]) != string(y[12:18]) {
-			return fmt.Sprintf("page %d, with LSN %s and %s, has %d bytes that differ (and %d of nothing)", at/pg.BlockSize, pg.PageLSN(x), pg.PageLSN(y), differ, hole)
+			return fmt.Sprintf("page %d, with LSN %s and %s, has %d bytes that differ (and %d of nothing)", at/pg.BlockSize, pg.PageLSN(x),
+				pg.PageLSN(y), differ, hole)
 		}
 	}
 	return ""
@@ -304,7 +309,8 @@ func TestDropsAtAnyMoment(t *testing.T) {
 	t.Parallel()
 	s := newStage(t)
 	s.protect()
-	s.exec("create table sounding as select n, n as wave, (select string_agg(md5(n || ' ' || i), '') from generate_series(1, 8) i) as depth from generate_series(1, 100000) n")
+	s.exec("create table sounding as select n, n as wave, (select string_agg(md5(n || ' ' || i), '') from generate_series(1, 8) i) as " +
+		"depth from generate_series(1, 100000) n")
 	s.exec("alter table sounding set (autovacuum_enabled = off)")
 	take := func() api.Backup {
 		var b api.Backup

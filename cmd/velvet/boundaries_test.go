@@ -31,7 +31,8 @@ func TestRandomBoundaries(t *testing.T) {
 	assert.Equal(t, commits[len(commits)-1].rows, testbed.One[string](s.Bed, conn, ledger))
 	for range 4 {
 		at := random.IntN(len(commits)-1) + 1
-		for moment, want := range map[string]string{"before tx " + commits[at].xid: commits[at-1].rows, "tx " + commits[at].xid: commits[at].rows} {
+		for moment, want := range map[string]string{"before tx " + commits[at].xid: commits[at-1].rows, "tx " +
+			commits[at].xid: commits[at].rows} {
 			k, conn = s.step(k, moment)
 			assert.Equal(t, want, testbed.One[string](s.Bed, conn, ledger), "%s, the %dth commit", moment, at)
 		}

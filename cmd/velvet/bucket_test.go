@@ -71,7 +71,8 @@ func deliverTo(s *stage, k api.Copy, code int) string {
 	s.service.Stop()
 	defer s.service.Start()
 	into := filepath.Join(k.Directory, "data", "pg_wal", "DELIVERED")
-	cmd := exec.Command(s.Path("home", "program", "velvet"), "segment", "deliver", "--ticket", filepath.Join(k.Directory, "ticket.json"), k.Plan.First, into)
+	cmd := exec.Command(s.Path("home", "program", "velvet"), "segment", "deliver", "--ticket", filepath.Join(k.Directory, "ticket.json"),
+		k.Plan.First, into)
 	cmd.Env, cmd.SysProcAttr = []string{}, s.asServers(filepath.Join(k.Directory, "data"))
 	out, _ := cmd.CombinedOutput()
 	require.Equal(s, code, cmd.ProcessState.ExitCode(), string(out))

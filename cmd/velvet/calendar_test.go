@@ -84,7 +84,8 @@ func TestThirtyDays(t *testing.T) {
 	s.service.Must("calendar", "add", "backup", "--cluster", "ferries", "--at", "01:30", "--zone", "Europe/Lisbon")
 	s.service.Must("calendar", "add", "keep", "--cluster", "ferries", "--at", "04:00", "--zone", "Europe/Lisbon")
 	assert.Contains(t, s.service.Must("keep", "show", "ferries"), "The calendar applies the rule next at 2027-03-11 04:00:00")
-	s.Eventually("what was due since the cluster was added is caught up once", func() bool { return len(s.lastRuns()) == 2 && len(s.active()) == 0 })
+	s.Eventually("what was due since the cluster was added is caught up once",
+		func() bool { return len(s.lastRuns()) == 2 && len(s.active()) == 0 })
 	ends := []string{s.endOfDay(0)} // where each day ended
 	for day := 1; day <= 30; day++ {
 		before := s.lastRuns()
@@ -129,7 +130,10 @@ func TestThirtyDays(t *testing.T) {
 	}
 	r := s.service.Velvet("restore", "plan", "ferries", "lsn "+ends[5])
 	assert.NotZero(t, r.Code, "day 5 was deleted")
-	s.Eventually("what was deleted is gone from the store", func() bool { return strings.Contains(s.service.Velvet("store", "audit").Out, "and nothing else") })
+	s.Eventually("what was deleted is gone from the store", func() bool {
+		return strings.Contains(s.service.Velvet("store", "audit").Out,
+			"and nothing else")
+	})
 	assert.Contains(t, s.service.Must("store", "audit", "--full"), "and nothing else")
 
 	var pinned api.Keep
@@ -222,12 +226,14 @@ func TestKeepRefusals(t *testing.T) {
 	s.refused(1, []string{"is past"}, "keep", "pin", s.newest(), "--reason", "late", "--until", "2020-01-01")
 	s.refused(1, []string{"never run"}, "calendar", "add", "backup", "--cluster", "ferries", "--cron", "0 0 30 2 *")
 	s.refused(1, []string{"whole store"}, "calendar", "add", "audit", "--cluster", "ferries", "--every-hours", "5")
-	assert.Contains(t, s.service.Must("calendar", "add", "backup", "--cluster", "ferries", "--at", "01:30", "--zone", "Europe/Lisbon", "--preview"), "01:30:00")
+	assert.Contains(t, s.service.Must("calendar", "add", "backup", "--cluster", "ferries", "--at", "01:30", "--zone", "Europe/Lisbon",
+		"--preview"), "01:30:00")
 	assert.Contains(t, s.service.Must("calendar", "list"), "Nothing is scheduled yet", "a preview saves nothing")
 
 	var begun api.Task
 	s.service.JSON(&begun, "backup", "take", "ferries", "--detach") // a spread checkpoint: it takes its time
-	s.refused(1, []string{"a task of it is under way", "velvet task cancel " + begun.ID}, "cluster", "remove", "ferries", "--confirm", "ferries")
+	s.refused(1, []string{"a task of it is under way", "velvet task cancel " + begun.ID}, "cluster", "remove", "ferries",
+		"--confirm", "ferries")
 	s.service.Must("task", "cancel", begun.ID)
 	s.Eventually("the backup is cancelled", func() bool { return len(s.active()) == 0 })
 	s.refused(1, []string{"no such task"}, "task", "retry", "01m00000000000000000000000")
@@ -263,7 +269,8 @@ func TestKeepRefusals(t *testing.T) {
 	s.service.Start()
 	s.streaming()
 	s.Eventually("it is whole again", func() bool {
-		return len(s.active()) == 0 && strings.Contains(s.service.Velvet("store", "audit").Out, "Everything that is needed is there, and nothing else.")
+		return len(s.active()) == 0 && strings.Contains(s.service.Velvet("store", "audit").Out,
+			"Everything that is needed is there, and nothing else.")
 	})
 	out = s.service.Must("keep", "apply", "ferries", "--confirm", "ferries")
 	assert.Contains(t, s.service.Must("keep", "apply", "ferries"), "nothing would be deleted", out)

@@ -46,7 +46,8 @@ func TestOwnCatalogue(t *testing.T) {
 	for who, gets := range ways {
 		at, err := b.Host.Listening(server)
 		require.NoError(t, err)
-		out, err := exec.Command("setpriv", "--reuid="+who, "--regid="+who, "--clear-groups", "psql", "-h", at.Socket, "-p", fmt.Sprint(at.Port), "-U", "catalogue_admin", "-Atc", "select 1", "velvet").CombinedOutput()
+		out, err := exec.Command("setpriv", "--reuid="+who, "--regid="+who, "--clear-groups", "psql", "-h", at.Socket, "-p",
+			fmt.Sprint(at.Port), "-U", "catalogue_admin", "-Atc", "select 1", "velvet").CombinedOutput()
 		assert.Equal(t, gets, err == nil, "%s: %s", who, out)
 	}
 	s.Stop()
@@ -161,10 +162,13 @@ func TestSegmentSizes(t *testing.T) {
 	for name, size := range map[string]int{"small": 1, "large": 64} {
 		t.Run(name, func(t *testing.T) {
 			b := testbed.New(t)
-			p := b.PostgresMade("original", host.InitOptions{Superuser: testbed.Superuser, Password: testbed.Password, Checksums: true, SegmentSize: size}, "min_wal_size = '128MB'")
-			p.Exec("postgres", "create table booking (id int primary key, note text)", "insert into booking select n, repeat('tide ', 20) from generate_series(1, 20000) n")
+			p := b.PostgresMade("original", host.InitOptions{Superuser: testbed.Superuser, Password: testbed.Password, Checksums: true,
+				SegmentSize: size}, "min_wal_size = '128MB'")
+			p.Exec("postgres", "create table booking (id int primary key, note text)",
+				"insert into booking select n, repeat('tide ', 20) from generate_series(1, 20000) n")
 			s := b.Service()
-			r := s.VelvetWith(testbed.Password, "cluster", "add", "ferries", "--connect", p.DSN(testbed.Superuser, "postgres"), "--password-file", "-", "--no-base")
+			r := s.VelvetWith(testbed.Password, "cluster", "add", "ferries", "--connect", p.DSN(testbed.Superuser, "postgres"),
+				"--password-file", "-", "--no-base")
 			require.Zero(t, r.Code, r.Err)
 			st := &stage{Bed: b, ferries: p, service: s, db: p.Connect("postgres")}
 			st.streaming()
@@ -177,7 +181,8 @@ func TestSegmentSizes(t *testing.T) {
 			for moment, want := range map[string]int{"before tx " + xid: 20000, "latest": 8} {
 				k, conn := st.restore(moment)
 				assert.Equal(t, want, testbed.One[int](b, conn, "select count(*) from booking"), moment)
-				assert.Equal(t, pg.SegmentSize(size)<<20, pg.SegmentSize(testbed.One[int64](b, conn, "select setting::bigint from pg_settings where name = 'wal_segment_size'")))
+				assert.Equal(t, pg.SegmentSize(size)<<20,
+					pg.SegmentSize(testbed.One[int64](b, conn, "select setting::bigint from pg_settings where name = 'wal_segment_size'")))
 				require.NoError(t, conn.Close(context.Background()))
 				st.discard(k)
 			}

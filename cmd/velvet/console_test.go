@@ -30,7 +30,8 @@ func newBrowser(t *testing.T, base string) *browser {
 	axe, err := os.ReadFile(filepath.Join("..", "..", "console", "node_modules", "axe-core", "axe.min.js"))
 	require.NoError(t, err)
 	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(1280, 800),
-		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true),
+		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true),
+		chromedp.Flag("disable-sync", true),
 		chromedp.Flag("disable-quic", true), chromedp.UserDataDir(t.TempDir()))
 	allocator, cancel := chromedp.NewExecAllocator(context.Background(), options...)
 	t.Cleanup(cancel)
@@ -65,7 +66,8 @@ func (b *browser) text() string {
 func (b *browser) sees(texts ...string) {
 	b.Helper()
 	for _, want := range texts {
-		ok := assert.Eventually(b, func() bool { return strings.Contains(b.text(), want) }, time.Minute, 100*time.Millisecond, "seeing %q", want)
+		ok := assert.Eventually(b, func() bool { return strings.Contains(b.text(), want) }, time.Minute, 100*time.Millisecond,
+			"seeing %q", want)
 		require.True(b, ok, "%q was not seen; the page shows:\n%s", want, b.text())
 	}
 }
@@ -75,8 +77,11 @@ func (b *browser) open(path string) { b.Helper(); b.do(chromedp.Navigate(b.base 
 // press clicks the button or link with the given text.
 func (b *browser) press(label string) {
 	b.Helper()
-	script := fmt.Sprintf(`(() => { const e = [...document.querySelectorAll("button, a")].find(e => e.innerText.trim() === %q && !e.disabled); e?.click(); return !!e })()`, label)
-	require.Eventually(b, func() bool { return eval[bool](b, script) }, time.Minute, 100*time.Millisecond, "pressing %q; the page shows:\n%s", label, b.text())
+	script := fmt.Sprintf(`(() => {
+		const e = [...document.querySelectorAll("button, a")].find(e => e.innerText.trim() === %q && !e.disabled);
+		e?.click(); return !!e })()`, label)
+	require.Eventually(b, func() bool { return eval[bool](b, script) }, time.Minute, 100*time.Millisecond,
+		"pressing %q; the page shows:\n%s", label, b.text())
 }
 
 const momentField = `input[aria-describedby="meaning"]`
@@ -95,7 +100,9 @@ func (b *browser) accessible(page string) {
 	eval[bool](b, b.axe+"; true")
 	for _, theme := range []string{"light", "dark"} {
 		eval[bool](b, fmt.Sprintf(`document.documentElement.dataset.theme = %q; true`, theme))
-		eval[bool](b, `window.axeResult = undefined; axe.run(document, {resultTypes: ["violations"]}).then(r => { window.axeResult = JSON.stringify(r.violations.map(v => v.id + ": " + v.nodes.map(n => n.html + " " + n.failureSummary).join(" | "))) }); true`)
+		eval[bool](b, `window.axeResult = undefined; axe.run(document,
+			{resultTypes: ["violations"]}).then(r => { window.axeResult = JSON.stringify(r.violations.map(
+		v => v.id + ": " + v.nodes.map(n => n.html + " " + n.failureSummary).join(" | "))) }); true`)
 		require.Eventually(b, func() bool { return eval[bool](b, "window.axeResult !== undefined") }, time.Minute, 50*time.Millisecond)
 		var found []string
 		require.NoError(b, json.Unmarshal([]byte(eval[string](b, "window.axeResult")), &found))
@@ -119,14 +126,16 @@ func (b *browser) deckByKeys(xid string) {
 	b.Helper()
 	b.do(chromedp.KeyEvent("\x1b")) // out of the moment field
 	key := func(name string, shift bool) {
-		eval[bool](b, fmt.Sprintf(`window.dispatchEvent(new KeyboardEvent("keydown", {key: %q, shiftKey: %t, bubbles: true, cancelable: true}))`, name, shift))
+		eval[bool](b, fmt.Sprintf(`window.dispatchEvent(
+		new KeyboardEvent("keydown", {key: %q, shiftKey: %t, bubbles: true, cancelable: true}))`, name, shift))
 	}
 	key("ArrowRight", false)
 	b.playhead("tx " + xid)
 	key("ArrowLeft", false)
 	b.playhead("before tx " + xid)
 	key("+", false)
-	require.Eventually(b, func() bool { return strings.Contains(eval[string](b, "location.href"), "from=") }, time.Minute, 50*time.Millisecond, "the window is in the address")
+	require.Eventually(b, func() bool { return strings.Contains(eval[string](b, "location.href"), "from=") }, time.Minute,
+		50*time.Millisecond, "the window is in the address")
 	b.accessible("the deck, closer")
 	key("End", false)
 	b.playhead("latest")
@@ -136,7 +145,8 @@ func (b *browser) deckByKeys(xid string) {
 	b.accessible("the keys")
 	b.press("Close")
 	key("l", false)
-	require.Eventually(b, func() bool { return !strings.Contains(eval[string](b, "location.href"), "from=") }, time.Minute, 50*time.Millisecond, "all of the reach again")
+	require.Eventually(b, func() bool { return !strings.Contains(eval[string](b, "location.href"), "from=") }, time.Minute,
+		50*time.Millisecond, "all of the reach again")
 	b.write("before tx " + xid)
 	b.playhead("before tx " + xid)
 }
@@ -157,7 +167,8 @@ func TestIncidentAtTheConsole(t *testing.T) {
 	b.sees("−20,000", "▲ incident", "Going back here undoes 1 transaction")
 	b.write("latest")
 	b.playhead("latest")
-	eval[bool](b, `document.activeElement.blur(); window.dispatchEvent(new KeyboardEvent("keydown", {key: "ArrowLeft", shiftKey: true, bubbles: true, cancelable: true}))`)
+	eval[bool](b, `document.activeElement.blur();
+		window.dispatchEvent(new KeyboardEvent("keydown", {key: "ArrowLeft", shiftKey: true, bubbles: true, cancelable: true}))`)
 	b.playhead("before tx " + xid)
 	b.accessible("before an incident")
 	b.press("Intended")
@@ -189,11 +200,13 @@ func TestConsole(t *testing.T) {
 	s.commit(3)
 	s.captured()
 	b.press("ferries")
-	b.sees("can be rewound to any moment since", "Base backups", "None. Write a moment above", "Transactions around the playhead", "Nothing known was committed later")
+	b.sees("can be rewound to any moment since", "Base backups", "None. Write a moment above", "Transactions around the playhead",
+		"Nothing known was committed later")
 	b.write("before tx twelve")
 	b.sees(`"twelve" is not a transaction id`)
 	for range 30 { // it stays while it is asked again
-		require.Equal(t, strings.Repeat(" ", len("before tx "))+"▲", eval[string](b, `document.querySelector("[role=alert] pre")?.textContent ?? ""`), "the error points at its place")
+		require.Equal(t, strings.Repeat(" ", len("before tx "))+"▲",
+			eval[string](b, `document.querySelector("[role=alert] pre")?.textContent ?? ""`), "the error points at its place")
 		time.Sleep(20 * time.Millisecond) // not to wait for anything: to look while events come
 	}
 	b.accessible("a wrong moment")
@@ -228,7 +241,8 @@ func TestConsole(t *testing.T) {
 
 	b.press("Discard")
 	b.sees("what was changed in the copy is lost")
-	assert.True(t, eval[bool](b, `[...document.querySelectorAll("[role=dialog] button")].find(e => e.innerText === "Discard").disabled`), "nothing is lost before the name is typed")
+	assert.True(t, eval[bool](b, `[...document.querySelectorAll("[role=dialog] button")].find(e => e.innerText === "Discard").disabled`),
+		"nothing is lost before the name is typed")
 	b.accessible("the question before a loss")
 	b.do(chromedp.SendKeys(chromedp.CSS("[role=dialog] input"), "ferries"))
 	eval[bool](b, `[...document.querySelectorAll("[role=dialog] button")].find(e => e.innerText === "Discard").click(); true`)
@@ -262,7 +276,8 @@ func TestConsole(t *testing.T) {
 	assert.Equal(t, "meaning", eval[string](b, `document.activeElement.getAttribute("aria-describedby")`))
 	b.do(chromedp.KeyEvent("\t"))
 	assert.NotEqual(t, "none", eval[string](b, `getComputedStyle(document.activeElement).outlineStyle`))
-	assert.Zero(t, eval[int](b, `performance.getEntriesByType("resource").filter(e => !e.name.startsWith(location.origin)).length`), "nothing is fetched from outside")
+	assert.Zero(t, eval[int](b, `performance.getEntriesByType("resource").filter(e => !e.name.startsWith(location.origin)).length`),
+		"nothing is fetched from outside")
 
 	// What happens elsewhere is seen without a reload.
 	s.service.Must("capture", "stop", "ferries")
@@ -288,7 +303,8 @@ func TestStoreAtTheConsole(t *testing.T) {
 
 	b.open("/clusters/ferries")
 	b.press(list[0].ID)
-	b.sees("incremental: only what had changed was read", "compared with", "every one right", "public.booking", "template0", "Largest tables", "How it was taken", "is complete")
+	b.sees("incremental: only what had changed was read", "compared with", "every one right", "public.booking", "template0",
+		"Largest tables", "How it was taken", "is complete")
 	b.accessible("a base backup")
 	b.press("Drop it")
 	b.sees("frees", "every moment can still be reached with the others")

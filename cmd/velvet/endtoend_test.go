@@ -48,9 +48,11 @@ func (s *stage) registration(t *testing.T) {
 		says                 []string
 	}{
 		{"ferries", s.ferries.DSN("velvet", "postgres"), "wrong", 1, []string{"refused the login", "check the user and the password"}},
-		{"ferries", strings.Replace(s.ferries.DSN("velvet", "postgres"), fmt.Sprint(s.ferries.Port), "1", 1), rolePassword, 1, []string{"cannot be reached", "check host, port"}},
+		{"ferries", strings.Replace(s.ferries.DSN("velvet", "postgres"), fmt.Sprint(s.ferries.Port), "1", 1), rolePassword, 1,
+			[]string{"cannot be reached", "check host, port"}},
 		{"ferries", s.ferries.DSN("velvet", "nowhere"), rolePassword, 1, []string{"name an existing database"}},
-		{"ferries", s.ferries.DSN("plain", "postgres"), "plain", 1, []string{"lacks the replication right", `ALTER ROLE "plain" REPLICATION;`}},
+		{"ferries", s.ferries.DSN("plain", "postgres"), "plain", 1, []string{"lacks the replication right",
+			`ALTER ROLE "plain" REPLICATION;`}},
 		{"ferries", s.ferries.DSN("velvet", "postgres") + " password=x", "", 1, []string{"holds a password"}},
 		{"ferries", "postgres://velvet:x@127.0.0.1/postgres", "", 1, []string{"holds a password"}},
 		{"ferries", "gibberish", "", 1, []string{"connection string"}},
@@ -72,14 +74,16 @@ func (s *stage) registration(t *testing.T) {
 	poor := s.Postgres("poor", false, "wal_level = minimal", "max_wal_senders = 0", "max_replication_slots = 0")
 	r := s.service.VelvetWith(testbed.Password, add("poor", poor.DSN(testbed.Superuser, "postgres"))...)
 	assert.Equal(t, 1, r.Code)
-	for _, text := range []string{"wal_level: minimal", "ALTER SYSTEM SET wal_level = 'replica';", "WAL senders: 0 of 0 free", "slots: 0 of 0 free", "restart the server"} {
+	for _, text := range []string{"wal_level: minimal", "ALTER SYSTEM SET wal_level = 'replica';", "WAL senders: 0 of 0 free",
+		"slots: 0 of 0 free", "restart the server"} {
 		assert.Contains(t, r.Err, text)
 	}
 	poor.Stop("immediate")
 }
 
 func (s *stage) beforeTheFirstBase(t *testing.T) {
-	r := s.service.VelvetWith(rolePassword, "cluster", "add", "ferries", "--connect", s.ferries.DSN("velvet", "postgres"), "--password-file", "-", "--no-base")
+	r := s.service.VelvetWith(rolePassword, "cluster", "add", "ferries", "--connect", s.ferries.DSN("velvet", "postgres"),
+		"--password-file", "-", "--no-base")
 	assert.Equal(t, 1, r.Code)
 	assert.Contains(t, r.Err, `a cluster named "ferries" already`)
 	s.refused(1, []string{"out of reach", "no base backup", "velvet backup take ferries"}, "restore", "start", "ferries", "latest")
@@ -109,7 +113,8 @@ func (s *stage) baseBackup(t *testing.T) {
 	s.refused(1, []string{"ended already"}, "task", "cancel", begun.ID)
 
 	out := s.service.Must("backup", "take", "ferries", "--checkpoint", "fast")
-	for _, text := range []string{"manifest agrees", "every page checksum is right", "capture holds the WAL", "ferries.conf, which lies outside", "tablespace "} {
+	for _, text := range []string{"manifest agrees", "every page checksum is right", "capture holds the WAL",
+		"ferries.conf, which lies outside", "tablespace "} {
 		assert.Contains(t, out, text)
 	}
 	require.NoError(t, tx.Commit(context.Background()))
@@ -245,7 +250,8 @@ func (s *stage) moments(t *testing.T) {
 	} {
 		k, conn := s.restore(c.moment)
 		assert.Equal(t, c.numbers, testbed.One[string](s.Bed, conn, numbers), c.moment)
-		assert.Equal(t, 3, testbed.One[int](s.Bed, conn, "select count(*) from journal where n between 100 and 102"), "what was committed while the service was dead")
+		assert.Equal(t, 3, testbed.One[int](s.Bed, conn, "select count(*) from journal where n between 100 and 102"),
+			"what was committed while the service was dead")
 		_, err := conn.Exec(context.Background(), "insert into journal values (7)")
 		assert.ErrorContains(t, err, "read-only", c.moment)
 		out := s.service.Must("prove", "run", k.ID)
@@ -306,7 +312,8 @@ func (s *stage) openAndDiscard(t *testing.T) {
 	conn := s.connect(port, "postgres")
 	_, err = conn.Exec(context.Background(), "insert into journal values (-7)")
 	require.NoError(t, err, "an open copy can be written")
-	for setting, want := range map[string]string{"archive_mode": "off", "synchronous_standby_names": "", "listen_addresses": "127.0.0.1", "shared_preload_libraries": ""} {
+	for setting, want := range map[string]string{"archive_mode": "off", "synchronous_standby_names": "", "listen_addresses": "127.0.0.1",
+		"shared_preload_libraries": ""} {
 		assert.Equal(t, want, testbed.One[string](s.Bed, conn, "select current_setting($1)", setting), setting)
 	}
 	require.NoError(t, conn.Close(context.Background()))
@@ -352,7 +359,8 @@ func (s *stage) deliverAlone(t *testing.T) {
 	p := k.Plan
 	into := filepath.Join(k.Directory, "data", "pg_wal", "DELIVERED")
 	deliver := func(name string) (string, int) {
-		cmd := exec.Command(s.Path("home", "program", "velvet"), "segment", "deliver", "--ticket", filepath.Join(k.Directory, "ticket.json"), name, into)
+		cmd := exec.Command(s.Path("home", "program", "velvet"), "segment", "deliver", "--ticket",
+			filepath.Join(k.Directory, "ticket.json"), name, into)
 		cmd.SysProcAttr = s.asServers(filepath.Join(k.Directory, "data"))
 		out, _ := cmd.CombinedOutput()
 		return string(out), cmd.ProcessState.ExitCode()

@@ -63,7 +63,8 @@ func (w *traffic) run() {
 		}
 		var err error
 		if conn == nil {
-			if conn, err = pgx.Connect(context.Background(), w.s.ferries.DSN(testbed.Superuser, "postgres")+" connect_timeout=2 password='"+testbed.Password+"'"); err != nil {
+			if conn, err = pgx.Connect(context.Background(), w.s.ferries.DSN(testbed.Superuser,
+				"postgres")+" connect_timeout=2 password='"+testbed.Password+"'"); err != nil {
 				conn = nil
 				time.Sleep(50 * time.Millisecond)
 				continue
@@ -83,7 +84,8 @@ func (w *traffic) commit(conn *pgx.Conn) error {
 	w.mu.Unlock()
 	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
 	defer cancel()
-	err := conn.QueryRow(ctx, `with i as (insert into journal values ($1)) select pg_current_xact_id()::text, pg_current_wal_insert_lsn()::text`, c.n).
+	err := conn.QueryRow(ctx, `with i as (insert into journal values ($1)) select pg_current_xact_id()::text,
+		pg_current_wal_insert_lsn()::text`, c.n).
 		Scan(&c.xid, &c.lsn)
 	if err != nil {
 		return err

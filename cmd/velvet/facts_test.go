@@ -93,7 +93,9 @@ func TestFactsAreReadAnew(t *testing.T) {
 	assert.Equal(t, "incremental", b.Kind, "and the next one can be compared again")
 
 	s.ferries.Exec("postgres", "create role boss superuser login password '"+testbed.Password+"'")
-	_, err := s.ferries.Program("psql", "-X", "-q", "-v", "ON_ERROR_STOP=1", "-U", "boss", "-d", "postgres", "-c", "alter role "+testbed.Superuser+" rename to harbourmistress", "-c", "create role "+testbed.Superuser+" superuser login password '"+testbed.Password+"'").CombinedOutput()
+	_, err := s.ferries.Program("psql", "-X", "-q", "-v", "ON_ERROR_STOP=1", "-U", "boss", "-d", "postgres", "-c",
+		"alter role "+testbed.Superuser+" rename to harbourmistress", "-c",
+		"create role "+testbed.Superuser+" superuser login password '"+testbed.Password+"'").CombinedOutput()
 	require.NoError(t, err)
 	b, log = s.take("--kind", "incremental")
 	assert.Contains(t, log, "the superuser is called harbourmistress now")
@@ -104,7 +106,8 @@ func TestFactsAreReadAnew(t *testing.T) {
 		s.service.JSON(&k, "restore", "start", "ferries", moment)
 		conn := s.connect(k.Port, "postgres")
 		assert.Equal(t, rows, testbed.One[string](s.Bed, conn, numbersOf))
-		assert.Equal(t, 20000, testbed.One[int](s.Bed, conn, "select count(*) from booking where length(note) >= 0"), "every page can be read")
+		assert.Equal(t, 20000, testbed.One[int](s.Bed, conn, "select count(*) from booking where length(note) >= 0"),
+			"every page can be read")
 		require.NoError(t, conn.Close(context.Background()))
 		assert.Regexp(t, "verdict: (passed|could not run)", s.service.Velvet("prove", "run", k.ID).Out)
 		s.discard(k)
@@ -208,8 +211,10 @@ func (s *stage) startAhead(by time.Duration) {
 	out, err := exec.Command("cc", "-shared", "-fPIC", "-o", library, source).CombinedOutput()
 	require.NoError(s, err, string(out))
 	require.NoError(s, os.Chmod(library, 0o755))
-	out, err = exec.Command("setpriv", "--reuid=postgres", "--regid=postgres", "--init-groups", "env", "LD_PRELOAD="+library, fmt.Sprintf("CLOCK_AHEAD=%d", int(by.Seconds())),
-		fmt.Sprintf(host.DefaultTools, 15)+"/pg_ctl", "start", "--no-wait", "-D", s.ferries.DataDir, "-l", s.ferries.Log, "-o", fmt.Sprintf("-p %d -k %s", s.ferries.Port, s.ferries.Socket)).CombinedOutput()
+	out, err = exec.Command("setpriv", "--reuid=postgres", "--regid=postgres", "--init-groups", "env", "LD_PRELOAD="+library,
+		fmt.Sprintf("CLOCK_AHEAD=%d", int(by.Seconds())),
+		fmt.Sprintf(host.DefaultTools, 15)+"/pg_ctl", "start", "--no-wait", "-D", s.ferries.DataDir, "-l", s.ferries.Log, "-o",
+		fmt.Sprintf("-p %d -k %s", s.ferries.Port, s.ferries.Socket)).CombinedOutput()
 	require.NoError(s, err, string(out))
 	require.NoError(s, s.Host.WaitReady(context.Background(), s.ferries.Server))
 }

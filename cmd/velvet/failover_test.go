@@ -28,7 +28,8 @@ func TestFollowingAFailover(t *testing.T) {
 	s.db = s.ferries.Connect("postgres")
 
 	both := fmt.Sprintf("host=127.0.0.1,127.0.0.1 port=%d,%d user=velvet dbname=postgres sslmode=disable", second.Port, s.ferries.Port)
-	r := s.service.VelvetWith(rolePassword+"\n", "cluster", "add", "ferries", "--connect", both+" target_session_attrs=read-write", "--password-file", "-", "--no-base")
+	r := s.service.VelvetWith(rolePassword+"\n", "cluster", "add", "ferries", "--connect", both+" target_session_attrs=read-write",
+		"--password-file", "-", "--no-base")
 	require.Zero(t, r.Code, r.Err)
 	s.streaming()
 	r = s.service.VelvetWith(rolePassword+"\n", "cluster", "ready", "--connect", both, "--password-file", "-")
@@ -44,10 +45,15 @@ func TestFollowingAFailover(t *testing.T) {
 	s.captured()
 	s.failOver(second)
 	after := s.commit(2)
-	s.Eventually("capture follows to the new primary", func() bool { k := s.cluster().Capture; return k.Timeline == 2 && k.State == "streaming" })
+	s.Eventually("capture follows to the new primary", func() bool {
+		k := s.cluster().Capture
+		return k.Timeline == 2 &&
+			k.State == "streaming"
+	})
 	s.captured()
 	assert.Empty(t, s.cluster().Holes)
-	assert.Equal(t, 1, testbed.One[int](s.Bed, s.db, "select count(*) from pg_replication_slots where active"), "the slot was made on the new primary")
+	assert.Equal(t, 1, testbed.One[int](s.Bed, s.db, "select count(*) from pg_replication_slots where active"),
+		"the slot was made on the new primary")
 	for moment, want := range map[string]int{"tx " + before: 1, "tx " + after: 2} {
 		k, conn := s.restore(moment)
 		assert.Equal(t, want, testbed.One[int](s.Bed, conn, "select max(n) from journal"), moment)
@@ -58,9 +64,11 @@ func TestFollowingAFailover(t *testing.T) {
 
 	// Nobody captures, the slot is lost with its server, and WAL goes.
 	s.service.Stop()
-	second.Exec("postgres", "select pg_drop_replication_slot(slot_name) from pg_replication_slots", "alter system set wal_keep_size = 0", "alter system set min_wal_size = '32MB'", "alter system set max_wal_size = '32MB'", "select pg_reload_conf()")
+	second.Exec("postgres", "select pg_drop_replication_slot(slot_name) from pg_replication_slots", "alter system set wal_keep_size = 0",
+		"alter system set min_wal_size = '32MB'", "alter system set max_wal_size = '32MB'", "select pg_reload_conf()")
 	for range 6 {
-		second.Exec("postgres", "select pg_switch_wal()", "insert into booking select n, '' from generate_series(100000, 100100) n on conflict do nothing", "checkpoint")
+		second.Exec("postgres", "select pg_switch_wal()",
+			"insert into booking select n, '' from generate_series(100000, 100100) n on conflict do nothing", "checkpoint")
 	}
 	s.service.Start()
 	s.Eventually("the hole is told", func() bool { k := s.cluster(); return k.Capture.State == "streaming" && len(k.Holes) == 1 })

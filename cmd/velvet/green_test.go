@@ -84,7 +84,8 @@ func TestNoGreenWhileWrong(t *testing.T) {
 	last := s.commit(2)
 	s.grow(1)
 	s.Eventually("what the server retains is told", func() bool { return s.metric("velvet_capture_retained_bytes") > 16e6 })
-	assert.Equal(t, 1, testbed.One[int](s.Bed, s.db, "select count(*) from pg_stat_replication where application_name = 'velvet'"), "the connection outlives the pause")
+	assert.Equal(t, 1, testbed.One[int](s.Bed, s.db, "select count(*) from pg_stat_replication where application_name = 'velvet'"),
+		"the connection outlives the pause")
 
 	require.NoError(t, os.Remove(walDir[0]))
 	require.NoError(t, os.Rename(walDir[0]+".away", walDir[0]))
@@ -126,7 +127,8 @@ func TestSlotInOtherHands(t *testing.T) {
 	stream, err := other.Start(context.Background(), slot, 1, pg.DefaultSegmentSize.Start(pg.DefaultSegmentSize.Number(at)))
 	require.NoError(t, err)
 	s.service.Must("capture", "start", "ferries")
-	s.Eventually("that somebody else uses the slot is told", func() bool { return strings.Contains(s.cluster().Capture.Problem, "is active") })
+	s.Eventually("that somebody else uses the slot is told",
+		func() bool { return strings.Contains(s.cluster().Capture.Problem, "is active") })
 	require.NoError(t, stream.Close())
 	s.streaming()
 	first := s.commit(1)
@@ -160,7 +162,8 @@ func TestSlotInOtherHands(t *testing.T) {
 
 	// The server gives the slot up, and removes what it held.
 	s.service.Stop()
-	s.ferries.Exec("postgres", "alter system set max_slot_wal_keep_size = '32MB'", "alter system set min_wal_size = '32MB'", "alter system set max_wal_size = '32MB'", "select pg_reload_conf()")
+	s.ferries.Exec("postgres", "alter system set max_slot_wal_keep_size = '32MB'", "alter system set min_wal_size = '32MB'",
+		"alter system set max_wal_size = '32MB'", "select pg_reload_conf()")
 	for range 6 {
 		s.grow(1)
 		s.ferries.Exec("postgres", "checkpoint")
@@ -229,7 +232,8 @@ func TestWALThatCannotBeReplayed(t *testing.T) {
 	s.grow(1)
 	s.captured()
 	s.service.Stop()
-	s.ferries.Exec("postgres", "select pg_drop_replication_slot(slot_name) from pg_replication_slots", "alter system set wal_keep_size = '512MB'")
+	s.ferries.Exec("postgres", "select pg_drop_replication_slot(slot_name) from pg_replication_slots",
+		"alter system set wal_keep_size = '512MB'")
 	restart := func(settings ...string) {
 		require.NoError(t, s.db.Close(context.Background()))
 		s.ferries.Configure(settings...)
@@ -355,6 +359,7 @@ func TestRestoredInPlace(t *testing.T) {
 	assert.Equal(t, "1", testbed.One[string](s.Bed, conn, numbersOf))
 	require.NoError(t, conn.Close(context.Background()))
 	s.discard(k)
-	r := s.service.VelvetWith(rolePassword+"\n", "cluster", "add", "ferries-anew", "--connect", s.ferries.DSN("velvet", "postgres"), "--password-file", "-", "--no-base")
+	r := s.service.VelvetWith(rolePassword+"\n", "cluster", "add", "ferries-anew", "--connect", s.ferries.DSN("velvet", "postgres"),
+		"--password-file", "-", "--no-base")
 	require.Zero(t, r.Code, r.Err)
 }

@@ -23,22 +23,34 @@ import (
 // server's log what was called, and as whom.
 var hostileDatabase = []struct{ name, sql string }{
 	{"", "create schema evil"},
-	{"", `create function evil.tell(what text) returns boolean language plpgsql volatile as $$ begin raise log 'EVIL % as % for % by <%>', what, current_user, session_user, pg_catalog.current_setting('application_name'); return true; end $$`},
-	{"", `create function evil.one(what text, n int) returns int language plpgsql immutable as $$ begin raise log 'EVIL % as % for % by <%>', what, current_user, session_user, pg_catalog.current_setting('application_name'); return 1; end $$`},
+	{"", `create function evil.tell(what text) returns boolean language plpgsql volatile as $$ begin raise log 'EVIL % as % for % by <%>',
+		what, current_user, session_user, pg_catalog.current_setting('application_name'); return true; end $$`},
+	{"", `create function evil.one(what text, n int) returns int language plpgsql immutable as $$ begin
+		raise log 'EVIL % as % for % by <%>', what, current_user, session_user, 
+			pg_catalog.current_setting('application_name'); return 1; end $$`},
 	// Names of the system, ahead of it in the search path.
 	{"view-pg_class", "create view evil.pg_class as select * from pg_catalog.pg_class where evil.tell('view-pg_class')"},
 	{"view-pg_namespace", "create view evil.pg_namespace as select * from pg_catalog.pg_namespace where evil.tell('view-pg_namespace')"},
 	{"view-pg_database", "create view evil.pg_database as select * from pg_catalog.pg_database where evil.tell('view-pg_database')"},
 	{"view-pg_settings", "create view evil.pg_settings as select * from pg_catalog.pg_settings where evil.tell('view-pg_settings')"},
 	{"view-pg_roles", "create view evil.pg_roles as select * from pg_catalog.pg_roles where evil.tell('view-pg_roles')"},
-	{"view-pg_replication_slots", "create view evil.pg_replication_slots as select * from pg_catalog.pg_replication_slots where evil.tell('view-pg_replication_slots')"},
-	{"view-pg_tablespace", "create view evil.pg_tablespace as select * from pg_catalog.pg_tablespace where evil.tell('view-pg_tablespace')"},
-	{"function-pg_relation_filenode", `create function evil.pg_relation_filenode(oid) returns oid language sql as $$ select pg_catalog.pg_relation_filenode($1) where evil.tell('function-pg_relation_filenode') $$`},
-	{"function-current_setting", `create function evil.current_setting(text) returns text language sql as $$ select pg_catalog.current_setting($1) where evil.tell('function-current_setting') $$`},
-	{"function-current_database", `create function evil.current_database() returns name language sql as $$ select pg_catalog.current_database() where evil.tell('function-current_database') $$`},
-	{"function-clock_timestamp", `create function evil.clock_timestamp() returns timestamptz language sql as $$ select pg_catalog.clock_timestamp() where evil.tell('function-clock_timestamp') $$`},
-	{"operator-oid=oid", `create function evil.equal(oid, oid) returns boolean language plpgsql as $$ begin return evil.tell('operator-oid=oid') and $1::pg_catalog.int8 operator(pg_catalog.=) $2::pg_catalog.int8; end $$`},
-	{"operator-name=text", `create function evil.equal(name, text) returns boolean language plpgsql as $$ begin return evil.tell('operator-name=text') and $1::pg_catalog.text operator(pg_catalog.=) $2; end $$`},
+	{"view-pg_replication_slots", "create view evil.pg_replication_slots as select * from pg_catalog.pg_replication_slots where " +
+		"evil.tell('view-pg_replication_slots')"},
+	{"view-pg_tablespace", "create view evil.pg_tablespace as select * from pg_catalog.pg_tablespace where " +
+		"evil.tell('view-pg_tablespace')"},
+	{"function-pg_relation_filenode", `create function evil.pg_relation_filenode(oid) returns oid
+		language sql as $$ select pg_catalog.pg_relation_filenode($1) where evil.tell('function-pg_relation_filenode') $$`},
+	{"function-current_setting", `create function evil.current_setting(text) returns text
+		language sql as $$ select pg_catalog.current_setting($1) where evil.tell('function-current_setting') $$`},
+	{"function-current_database", `create function evil.current_database() returns name
+		language sql as $$ select pg_catalog.current_database() where evil.tell('function-current_database') $$`},
+	{"function-clock_timestamp", `create function evil.clock_timestamp() returns timestamptz
+		language sql as $$ select pg_catalog.clock_timestamp() where evil.tell('function-clock_timestamp') $$`},
+	{"operator-oid=oid", `create function evil.equal(oid, oid) returns boolean language plpgsql as $$
+		begin return evil.tell('operator-oid=oid') and $1::pg_catalog.int8 operator(pg_catalog.=) $2::pg_catalog.int8; end $$`},
+	{"operator-name=text", `create function evil.equal(name,
+		text) returns boolean language plpgsql as $$ begin return evil.tell('operator-name=text')
+		and $1::pg_catalog.text operator(pg_catalog.=) $2; end $$`},
 	{"", "create operator evil.= (function = evil.equal, leftarg = oid, rightarg = oid)"},
 	{"", "create operator evil.= (function = evil.equal, leftarg = name, rightarg = text)"},
 	{"", "alter database mal set search_path = evil, pg_catalog"},
@@ -48,17 +60,23 @@ var hostileDatabase = []struct{ name, sql string }{
 	{"", "create schema of_role"},
 	{"setting-of-our-role", "create view of_role.pg_index as select * from pg_catalog.pg_index where evil.tell('setting-of-our-role')"},
 	// Tables that call functions when a scan of them is planned or run.
-	{"index-expression", "create table public.by_expression (n int)"}, {"", "create index on public.by_expression ((evil.one('index-expression', 1)))"},
-	{"index-predicate", "create table public.by_predicate (n int)"}, {"", "create index on public.by_predicate (n) where evil.one('index-predicate', 1) = 1"},
-	{"statistics-expression", "create table public.by_statistics (n int, m int)"}, {"", "create statistics public.s on (evil.one('statistics-expression', 1) + n), m from public.by_statistics"},
-	{"row-security", "create table public.by_policy (n int)"}, {"", "create policy p on public.by_policy using (evil.one('row-security', 1) = 1)"},
+	{"index-expression", "create table public.by_expression (n int)"},
+	{"", "create index on public.by_expression ((evil.one('index-expression', 1)))"},
+	{"index-predicate", "create table public.by_predicate (n int)"},
+	{"", "create index on public.by_predicate (n) where evil.one('index-predicate', 1) = 1"},
+	{"statistics-expression", "create table public.by_statistics (n int, m int)"},
+	{"", "create statistics public.s on (evil.one('statistics-expression', 1) + n), m from public.by_statistics"},
+	{"row-security", "create table public.by_policy (n int)"},
+	{"", "create policy p on public.by_policy using (evil.one('row-security', 1) = 1)"},
 	{"", "alter table public.by_policy enable row level security"}, {"", "alter table public.by_policy force row level security"},
 	{"domain-check", "create domain public.odd as int check (evil.one('domain-check', value) = 1)"},
-	{"default-generated-check", "create table public.by_constraint (n int default evil.one('default-generated-check', 1), o public.odd, g int generated always as (evil.one('default-generated-check', n)) stored, check (evil.one('default-generated-check', n) = 1))"},
+	{"default-generated-check", "create table public.by_constraint (n int default evil.one('default-generated-check', 1), o public.odd, " +
+		"g int generated always as (evil.one('default-generated-check', n)) stored, check (evil.one('default-generated-check', n) = 1))"},
 	{"view", "create view public.looks as select evil.tell('view')"},
 	{"materialized-view", "create materialized view public.kept as select evil.one('materialized-view', 1) as n"},
 	{"cast", "create type public.mood as enum ('calm', 'foul')"},
-	{"", `create function evil.moody(public.mood) returns text language plpgsql immutable as $$ begin perform evil.tell('cast'); return 'calm'; end $$`},
+	{"", `create function evil.moody(public.mood) returns text language plpgsql immutable as $$
+		begin perform evil.tell('cast'); return 'calm'; end $$`},
 	{"", "create cast (public.mood as text) with function evil.moody(public.mood) as implicit"},
 	{"", "create table public.by_cast (m public.mood)"}, {"", "insert into public.by_cast values ('foul')"},
 	{"trigger", "create table public.by_trigger (n int)"},
@@ -79,22 +97,27 @@ var hostileDatabase = []struct{ name, sql string }{
 func TestHostileOwner(t *testing.T) {
 	t.Parallel()
 	s := newStage(t)
-	s.ferries.Exec("postgres", "create role mal login password 'mal'", "create role ghost nologin", "grant ghost to mal", "create database mal owner mal")
-	s.ferries.Exec("mal", "grant execute on function pg_read_file(text), pg_read_binary_file(text, bigint, bigint, boolean), "+strings.Join(readiness.OnlineBackupFunctions(pg.Major(s.Major)), ", ")+" to velvet")
+	s.ferries.Exec("postgres", "create role mal login password 'mal'", "create role ghost nologin", "grant ghost to mal",
+		"create database mal owner mal")
+	s.ferries.Exec("mal", "grant execute on function pg_read_file(text), pg_read_binary_file(text, bigint, bigint, boolean), "+
+		strings.Join(readiness.OnlineBackupFunctions(pg.Major(s.Major)), ", ")+" to velvet")
 	args := []string{"-X", "-q", "-v", "ON_ERROR_STOP=1", "-U", "mal", "-d", "mal"}
 	for _, statement := range hostileDatabase {
 		args = append(args, "-c", statement.sql)
 	}
 	// Last, because what is done in it afterwards is done as its new owner.
-	args = append(args, "-c", "create table public.of_a_ghost (n int)", "-c", "create index on public.of_a_ghost ((evil.one('ghost', 1)))", "-c", "grant create, usage on schema public, evil to ghost", "-c", "alter table public.of_a_ghost owner to ghost")
+	args = append(args, "-c", "create table public.of_a_ghost (n int)", "-c", "create index on public.of_a_ghost ((evil.one('ghost', 1)))",
+		"-c", "grant create, usage on schema public, evil to ghost", "-c", "alter table public.of_a_ghost owner to ghost")
 	load := s.ferries.Program("psql", args...)
 	load.Env = append(os.Environ(), "PGPASSWORD=mal")
 	out, err := load.CombinedOutput()
 	require.NoError(t, err, string(out))
 	require.Regexp(t, "EVIL .* as mal", s.said(s.ferries.Log), "the functions tell who calls them")
-	s.ferries.Exec("postgres", "alter role velvet in database mal set search_path = of_role, evil, pg_catalog", "alter role velvet set search_path = of_role, evil, pg_catalog")
+	s.ferries.Exec("postgres", "alter role velvet in database mal set search_path = of_role, evil, pg_catalog",
+		"alter role velvet set search_path = of_role, evil, pg_catalog")
 
-	r := s.service.VelvetWith(rolePassword+"\n", "cluster", "add", "ferries", "--connect", s.ferries.DSN("velvet", "mal"), "--password-file", "-", "--no-base")
+	r := s.service.VelvetWith(rolePassword+"\n", "cluster", "add", "ferries", "--connect", s.ferries.DSN("velvet", "mal"),
+		"--password-file", "-", "--no-base")
 	require.Zero(t, r.Code, r.Err)
 	s.streaming()
 	s.take()
@@ -139,7 +162,8 @@ func TestHostileOwner(t *testing.T) {
 	}
 
 	// What only gets in the way.
-	s.ferries.Exec("postgres", "alter role velvet set role = mal", "alter database mal set role = mal", "alter database mal set statement_timeout = '1ms'")
+	s.ferries.Exec("postgres", "alter role velvet set role = mal", "alter database mal set role = mal",
+		"alter database mal set statement_timeout = '1ms'")
 	s.service.Stop()
 	s.service.Start()
 	s.streaming()
@@ -150,7 +174,8 @@ func TestHostileOwner(t *testing.T) {
 		s.service.JSON(&k, "restore", "start", "ferries", "latest")
 		r = s.service.Velvet("prove", "run", k.ID)
 	}
-	testbed.Attack(t, "database owner, settings with which no session of ours can work", strings.Contains(r.Out+r.Err, "failed") || r.Code == 1)
+	testbed.Attack(t, "database owner, settings with which no session of ours can work", strings.Contains(r.Out+r.Err, "failed") ||
+		r.Code == 1)
 	require.NoError(t, s.db.Close(context.Background()))
 	s.ferries.Stop(host.Fast)
 }
@@ -206,7 +231,8 @@ func TestHostileFiles(t *testing.T) {
 	assert.Equal(t, "incremental", b.Kind, log)
 	k, _ = s.restore("latest")
 	got, _ := os.ReadFile(filepath.Join(k.Directory, "data", "base", "5", "77777"))
-	testbed.Attack(t, "owner of the original, a link in its data directory to a secret of root, then an incremental backup", string(got) == "what only root knows")
+	testbed.Attack(t, "owner of the original, a link in its data directory to a secret of root, then an incremental backup",
+		string(got) == "what only root knows")
 
 	// In the catalogue.
 	records := s.service.Records.Connect("postgres")

@@ -27,8 +27,10 @@ import (
 func TestJournal(t *testing.T) {
 	t.Parallel()
 	s := newStage(t)
-	s.ferries.Exec("postgres", "create schema crew", "create table crew.shift (id int primary key, note text)", "insert into crew.shift select n, 'x' from generate_series(1, 50) n",
-		"create table invoice (id int primary key, body text)", "insert into invoice select n, repeat(md5(n::text), 200) from generate_series(1, 300) n",
+	s.ferries.Exec("postgres", "create schema crew", "create table crew.shift (id int primary key, note text)",
+		"insert into crew.shift select n, 'x' from generate_series(1, 50) n",
+		"create table invoice (id int primary key, body text)",
+		"insert into invoice select n, repeat(md5(n::text), 200) from generate_series(1, 300) n",
 		"create table berth (id int)", "insert into berth select generate_series(1, 400)", "analyze")
 	s.protect()
 	s.service.Must("backup", "take", "ferries", "--checkpoint", "fast")
@@ -97,9 +99,11 @@ func (s *stage) operations() (d operations) {
 	s.ferries.Exec("postgres", "vacuum full invoice")
 	d.between = s.in("insert into invoice values (1000, 'one more')")
 	d.drop = s.in("drop table invoice")
-	d.create = s.in("create table quay (id int primary key, note text)", "insert into quay select n, repeat('q', 3000) from generate_series(1, 20) n")
+	d.create = s.in("create table quay (id int primary key, note text)",
+		"insert into quay select n, repeat('q', 3000) from generate_series(1, 20) n")
 	s.in("delete from berth where id <= 300")
-	s.ferries.Exec("postgres", "alter table berth set tablespace ledger", "reindex table booking", "create temporary table puddle as select 1 as n")
+	s.ferries.Exec("postgres", "alter table berth set tablespace ledger", "reindex table booking",
+		"create temporary table puddle as select 1 as n")
 	return d
 }
 
@@ -145,7 +149,8 @@ func (s *stage) tellOperations(t *testing.T, d operations) {
 	assert.Equal(t, "0 0 300 ", tell(list.Transactions[1], "berth"))
 	s.service.JSON(&list, "changes", "list", "ferries", "--table", "booking", "--kind", "delete", "--since", "1h ago")
 	assert.Len(t, list.Transactions, 2, "what was rolled back to a savepoint is not told")
-	s.service.JSON(&list, "changes", "list", "ferries", "--table", "booking", "--min-rows", "100", "--database", "postgres", "--kind", "delete")
+	s.service.JSON(&list, "changes", "list", "ferries", "--table", "booking", "--min-rows", "100", "--database", "postgres",
+		"--kind", "delete")
 	assert.Len(t, list.Transactions, 1)
 	s.service.JSON(&list, "changes", "list", "ferries", "--until", "2020-01-01 00:00 Z")
 	assert.Empty(t, list.Transactions)
@@ -188,7 +193,10 @@ func (s *stage) momentsByOperation(t *testing.T, d operations) {
 	assert.Equal(t, d.smallDelete, fmt.Sprint(s.explain("restore point low tide").Boundary.LastIn.XID))
 	mark := s.explain("restore point low tide").Boundary
 	assert.Equal(t, mark.End, s.explain("before lsn "+mark.End.String()).Boundary.End)
-	s.Eventually("the time of the operations is known", func() bool { return s.service.Velvet("moment", "today "+d.noon, "--cluster", "ferries").Code == 0 })
+	s.Eventually("the time of the operations is known", func() bool {
+		return s.service.Velvet("moment", "today "+d.noon, "--cluster",
+			"ferries").Code == 0
+	})
 	assert.NotNil(t, s.explain("today "+d.noon).UTC)
 	out := s.service.Must("moment", "before delete of booking", "--cluster", "ferries")
 	assert.Contains(t, out, "-17,000 booking")
@@ -395,7 +403,8 @@ func (s *stage) damagedSegment(d operations) {
 		"not an object":     make([]byte, len(kept)),
 	} {
 		require.NoError(s, os.WriteFile(segment, content, 0o600))
-		s.refused(1, []string{"captured WAL cannot be read", l.Segment, says, "take a base backup"}, "changes", "show", "ferries", d.bigDelete)
+		s.refused(1, []string{"captured WAL cannot be read", l.Segment, says, "take a base backup"}, "changes", "show",
+			"ferries", d.bigDelete)
 	}
 	require.NoError(s, os.WriteFile(segment, kept, 0o600))
 	assert.Equal(s, d.bigDelete, fmt.Sprint(s.change(d.bigDelete).XID))
@@ -409,7 +418,8 @@ func (s *stage) restoresByOperation(t *testing.T, d operations) {
 		"before drop of public.invoice": "2998 1 301",
 	} {
 		k, conn := s.restore(moment)
-		got := testbed.One[string](s.Bed, conn, "select (select count(*) from booking) || ' ' || (select count(*) from crew.shift) || ' ' || (select count(*) from invoice)")
+		got := testbed.One[string](s.Bed, conn, "select (select count(*) from booking) || ' ' || (select count(*) from crew.shift) || ' "+
+			"' || (select count(*) from invoice)")
 		assert.Equal(t, want, got, moment)
 		s.discard(k)
 	}

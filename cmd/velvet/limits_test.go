@@ -33,7 +33,9 @@ func TestLimitsRaisedAfterTheBase(t *testing.T) {
 	s.captured()
 	k, conn := s.restore("tx " + last)
 	assert.Equal(t, "1,2,3,4,9", testbed.One[string](b, conn, numbersOf))
-	assert.Equal(t, "151 17 99", testbed.One[string](b, conn, "select current_setting('max_connections') || ' ' || current_setting('max_prepared_transactions') || ' ' || current_setting('max_locks_per_transaction')"))
+	assert.Equal(t, "151 17 99", testbed.One[string](b, conn,
+		"select current_setting('max_connections') || ' ' || current_setting('max_prepared_transactions') || ' ' || "+
+			"current_setting('max_locks_per_transaction')"))
 	require.NoError(t, conn.Close(context.Background()))
 	s.discard(k)
 }

@@ -24,7 +24,8 @@ func TestGettingReady(t *testing.T) {
 	for path, content := range map[string]string{reads: "reads", carries: "carries", boss: testbed.Password} {
 		require.NoError(t, os.WriteFile(path, []byte(content+"\n"), 0o600))
 	}
-	login := []string{"--connect", poor.DSN("reader", "postgres"), "--password-file", reads, "--replication-user", "carrier", "--replication-password-file", carries}
+	login := []string{"--connect", poor.DSN("reader", "postgres"), "--password-file", reads, "--replication-user", "carrier",
+		"--replication-password-file", carries}
 	ready := func(more ...string) []string { return append(append([]string{"cluster", "ready"}, login...), more...) }
 	states := func() map[string]readiness.State {
 		var r api.ReadinessReport
@@ -37,14 +38,18 @@ func TestGettingReady(t *testing.T) {
 	}
 	at := states()
 	for id, want := range map[string]readiness.State{
-		"wal_level": readiness.Needed, "max_wal_senders": readiness.Needed, "max_replication_slots": readiness.Needed, "replication": readiness.Unknown,
-		"full_page_writes": readiness.Advised, "read_files": readiness.Advised, "read_changes": readiness.Advised, "read_tables": readiness.Advised,
-		"data_checksums": readiness.Advised, "least_rights": readiness.OK, "synchronous_standby_names": readiness.Choice, "copies": readiness.OK,
+		"wal_level": readiness.Needed, "max_wal_senders": readiness.Needed, "max_replication_slots": readiness.Needed,
+		"replication":      readiness.Unknown,
+		"full_page_writes": readiness.Advised, "read_files": readiness.Advised, "read_changes": readiness.Advised,
+		"read_tables":    readiness.Advised,
+		"data_checksums": readiness.Advised, "least_rights": readiness.OK, "synchronous_standby_names": readiness.Choice,
+		"copies": readiness.OK,
 	} {
 		assert.Equal(t, want, at[id], id)
 	}
 	s.refused(1, []string{"the cluster was not added", "wal_level: minimal"}, append([]string{"cluster", "add", "poor"}, login...)...)
-	s.refused(3, []string{"This would be run", "ALTER SYSTEM SET wal_level = 'replica';", "takes effect after a restart"}, ready("--apply", "--as", testbed.Superuser, "--as-password-file", boss)...)
+	s.refused(3, []string{"This would be run", "ALTER SYSTEM SET wal_level = 'replica';", "takes effect after a restart"},
+		ready("--apply", "--as", testbed.Superuser, "--as-password-file", boss)...)
 	s.refused(1, []string{"not everything was applied", "--as ROLE"}, ready("--apply", "--confirm", "apply")...)
 	s.refused(1, []string{"nothing that SQL can do"}, ready("--apply", "--only", "data_checksums", "--confirm", "apply")...)
 	out := s.service.Must(ready("--apply", "--confirm", "apply", "--as", testbed.Superuser, "--as-password-file", boss)...)
@@ -60,15 +65,19 @@ func TestGettingReady(t *testing.T) {
 	assert.Equal(t, readiness.Needed, at["replication"], "the second role is refused")
 	poor.Exec("postgres", "alter role carrier replication")
 	assert.Equal(t, readiness.OK, states()["replication"])
-	s.service.Must(ready("--apply", "--confirm", "apply", "--only", "max_slot_wal_keep_size", "--as", testbed.Superuser, "--as-password-file", boss)...)
+	s.service.Must(ready("--apply", "--confirm", "apply", "--only", "max_slot_wal_keep_size", "--as", testbed.Superuser,
+		"--as-password-file", boss)...)
 	assert.Equal(t, readiness.OK, states()["max_slot_wal_keep_size"])
 
 	script := s.service.Must("cluster", "role", "--name", "velvet two")
 	assert.Contains(t, script, `CREATE ROLE "velvet two" LOGIN REPLICATION;`)
 
 	list := s.Path("fleet.yaml")
-	require.NoError(t, os.WriteFile(list, fmt.Appendf(nil, "clusters:\n  - name: poor\n    connect: %s\n    password-file: %s\n    replication-user: carrier\n    replication-password-file: %s\n    labels: {fleet: plain}\n"+
-		"  - name: nowhere\n    connect: host=127.0.0.1 port=1 user=velvet dbname=postgres\n", poor.DSN("reader", "postgres"), reads, carries), 0o600))
+	require.NoError(t, os.WriteFile(list, fmt.Appendf(nil,
+		"clusters:\n  - name: poor\n    connect: %s\n    password-file: %s\n    replication-user: carrier\n    "+
+			"replication-password-file: %s\n    labels: {fleet: plain}\n"+
+			"  - name: nowhere\n    connect: host=127.0.0.1 port=1 user=velvet dbname=postgres\n", poor.DSN("reader", "postgres"), reads,
+		carries), 0o600))
 	r := s.service.Velvet("cluster", "register", list, "--dry-run")
 	assert.Equal(t, 1, r.Code)
 	assert.Contains(t, r.Out, "would be registered")
@@ -98,7 +107,8 @@ func TestPolicies(t *testing.T) {
 	s.refused(1, []string{"without a label"}, "policy", "set", "outer", "--span", "7d")
 	s.refused(1, []string{"is no label"}, "policy", "set", "outer", "--label", "fleet=ou ter", "--span", "7d")
 	s.service.Must("policy", "set", "outer", "--label", "fleet=outer", "--span", "7d", "--weekly", "4")
-	s.service.Must("policy", "set", "outer-north", "--label", "fleet=outer", "--label", "site=north", "--span", "9d", "--capture-alert", "60")
+	s.service.Must("policy", "set", "outer-north", "--label", "fleet=outer", "--label", "site=north", "--span", "9d",
+		"--capture-alert", "60")
 	s.service.Must("calendar", "add", "backup", "--policy", "outer", "--every-hours", "6", "--jitter", "30")
 	assert.Contains(t, s.service.Must("keep", "show", "ferries"), "the default")
 	s.service.Must("cluster", "edit", "ferries", "--label", "fleet=outer")
@@ -111,7 +121,8 @@ func TestPolicies(t *testing.T) {
 	s.service.Must("keep", "set", "ferries", "--inherit")
 	assert.Contains(t, s.service.Must("policy", "list"), "any moment of the last 9 days")
 	assert.Contains(t, s.service.Must("cluster", "list", "--label", "fleet=inner"), "There is no such cluster.")
-	s.refused(3, []string{"no longer apply to 0 clusters, and what its calendar has (1)", "confirm with the policy's name: outer"}, "policy", "remove", "outer")
+	s.refused(3, []string{"no longer apply to 0 clusters, and what its calendar has (1)", "confirm with the policy's name: outer"},
+		"policy", "remove", "outer")
 	s.service.Must("policy", "remove", "outer", "--confirm", "outer")
 	assert.Contains(t, s.service.Must("calendar", "list"), "Nothing is scheduled yet")
 	s.refused(1, []string{"no such policy"}, "policy", "remove", "outer")

@@ -49,8 +49,9 @@ func TestReadme(t *testing.T) {
 		}
 		out := r.run(line)
 		for begins, says := range map[string]string{
-			"velvet cluster ready": "PostgreSQL 15", "velvet changes biggest": "900", "velvet moment": "first out", "velvet restore start": "ferries-1",
-			"velvet prove": "passed         tables", "velvet keep preview": "as of", "velvet copy show": "psql -h 127.0.0.1",
+			"velvet cluster ready": "PostgreSQL 15", "velvet changes biggest": "900", "velvet moment": "first out",
+			"velvet restore start": "ferries-1",
+			"velvet prove":         "passed         tables", "velvet keep preview": "as of", "velvet copy show": "psql -h 127.0.0.1",
 		} {
 			if strings.HasPrefix(line, begins) {
 				assert.Contains(t, out, says, "command %d", i)
@@ -107,7 +108,8 @@ func newReadme(t *testing.T) *readme {
 	t.Cleanup(func() {
 		out, err := exec.Command("pg_ctlcluster", "15", name, "stop", "-m", "immediate").CombinedOutput()
 		assert.NoError(t, err, string(out))
-		for _, left := range []string{"/etc/postgresql/15/" + name, "/var/lib/postgresql/15/" + name, "/var/log/postgresql/postgresql-15-" + name + ".log"} {
+		for _, left := range []string{"/etc/postgresql/15/" + name, "/var/lib/postgresql/15/" + name, "/var/log/postgresql/postgresql-15-" +
+			name + ".log"} {
 			assert.NoError(t, os.RemoveAll(left))
 		}
 	})
@@ -118,8 +120,10 @@ func newReadme(t *testing.T) *readme {
 	require.NoError(t, os.Symlink(program, r.Path("bin", "velvet")))
 	listen, err := r.Host.FreePort()
 	require.NoError(t, err)
-	r.places = strings.NewReplacer("/etc/velvet", r.Path("etc"), "/backups", r.Path("backups"), "host=db1", fmt.Sprintf("host=127.0.0.1 port=%d", port))
-	r.env = append(os.Environ(), "PATH="+r.Path("bin")+":"+os.Getenv("PATH"), "VELVET_HOME="+r.Path("home"), "VELVET_LISTEN=127.0.0.1:"+fmt.Sprint(listen),
+	r.places = strings.NewReplacer("/etc/velvet", r.Path("etc"), "/backups", r.Path("backups"), "host=db1",
+		fmt.Sprintf("host=127.0.0.1 port=%d", port))
+	r.env = append(os.Environ(), "PATH="+r.Path("bin")+":"+os.Getenv("PATH"), "VELVET_HOME="+r.Path("home"),
+		"VELVET_LISTEN=127.0.0.1:"+fmt.Sprint(listen),
 		"VELVET_PROGRAMS="+tools, fmt.Sprintf("PGPORT=%d", port))
 	require.NoError(t, os.WriteFile(r.Path("work", "secret"), []byte(rolePassword+"\n"), 0o600))
 	r.Cleanup(func() {
@@ -169,12 +173,15 @@ func (r *readme) connect() {
 	for _, v := range r.env {
 		_, _ = fmt.Sscanf(v, "PGPORT=%d", &port)
 	}
-	out, err := exec.Command("su", "postgres", "-c", fmt.Sprintf(`psql -p %d -c "alter role postgres password 'postgres'"`, port)).CombinedOutput()
+	out, err := exec.Command("su", "postgres", "-c", fmt.Sprintf(`psql -p %d -c "alter role postgres password 'postgres'"`,
+		port)).CombinedOutput()
 	require.NoError(r, err, string(out))
-	r.db, err = pgx.Connect(context.Background(), fmt.Sprintf("host=127.0.0.1 port=%d user=postgres password=postgres dbname=postgres", port))
+	r.db, err = pgx.Connect(context.Background(), fmt.Sprintf("host=127.0.0.1 port=%d user=postgres password=postgres dbname=postgres",
+		port))
 	require.NoError(r, err)
 	r.Cleanup(func() { _ = r.db.Close(context.Background()) })
-	_, err = r.db.Exec(context.Background(), "create table booking (id int primary key, note text); insert into booking select n, 'tide' from generate_series(1, 1000) n")
+	_, err = r.db.Exec(context.Background(), "create table booking (id int primary key, note text); insert into booking select n, "+
+		"'tide' from generate_series(1, 1000) n")
 	require.NoError(r, err)
 }
 

@@ -70,7 +70,8 @@ func TestRebuild(t *testing.T) {
 	assert.Equal(t, "0 0 20000 ", tell(s.change(xid), "booking"), "its journal was in the store too")
 	for moment, want := range map[string]string{"before delete of booking": "20000 ", "latest": "0 1,2"} {
 		k, conn := s.restore(moment)
-		assert.Equal(t, want, testbed.One[string](s.Bed, conn, "select (select count(*) from booking) || ' ' || coalesce(string_agg(n::text, ',' order by n), '') from journal"), moment)
+		assert.Equal(t, want, testbed.One[string](s.Bed, conn,
+			"select (select count(*) from booking) || ' ' || coalesce(string_agg(n::text, ',' order by n), '') from journal"), moment)
 		s.discard(k)
 	}
 	assert.Contains(t, s.service.Must("store", "audit", "--full"), "Everything that is needed is there")

@@ -39,35 +39,45 @@ func serveCommand() *cobra.Command {
 				log = slog.New(slog.NewJSONHandler(cmd.ErrOrStderr(), nil))
 			}
 			return service.Run(cmd.Context(), cfg, version, log, func(url, link string) {
-				_, _ = fmt.Fprintf(cmd.OutOrStdout(), "Velvet Rewind serves at %s\nConsole, to be opened once within ten minutes: %s\n", url, link)
+				_, _ = fmt.Fprintf(cmd.OutOrStdout(), "Velvet Rewind serves at %s\nConsole, to be opened once within ten minutes: %s\n",
+					url, link)
 			})
 		},
 	}
 	f := cmd.Flags()
-	f.String("catalogue", "", "connection string of a database for the records, without a password (give that in HOME/velvet.yaml, VELVET_CATALOGUE or PGPASSFILE); without it a server of its own is run in HOME/catalogue")
+	f.String("catalogue", "", "connection string of a database for the records, without a password (give that in HOME/velvet.yaml, "+
+		"VELVET_CATALOGUE or PGPASSFILE); without it a server of its own is run in HOME/catalogue")
 	f.String("store", "", "directory of the store (HOME/store), or "+s3.Forms)
 	f.String("store-credentials", "", "file with the keys of a bucket (AWS_ACCESS_KEY_ID and AWS_SECRET_ACCESS_KEY, or the usual file)")
-	f.String("store-key", "", "file with the key of an encrypted store: an age identity (AGE-SECRET-KEY-1…) or a passphrase on one line; given with a new store, it is encrypted")
+	f.String("store-key", "", "file with the key of an encrypted store: an age identity (AGE-SECRET-KEY-1…) or a passphrase on one "+
+		"line; given with a new store, it is encrypted")
 	f.Bool("adopt-store", false, "take over a store whose catalogue is lost; then run: velvet store rebuild")
-	f.Bool("new-key", false, "make a new HOME/key although clusters' passwords are sealed with one that is lost; they have to be given anew")
+	f.Bool("new-key", false, "make a new HOME/key although clusters' passwords are sealed with one that is lost; they have to be given "+
+		"anew")
 	f.String("second-store", "", "second store to which everything is copied: a directory or s3://…")
 	f.String("second-store-credentials", "", "file with the keys of the second store's bucket")
-	f.String("copies-credentials", "", "file with keys that may only read the store's bucket: copies that recover use them where the service does not answer, and have none otherwise")
+	f.String("copies-credentials", "", "file with keys that may only read the store's bucket: copies that recover use them where the "+
+		"service does not answer, and have none otherwise")
 	f.String("second-copies-credentials", "", "the same for the second store's bucket")
-	f.String("read-data", "auto", "how incremental backups read changed pages: auto (from the data directory where it is on this host, else through SQL) or sql")
+	f.String("read-data", "auto", "how incremental backups read changed pages: auto (from the data directory where it is on this host, "+
+		"else through SQL) or sql")
 	f.String("copies", "", "directory for side copies (HOME/copies)")
 	f.String("listen", service.DefaultListen, "address and port; other than loopback only with TLS")
 	f.String("tls-cert", "", "certificate file")
 	f.String("tls-key", "", "key file of the certificate")
 	f.String("hosts", "", "further host names to answer to, with commas")
-	f.String("run-as", "", "OS user of the servers of copies, when the service is root (postgres); with commas those that single clusters may be given instead (velvet cluster edit --copies-user)")
+	f.String("run-as", "", "OS user of the servers of copies, when the service is root (postgres); with commas those that single "+
+		"clusters may be given instead (velvet cluster edit --copies-user)")
 	f.String("programs", host.DefaultTools, "directory of PostgreSQL's programs, %d for the major version")
 	f.String("compression", "zstd", "zstd (small) or s2 (fast)")
 	f.Int("tasks-at-once", service.DefaultTasksAtOnce, "tasks that this instance runs at once")
 	f.Int("tasks-per-cluster", service.DefaultTasksPerCluster, "tasks of one cluster that run at once; 0 for no limit")
 	f.Int("backups-per-host", service.DefaultBackupsPerHost, "base backups of clusters on one host that are taken at once; 0 for no limit")
-	f.Int("spool-limit", service.DefaultSpoolLimit, "MiB of each cluster's WAL that may wait for the store before its capture pauses; at least two segments")
-	f.String("delete-after", service.DefaultDeleteAfter, "how long backups, WAL and clusters that were deleted can be taken back before they are permanently deleted, as 24h; 0 for not at all")
+	f.Int("spool-limit", service.DefaultSpoolLimit,
+		"MiB of each cluster's WAL that may wait for the store before its capture pauses; at least two segments")
+	f.String("delete-after", service.DefaultDeleteAfter,
+		"how long backups, WAL and clusters that were deleted can be taken back before they are permanently deleted, as 24h; 0 for not "+
+			"at all")
 	f.String("log-format", "text", "text or json")
 	return cmd
 }
@@ -82,7 +92,8 @@ func readConfig(flags *pflag.FlagSet) (service.Config, error) {
 		return cfg, err
 	}
 	if given, err := flags.GetString("catalogue"); err == nil && hasPassword(given) {
-		return cfg, errors.New("the catalogue's password must not stand on the command line, where others can see it; put the connection string into HOME/velvet.yaml or VELVET_CATALOGUE")
+		return cfg, errors.New("the catalogue's password must not stand on the command line, where others can see it; put the " +
+			"connection string into HOME/velvet.yaml or VELVET_CATALOGUE")
 	}
 	k := koanf.New(".")
 	path := filepath.Join(home, "velvet.yaml")

@@ -115,7 +115,8 @@ func TestCompleteIsTrueOverASlowLink(t *testing.T) {
 	s := newStage(t)
 	slow := s.protectOver(t)
 	slow.pace.Store(6 << 20)
-	s.ferries.Exec("postgres", "create table cargo (id int, note text)", "insert into cargo select n, repeat('c', 500) from generate_series(1, 60000) n")
+	s.ferries.Exec("postgres", "create table cargo (id int, note text)",
+		"insert into cargo select n, repeat('c', 500) from generate_series(1, 60000) n")
 	last := s.commit(1)
 	var committed time.Time
 	require.NoError(t, s.db.QueryRow(context.Background(), "select clock_timestamp()").Scan(&committed))
@@ -128,7 +129,9 @@ func TestCompleteIsTrueOverASlowLink(t *testing.T) {
 		if k.Capture.Flushed < end {
 			behind++
 			if k.Capture.CompleteTo != nil {
-				assert.True(t, k.Capture.CompleteTo.Before(committed), "complete to %s, with %d bytes of what was committed until %s missing", k.Capture.CompleteTo, end-k.Capture.Flushed, committed)
+				assert.True(t, k.Capture.CompleteTo.Before(committed),
+					"complete to %s, with %d bytes of what was committed until %s missing", k.Capture.CompleteTo,
+					end-k.Capture.Flushed, committed)
 			}
 		}
 		return k.Capture.CompleteTo != nil && k.Capture.CompleteTo.After(committed)
@@ -155,7 +158,8 @@ func TestDamageOnTheWayHoldsNothingUp(t *testing.T) {
 	s.commit(2)
 	s.captured()
 	way.spoil.Store(true)
-	s.ferries.Exec("postgres", "create table cargo (id int, note text)", "insert into cargo select n, repeat('c', 500) from generate_series(1, 30000) n")
+	s.ferries.Exec("postgres", "create table cargo (id int, note text)",
+		"insert into cargo select n, repeat('c', 500) from generate_series(1, 30000) n")
 	for range 3 {
 		testbed.One[string](s.Bed, s.db, "select pg_switch_wal()::text")
 		s.ferries.Exec("postgres", "update booking set note = note || '.' where id % 500 = 0")

@@ -36,12 +36,14 @@ func newStage(t *testing.T, serve ...string) *stage { return newStageOn(testbed.
 func newStageOn(b *testbed.Bed, serve ...string) *stage {
 	outside := b.Path("ferries.conf")
 	require.NoError(b, os.WriteFile(outside, []byte("work_mem = '5MB'\n"), 0o644))
-	s := &stage{Bed: b, ferries: b.Postgres("ferries", true, "max_prepared_transactions = 5", "wal_sender_timeout = '5s'", "include '"+outside+"'")}
+	s := &stage{Bed: b, ferries: b.Postgres("ferries", true, "max_prepared_transactions = 5", "wal_sender_timeout = '5s'",
+		"include '"+outside+"'")}
 	require.NoError(b, b.Host.MakeDir(b.Path("ferries", "ledger"), 0o700))
 	s.ferries.Exec("postgres",
 		"create role velvet login replication password '"+rolePassword+"'",
 		"grant pg_read_all_data, pg_read_all_settings, pg_read_server_files to velvet",
-		"grant execute on function pg_read_file(text), pg_read_binary_file(text, bigint, bigint, boolean), "+strings.Join(readiness.OnlineBackupFunctions(pg.Major(b.Major)), ", ")+" to velvet",
+		"grant execute on function pg_read_file(text), pg_read_binary_file(text, bigint, bigint, boolean), "+
+			strings.Join(readiness.OnlineBackupFunctions(pg.Major(b.Major)), ", ")+" to velvet",
 		"create tablespace ledger location '"+b.Path("ferries", "ledger")+"'",
 		"create table booking (id int primary key, note text)",
 		"create table payment (id int primary key, cents int) tablespace ledger",
@@ -54,7 +56,8 @@ func newStageOn(b *testbed.Bed, serve ...string) *stage {
 }
 
 func (s *stage) protect() {
-	r := s.service.VelvetWith(rolePassword+"\n", "cluster", "add", "ferries", "--connect", s.ferries.DSN("velvet", "postgres"), "--password-file", "-", "--no-base")
+	r := s.service.VelvetWith(rolePassword+"\n", "cluster", "add", "ferries", "--connect", s.ferries.DSN("velvet", "postgres"),
+		"--password-file", "-", "--no-base")
 	require.Zero(s, r.Code, r.Err)
 	require.NotContains(s, r.Out, "needed:")
 	s.streaming()
@@ -133,7 +136,8 @@ func (s *stage) stands(moment string, command ...string) (api.Copy, *pgx.Conn) {
 // connect opens a session on a copy.
 func (s *stage) connect(port int, database string) *pgx.Conn {
 	s.Helper()
-	conn, err := pgx.Connect(context.Background(), fmt.Sprintf("host=127.0.0.1 port=%d user=%s password='%s' dbname=%s", port, testbed.Superuser, testbed.Password, database))
+	conn, err := pgx.Connect(context.Background(), fmt.Sprintf("host=127.0.0.1 port=%d user=%s password='%s' dbname=%s", port,
+		testbed.Superuser, testbed.Password, database))
 	require.NoError(s, err, "the original's logins work on the copy")
 	return conn
 }

@@ -27,17 +27,20 @@ func TestStep(t *testing.T) {
 	assert.Contains(t, s.service.Must("prove", "run", k.ID), "verdict: passed")
 	moved, conn := s.step(k, "tx "+first)
 	assert.Equal(t, 1, testbed.One[int](s.Bed, conn, "select max(n) from journal"))
-	assert.Equal(t, 21000, testbed.One[int](s.Bed, conn, "select (select count(*) from booking) + (select count(*) from payment)"), "what was dropped and truncated is back")
+	assert.Equal(t, 21000, testbed.One[int](s.Bed, conn, "select (select count(*) from booking) + (select count(*) from payment)"),
+		"what was dropped and truncated is back")
 	assert.Equal(t, []any{k.ID, k.Port, k.Directory}, []any{moved.ID, moved.Port, moved.Directory})
 	assert.NotEqual(t, k.Plan.Base, moved.Plan.Base, "the first base, for it is before the second")
 	require.NotNil(t, moved.ReplayedTo)
-	assert.True(t, moved.ReplayedTo.Equal(moved.Plan.Boundary.LastIn.Time), "the transaction itself is the last one that it holds: %s, %s", moved.ReplayedTo, moved.Plan.Boundary.LastIn.Time)
+	assert.True(t, moved.ReplayedTo.Equal(moved.Plan.Boundary.LastIn.Time), "the transaction itself is the last one that it holds: %s, %s",
+		moved.ReplayedTo, moved.Plan.Boundary.LastIn.Time)
 	assert.Nil(t, moved.Proof, "the proof was of another moment")
 	assert.Equal(t, "step copy", s.task(moved.Task).Kind)
 	assert.Contains(t, s.service.Must("task", "show", moved.Task), "stood there already")
 	assert.Contains(t, s.service.Must("prove", "run", k.ID), "verdict: passed")
 
-	for moment, says := range map[string]string{"before lsn 0/1800000": "no base backup ends at or before", "tx 1999999999": "out of reach", "yesterday": "cannot be read"} {
+	for moment, says := range map[string]string{"before lsn 0/1800000": "no base backup ends at or before", "tx 1999999999": "out of reach",
+		"yesterday": "cannot be read"} {
 		s.refused(1, []string{says}, "copy", "step", k.ID, moment)
 	}
 	var still api.Copy

@@ -98,9 +98,11 @@ func TestEncryptedStore(t *testing.T) {
 	s.refused(1, []string{"the store's key was not changed", "no such file"}, "store", "rekey", "--to", s.Path("nowhere"))
 	s.refused(1, []string{"age1"}, "store", "rekey", "--to", passphrase, "--also", "gibberish", "--confirm", s.Path("home", "store"))
 	r := s.service.Velvet("store", "rekey", "--to", "/etc/hostname")
-	testbed.Attack(t, "who has the token, any file of the host as the store's key", !strings.Contains(r.Err, "does not lie in the directory of the store's key"))
+	testbed.Attack(t, "who has the token, any file of the host as the store's key",
+		!strings.Contains(r.Err, "does not lie in the directory of the store's key"))
 	s.refused(3, []string{"opens it no more"}, "store", "rekey", "--to", passphrase)
-	assert.Contains(t, s.service.Must("store", "rekey", "--to", passphrase, "--also", escrow.Recipient().String(), "--confirm", s.Path("home", "store")), "data key 2")
+	assert.Contains(t, s.service.Must("store", "rekey", "--to", passphrase, "--also", escrow.Recipient().String(), "--confirm",
+		s.Path("home", "store")), "data key 2")
 	assert.Equal(t, s.objectNames(all), s.objectNames(s.objects(root)), "nothing was written anew")
 	s.commit(1)
 	s.service.Must("backup", "take", "ferries", "--checkpoint", "fast")
@@ -124,7 +126,8 @@ func TestEncryptedStore(t *testing.T) {
 		}
 		if i := len(args) - 2; args[i] == "--catalogue-of" {
 			mine := s.service.Catalogue
-			s.service.Catalogue = s.Postgres("another-catalogue", false).DSN(testbed.Superuser, "postgres") + " password='" + testbed.Password + "'"
+			s.service.Catalogue = s.Postgres("another-catalogue", false).DSN(testbed.Superuser, "postgres") + " password='" +
+				testbed.Password + "'"
 			s.refusesToStart(says, args[:i]...)
 			s.service.Catalogue = mine
 			continue
@@ -192,7 +195,8 @@ func TestSecondStore(t *testing.T) {
 	root := s.Path("home", "store")
 	s.Eventually("everything is in both", func() bool {
 		_, complete := s.indexes()
-		return complete && strings.Contains(s.service.Must("store", "audit"), "and nothing else") && len(s.objects(root)) == len(s.objects(second))
+		return complete && strings.Contains(s.service.Must("store", "audit"), "and nothing else") &&
+			len(s.objects(root)) == len(s.objects(second))
 	})
 	assert.NotContains(t, s.service.Must("store", "audit", "--full"), "does not have")
 	whole := s.objects(root)
@@ -319,7 +323,8 @@ func TestAFlippedBitIsFound(t *testing.T) {
 		f := found.Findings[0]
 		assert.Equal(t, inventory.Damaged, f.Kind, p)
 		assert.True(t, strings.HasSuffix(p, f.Key), "%s was flipped, %s found", p, f.Key)
-		remade := strings.Contains(p, "/journal/") || strings.HasSuffix(p, "/record") || strings.HasSuffix(p, "/deposit") || strings.Contains(p, "/catalogue/")
+		remade := strings.Contains(p, "/journal/") || strings.HasSuffix(p, "/record") || strings.HasSuffix(p, "/deposit") ||
+			strings.Contains(p, "/catalogue/")
 		assert.Equal(t, !remade, f.Costs, p)
 		require.NoError(t, os.WriteFile(p, whole[p], 0o640))
 		assert.Contains(t, s.service.Must("store", "audit", "--full"), "and nothing else")
@@ -381,7 +386,8 @@ func TestTheSecondStoreAlone(t *testing.T) {
 	random := rand.New(rand.NewPCG(4, 4))
 	for n := range 4 {
 		// Much that does not shrink: the copy takes a while.
-		s.exec(fmt.Sprintf("create table foam%d with (autovacuum_enabled = off) as select n, (select string_agg(sha256((n::text || m || random())::bytea)::text, '') from generate_series(1, 12) m) from generate_series(1, 20000) n", n))
+		s.exec(fmt.Sprintf("create table foam%d with (autovacuum_enabled = off) as select n, (select string_agg(sha256((n::text || m || "+
+			"random())::bytea)::text, '') from generate_series(1, 12) m) from generate_series(1, 20000) n", n))
 		s.service.Must("backup", "take", "ferries", "--checkpoint", "fast")
 		s.service.Kill()
 		for range 2 {

@@ -39,7 +39,8 @@ func TestCallsOfStrangers(t *testing.T) {
 	for range 50 {
 		c, err := net.Dial("tcp", address)
 		require.NoError(t, err)
-		_, err = fmt.Fprintf(c, "POST /api/v1/clusters HTTP/1.1\r\nHost: %s\r\nContent-Type: application/json\r\nContent-Length: 1000\r\n\r\n{", address)
+		_, err = fmt.Fprintf(c, "POST /api/v1/clusters HTTP/1.1\r\nHost: %s\r\nContent-Type: application/json\r\nContent-Length: "+
+			"1000\r\n\r\n{", address)
 		require.NoError(t, err)
 		open = append(open, c)
 	}
@@ -115,7 +116,8 @@ func TestCallsOfStrangers(t *testing.T) {
 		require.NoError(t, err)
 		text = append(text, said...)
 	}
-	testbed.Attack(t, "stranger, learns where the catalogue is while it is down", strings.Contains(string(text), fmt.Sprint(s.service.Records.Port)) || strings.Contains(string(text), testbed.Superuser))
+	testbed.Attack(t, "stranger, learns where the catalogue is while it is down",
+		strings.Contains(string(text), fmt.Sprint(s.service.Records.Port)) || strings.Contains(string(text), testbed.Superuser))
 	assert.Contains(t, string(text), "the call was not checked")
 }
 
@@ -123,7 +125,8 @@ func TestCallsOfStrangers(t *testing.T) {
 func certificate(b *testbed.Bed) (cert, key string, trusting *http.Client) {
 	private, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	require.NoError(b, err)
-	template := &x509.Certificate{SerialNumber: big.NewInt(1), NotAfter: time.Now().Add(time.Hour), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}}
+	template := &x509.Certificate{SerialNumber: big.NewInt(1), NotAfter: time.Now().Add(time.Hour),
+		IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}}
 	der, err := x509.CreateCertificate(rand.Reader, template, template, &private.PublicKey, private)
 	require.NoError(b, err)
 	encoded, err := x509.MarshalPKCS8PrivateKey(private)
@@ -162,7 +165,8 @@ func TestPagesOfAnotherScheme(t *testing.T) {
 	require.True(t, entered.Cookies()[0].Secure)
 	require.Equal(t, http.StatusCreated, call("/links", "", service.URL, entered.Cookies()).StatusCode)
 	plain := call("/links", "", "http"+strings.TrimPrefix(service.URL, "https"), entered.Cookies())
-	testbed.Attack(t, "network, a page without TLS at the service's address acts in a browser that is signed in with TLS", plain.StatusCode != http.StatusUnauthorized)
+	testbed.Attack(t, "network, a page without TLS at the service's address acts in a browser that is signed in with TLS",
+		plain.StatusCode != http.StatusUnauthorized)
 }
 
 // TestLogins changes how a cluster is reached.
@@ -170,12 +174,14 @@ func TestLogins(t *testing.T) {
 	t.Parallel()
 	s := newStage(t)
 	s.protect()
-	s.ferries.Exec("postgres", "alter role velvet password 'another'", "select pg_terminate_backend(pid) from pg_stat_activity where usename = 'velvet'")
+	s.ferries.Exec("postgres", "alter role velvet password 'another'",
+		"select pg_terminate_backend(pid) from pg_stat_activity where usename = 'velvet'")
 	s.Eventually("the login fails", func() bool { return strings.Contains(s.cluster().Capture.Problem, "refused the login") })
 	r := s.service.VelvetWith("wrong\n", "cluster", "edit", "ferries", "--password-file", "-")
 	assert.Equal(t, 1, r.Code)
 	other := s.Postgres("other", true)
-	r = s.service.VelvetWith(testbed.Password+"\n", "cluster", "edit", "ferries", "--connect", other.DSN(testbed.Superuser, "postgres"), "--password-file", "-")
+	r = s.service.VelvetWith(testbed.Password+"\n", "cluster", "edit", "ferries", "--connect", other.DSN(testbed.Superuser, "postgres"),
+		"--password-file", "-")
 	assert.Contains(t, r.Err, "it is another cluster")
 	r = s.service.VelvetWith("another\n", "cluster", "edit", "ferries", "--password-file", "-")
 	require.Zero(t, r.Code, r.Err)

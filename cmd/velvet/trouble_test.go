@@ -31,7 +31,8 @@ func TestFullStore(t *testing.T) {
 	t.Cleanup(func() { _ = syscall.Unmount(small, syscall.MNT_DETACH) })
 	s.service.Start()
 	s.protect()
-	s.refused(1, []string{"the base backup was not taken", "store is full", "Free or add space"}, "backup", "take", "ferries", "--checkpoint", "fast")
+	s.refused(1, []string{"the base backup was not taken", "store is full", "Free or add space"}, "backup", "take", "ferries",
+		"--checkpoint", "fast")
 	for _, what := range []string{"bases", "packs"} {
 		left, err := filepath.Glob(filepath.Join(small, "clusters", "*", what, "*"))
 		require.NoError(t, err)
@@ -55,7 +56,11 @@ func TestFullStore(t *testing.T) {
 
 	require.NoError(t, os.Remove(ballast))
 	require.NoError(t, syscall.Mount("", small, "", syscall.MS_REMOUNT, "size=200m"))
-	s.Eventually("the WAL reaches the store", func() bool { k := s.cluster().Capture; return k.Problem == "" && k.Stored+16<<20 > k.Flushed })
+	s.Eventually("the WAL reaches the store", func() bool {
+		k := s.cluster().Capture
+		return k.Problem == "" &&
+			k.Stored+16<<20 > k.Flushed
+	})
 	s.service.Must("backup", "take", "ferries", "--checkpoint", "fast")
 	assert.Empty(t, s.cluster().Holes)
 }
@@ -168,7 +173,8 @@ func TestSynchronousCapture(t *testing.T) {
 	s.service.Must("backup", "take", "ferries", "--checkpoint", "fast")
 	s.ferries.Exec("postgres", "alter system set synchronous_standby_names = 'velvet'", "select pg_reload_conf()")
 	s.Eventually("commits wait for capture", func() bool {
-		return testbed.One[string](s.Bed, s.db, "select coalesce(max(sync_state), '') from pg_stat_replication where application_name = 'velvet'") == "sync"
+		return testbed.One[string](s.Bed, s.db, "select coalesce(max(sync_state), '') from pg_stat_replication where application_name = "+
+			"'velvet'") == "sync"
 	})
 	for n := range 200 {
 		s.commit(n)
@@ -195,13 +201,19 @@ func TestAHoleIsToldAndGoneBeyond(t *testing.T) {
 	s.ferries.Exec("postgres", "select pg_drop_replication_slot(slot_name) from pg_replication_slots")
 	lost := s.commit(2)
 	for range 4 {
-		s.ferries.Exec("postgres", "select pg_switch_wal()", "insert into booking select n, '' from generate_series(100000, 100100) n on conflict do nothing", "checkpoint")
+		s.ferries.Exec("postgres", "select pg_switch_wal()",
+			"insert into booking select n, '' from generate_series(100000, 100100) n on conflict do nothing", "checkpoint")
 	}
 	s.service.Start()
-	s.Eventually("capture goes on after the hole", func() bool { k := s.cluster(); return k.Capture.State == "streaming" && len(k.Holes) == 1 })
+	s.Eventually("capture goes on after the hole", func() bool {
+		k := s.cluster()
+		return k.Capture.State == "streaming" &&
+			len(k.Holes) == 1
+	})
 	later := s.commit(3)
 	s.captured()
-	assert.Regexp(t, "the replication slot was dropped or invalidated, and the server had removed the WAL before it was captured", s.service.Must("reach", "ferries"))
+	assert.Regexp(t, "the replication slot was dropped or invalidated, and the server had removed the WAL before it was captured",
+		s.service.Must("reach", "ferries"))
 	c, conn := s.restore("tx " + kept)
 	assert.Equal(t, 1, testbed.One[int](s.Bed, conn, "select count(*) from journal"), "what lies before the hole is still reached")
 	s.discard(c)

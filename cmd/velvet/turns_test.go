@@ -47,7 +47,8 @@ func TestTwoServicesInTurn(t *testing.T) {
 			s.ferries.Exec("postgres", "select pg_switch_wal()", "update booking set note = note || '.' where id % 500 = 0", "checkpoint")
 		}
 		s.captured()
-		s.Eventually("what is finished is stored", func() bool { k := s.cluster().Capture; return k.Stored+pg.LSN(pg.DefaultSegmentSize) > k.Flushed })
+		s.Eventually("what is finished is stored",
+			func() bool { k := s.cluster().Capture; return k.Stored+pg.LSN(pg.DefaultSegmentSize) > k.Flushed })
 		after := s.storedSegments()
 		for name, size := range before {
 			assert.GreaterOrEqual(t, after[name], size, "%s was replaced by less", name)
@@ -134,7 +135,8 @@ func TestWhatIsSafeStaysSafe(t *testing.T) {
 	at := goesOn(began, "another home")
 	require.Less(t, at, safe, "the slot is old")
 	k := s.cluster().Capture
-	assert.True(t, k.CompleteTo == nil || k.CompleteTo.Before(complete) || k.Flushed >= safe, "complete to %s with less than at %s", k.CompleteTo, complete)
+	assert.True(t, k.CompleteTo == nil || k.CompleteTo.Before(complete) || k.Flushed >= safe, "complete to %s with less than at %s",
+		k.CompleteTo, complete)
 	s.captured()
 	require.Empty(t, s.cluster().Holes)
 }

@@ -31,7 +31,8 @@ func TestUpgrade(t *testing.T) {
 	records := b.Postgres("records", false)
 	records.Exec("postgres", "create role velvet login password '"+testbed.Password+"'", "create database velvet owner velvet")
 	asVelvet := records.DSN("velvet", "velvet") + " password='" + testbed.Password + "'"
-	out, err = exec.Command("psql", "-X", "-q", "-v", "ON_ERROR_STOP=1", "-d", asVelvet, "-f", filepath.Join(left, "catalogue.sql")).CombinedOutput()
+	out, err = exec.Command("psql", "-X", "-q", "-v", "ON_ERROR_STOP=1", "-d", asVelvet, "-f",
+		filepath.Join(left, "catalogue.sql")).CombinedOutput()
 	require.NoError(t, err, string(out))
 
 	s := b.IdleService()
@@ -53,7 +54,8 @@ func TestUpgrade(t *testing.T) {
 	assert.Equal(t, "ferries-2", k.Name, "one had been made before")
 	// The original's logins were trusted on its socket and on loopback; a copy asks for passwords
 	// there, which none of its roles has: the way in is the copy's socket.
-	conn, err := pgx.Connect(t.Context(), fmt.Sprintf("host=%s port=%d user=harbourmaster dbname=postgres", filepath.Join(k.Directory, "socket"), k.Port))
+	conn, err := pgx.Connect(t.Context(), fmt.Sprintf("host=%s port=%d user=harbourmaster dbname=postgres",
+		filepath.Join(k.Directory, "socket"), k.Port))
 	require.NoError(t, err)
 	assert.Equal(t, 3001, testbed.One[int](b, conn, "select count(*) from booking"))
 	require.NoError(t, conn.Close(t.Context()))

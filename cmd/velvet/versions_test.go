@@ -121,7 +121,8 @@ func (j *journey) readiness(t *testing.T) {
 
 func (j *journey) capture(t *testing.T) {
 	if pg.Major(j.Major).EventTriggers {
-		j.ferries.Exec("postgres", `create function hail() returns event_trigger language plpgsql as $$ begin raise log 'HAILED %;', current_setting('application_name'); end $$`,
+		j.ferries.Exec("postgres", `create function hail() returns event_trigger language plpgsql as $$ begin raise log 'HAILED %;',
+			current_setting('application_name'); end $$`,
 			"create event trigger hail on login execute function hail()", "alter event trigger hail enable always")
 	}
 	j.commit(1)
@@ -146,7 +147,8 @@ func (j *journey) full(t *testing.T) {
 }
 
 func (j *journey) fromData(t *testing.T) {
-	j.ferries.Exec("postgres", "update booking set note = note || '!' where id % 50 = 0", "update payment set cents = cents + 1 where id % 9 = 0")
+	j.ferries.Exec("postgres", "update booking set note = note || '!' where id % 50 = 0",
+		"update payment set cents = cents + 1 where id % 9 = 0")
 	b, log := j.take(t, "incremental")
 	assert.Contains(t, log, "is read from "+j.ferries.DataDir)
 	assert.Less(t, b.BytesRead, b.BytesHeld/2)
@@ -157,14 +159,17 @@ func (j *journey) throughSQL(t *testing.T) {
 	j.service.With("--read-data", "sql")
 	j.service.Start()
 	j.streaming()
-	j.ferries.Exec("postgres", "update booking set note = note || '?' where id % 70 = 0", "insert into payment select n, n from generate_series(1001, 1100) n")
+	j.ferries.Exec("postgres", "update booking set note = note || '?' where id % 70 = 0",
+		"insert into payment select n, n from generate_series(1001, 1100) n")
 	_, log := j.take(t, "incremental")
 	assert.Contains(t, log, "is read through SQL")
 }
 
 func (j *journey) accidents(t *testing.T) {
-	j.ferries.Exec("postgres", "create table fare (id int primary key, cents int)", "insert into fare select n, n from generate_series(1, 300) n",
-		"create table berth (id int primary key)", "insert into berth select generate_series(1, 40)", "create table invoice (id int primary key, note text)", "insert into invoice select n, 'due' from generate_series(1, 70) n")
+	j.ferries.Exec("postgres", "create table fare (id int primary key, cents int)",
+		"insert into fare select n, n from generate_series(1, 300) n",
+		"create table berth (id int primary key)", "insert into berth select generate_series(1, 40)",
+		"create table invoice (id int primary key, note text)", "insert into invoice select n, 'due' from generate_series(1, 70) n")
 	j.commit(2)
 	j.between = testbed.One[string](j.Bed, j.db, "select pg_current_wal_insert_lsn()::text")
 	j.ferries.Exec("postgres", "select pg_create_restore_point('high tide')")
@@ -194,7 +199,9 @@ func (j *journey) holds(conn *pgx.Conn) string {
 	if testbed.One[bool](j.Bed, conn, "select to_regclass('invoice') is not null") {
 		invoices = testbed.One[int](j.Bed, conn, "select count(*) from invoice")
 	}
-	return fmt.Sprint(testbed.One[string](j.Bed, conn, "select (select sum(cents) from fare) || ' ' || (select count(*) from booking) || ' ' || (select count(*) from berth)"), " ", invoices)
+	return fmt.Sprint(testbed.One[string](j.Bed, conn,
+		"select (select sum(cents) from fare) || ' ' || (select count(*) from booking) || ' ' || (select count(*) from berth)"),
+		" ", invoices)
 }
 
 func (j *journey) everyMoment(t *testing.T) {
@@ -235,7 +242,8 @@ func (j *journey) sideCopy(t *testing.T) {
 	require.Len(t, j.copy.WaysIn, 2)
 	conn := j.connect(j.copy.Port, "postgres")
 	assert.Equal(t, 20000, testbed.One[int](j.Bed, conn, "select count(*) from booking"))
-	assert.Equal(t, fmt.Sprint(j.Major), testbed.One[string](j.Bed, conn, "select current_setting('server_version_num')::int / 10000 || ''"))
+	assert.Equal(t, fmt.Sprint(j.Major), testbed.One[string](j.Bed, conn,
+		"select current_setting('server_version_num')::int / 10000 || ''"))
 	require.NoError(t, conn.Close(context.Background()))
 }
 
@@ -245,14 +253,16 @@ func (j *journey) proof(t *testing.T) {
 	if pg.Major(j.Major).EventTriggers {
 		log := j.said(filepath.Join(j.copy.Directory, "server.log"))
 		assert.Contains(t, log, "HAILED ;", "the test's own session was")
-		testbed.Attack(t, fmt.Sprintf("superuser of a cluster of version %d, an event trigger at login, in a copy", j.Major), strings.Contains(log, "HAILED velvet"))
+		testbed.Attack(t, fmt.Sprintf("superuser of a cluster of version %d, an event trigger at login, in a copy", j.Major),
+			strings.Contains(log, "HAILED velvet"))
 	}
 }
 
 func (j *journey) backAndForward(t *testing.T) {
 	for moment, want := range map[string]string{"before tx " + j.updated: "45150 20000", "tx " + j.deleted: "300 0"} {
 		k, conn := j.step(j.copy, moment)
-		assert.Equal(t, want, testbed.One[string](j.Bed, conn, "select (select sum(cents) from fare) || ' ' || (select count(*) from booking)"), moment)
+		assert.Equal(t, want, testbed.One[string](j.Bed, conn,
+			"select (select sum(cents) from fare) || ' ' || (select count(*) from booking)"), moment)
 		require.NoError(t, conn.Close(context.Background()))
 		assert.Equal(t, j.copy.Port, k.Port)
 	}
@@ -279,7 +289,10 @@ func (j *journey) crash(t *testing.T) {
 	j.captured()
 	require.NoError(t, j.db.Close(context.Background()))
 	j.ferries.Stop("immediate")
-	j.Eventually("the last commit is captured", func() bool { return j.service.Velvet("moment", "tx "+last, "--cluster", "ferries").Code == 0 })
+	j.Eventually("the last commit is captured", func() bool {
+		return j.service.Velvet("moment", "tx "+last, "--cluster",
+			"ferries").Code == 0
+	})
 	k, conn := j.restore("latest")
 	assert.Equal(t, 4, testbed.One[int](j.Bed, conn, "select max(n) from journal"))
 	require.NoError(t, conn.Close(context.Background()))
@@ -299,7 +312,11 @@ func (j *journey) promotion(t *testing.T) {
 	j.ferries.Exec("postgres", "select pg_promote()")
 	j.db = j.ferries.Connect("postgres")
 	after := j.commit(6)
-	j.Eventually("capture is on the new timeline", func() bool { k := j.cluster().Capture; return k.Timeline == 2 && k.State == "streaming" })
+	j.Eventually("capture is on the new timeline", func() bool {
+		k := j.cluster().Capture
+		return k.Timeline == 2 &&
+			k.State == "streaming"
+	})
 	j.captured()
 	k := j.cluster()
 	assert.Empty(t, k.Holes)

@@ -986,7 +986,7 @@ export interface components {
             /** @description kept encrypted, never shown again; leave it out to use the service's password file */
             password?: string;
             replicationPassword?: string;
-            /** @description role of replication sessions, where it is not the connection string's */
+            /** @description role of replication sessions, if it is another */
             replicationUser?: string;
         };
         AddEntryRequest: {
@@ -1050,7 +1050,7 @@ export interface components {
             second?: string;
         };
         Backup: {
-            /** @description the backup it was compared with when it was taken; it is not needed any more */
+            /** @description the backup it was compared with; not needed any more */
             beside?: string;
             /**
              * Format: int64
@@ -1195,12 +1195,12 @@ export interface components {
             cron?: string;
             /**
              * Format: int64
-             * @description every so many hours, counted from midnight UTC
+             * @description counted from midnight UTC
              */
             everyHours?: number;
             /**
              * Format: int64
-             * @description each cluster begins up to so many minutes later, always by the same
+             * @description minutes by which clusters are spread
              */
             jitter?: number;
             /** @description nothing begins in these; it begins when they end */
@@ -1345,7 +1345,7 @@ export interface components {
         Content: {
             /**
              * Format: int64
-             * @description bytes of packs that no other backup needs: dropping it frees them; left out while what another one needs cannot be read
+             * @description bytes that only this backup needs; left out while another cannot be read
              */
             alone?: number;
             /**
@@ -1538,7 +1538,7 @@ export interface components {
             to: string;
             /**
              * Format: date-time
-             * @description moments can be reached again from then on; missing while no base backup has been taken after it
+             * @description when moments can be reached again; missing until a base backup is taken
              */
             until?: string;
         };
@@ -1635,7 +1635,7 @@ export interface components {
         KeepRule: {
             /**
              * Format: int64
-             * @description the newest so many base backups are kept, and any moment since the oldest of them can be reached
+             * @description newest base backups kept, and any moment since
              */
             count: number;
             /**
@@ -1722,7 +1722,7 @@ export interface components {
             connString: string;
             password?: string;
             replicationPassword?: string;
-            /** @description role of replication sessions, where it is not the connection string's */
+            /** @description role of replication sessions, if it is another */
             replicationUser?: string;
         };
         Loss: {
@@ -1823,7 +1823,7 @@ export interface components {
         Policy: {
             /**
              * Format: int64
-             * @description a capture that stands still for so long needs attention
+             * @description after which a still capture needs attention
              */
             captureAlertSeconds?: number;
             /** @description names of those it applies to */
@@ -1835,7 +1835,7 @@ export interface components {
                 [key: string]: string;
             };
             name: string;
-            /** @description whether its clusters are copied to the second store; left out, each says so itself */
+            /** @description copy its clusters to the second store; left out, each says so itself */
             secondStore?: boolean;
         };
         PreviewKeepRequest: {
@@ -1844,7 +1844,7 @@ export interface components {
              * @description any day; now if left out. Of days to come it is told with what there is today
              */
             asOf?: string;
-            /** @description look through the manifests for how many bytes of base backups would come free, which takes a while */
+            /** @description read the manifests for the bytes freed; takes a while */
             measure?: boolean;
             /** @description to be tried instead of the cluster's */
             rule?: components["schemas"]["KeepRule"];
@@ -2280,7 +2280,7 @@ export interface components {
             problem?: string;
             /** @description schema.table */
             table: string;
-            /** @description it was not read because that would call functions of its owner's with more rights than they have */
+            /** @description not read: that would call its owner's functions with more rights */
             unsafe?: boolean;
         };
         TableChange: {
@@ -2311,12 +2311,12 @@ export interface components {
         };
         TakeBackupRequest: {
             /**
-             * @description whether the server writes its checkpoint as fast as it can, or spreads it out; left out, the first base backup of a cluster asks for a fast one, later ones for a spread one
+             * @description left out: fast for the first of a cluster, else spread
              * @enum {string}
              */
             checkpoint?: "fast" | "spread";
             /**
-             * @description full reads everything; incremental and auto read only what has changed since the newest backup, and everything where that would not surely be right
+             * @description incremental reads what has changed
              * @default auto
              * @enum {string}
              */

@@ -105,22 +105,8 @@ func Needs(k Cluster, now time.Time) []Need {
 	add := func(kind Kind, command, text string, args ...any) {
 		list = append(list, Need{kind, fmt.Sprintf(text, args...), command})
 	}
-	still := now.Sub(k.CaptureSince)
-	switch {
-	case !k.CaptureWanted:
-		add(Capture, "velvet capture start "+k.Name, "Capture was stopped %s ago: what is committed now cannot be rewound to, and the server retains its WAL.", Ago(still))
-	case k.CaptureFailed:
-		add(Capture, "velvet cluster ready "+k.Name, "Capture has failed: %s", k.CaptureProblem)
-	case !k.CaptureRuns && still > k.CaptureAlert:
-		add(Capture, "velvet cluster ready "+k.Name, "Capture has been %s for %s: %s", k.CaptureState, Ago(still), cmp.Or(k.CaptureProblem, "it has not begun"))
-	case k.CompleteAge > k.CaptureAlert:
-		add(Capture, "velvet capture status "+k.Name, "Capture is %s behind (%s): what was committed since then is not all safe here%s.", Ago(k.CompleteAge), k.CaptureState, because(k.CaptureProblem))
-	case k.SpoolLimit > 0 && k.Spooled > k.SpoolLimit/2:
-		add(Capture, "velvet store show", "%s of WAL wait for the store; capture pauses at %s%s.", figures.Size(k.Spooled), figures.Size(k.SpoolLimit), because(k.CaptureProblem))
-	}
-	if k.Room >= 0 && k.Retained > leastRetained && k.Retained > k.Room {
-		add(Capture, "velvet capture status "+k.Name, "The server retains %s of WAL for capture and has room for %s more: then it removes WAL that was not captured, or its disk is full.", figures.Size(k.Retained), figures.Size(k.Room))
-	}
+	captureNeeds(k, now, add)
+
 	captured := len(list) == 0
 	if k.StoreTaken != "" {
 		add(Store, "velvet store show", "Nothing in the store is deleted or replaced by this service: %s", k.StoreTaken)
@@ -137,30 +123,63 @@ func Needs(k Cluster, now time.Time) []Need {
 		}
 	}
 	if k.DamagedAt != "" {
-		add(Hole, "velvet backup take "+k.Name, "The WAL that is being received cannot be read from %s on: what follows cannot be reached before a base backup was taken after it.", k.DamagedAt)
+		add(Hole, "velvet backup take "+k.Name, "The WAL that is being received cannot be read from %s on: what follows cannot be "+
+			"reached before a base backup was taken after it.", k.DamagedAt)
 	}
 	young := k.Added.After(k.Promised)
 	if k.HeldFrom != nil && k.HeldFrom.Sub(k.Promised) > slack && !young {
-		add(Promise, "velvet keep show "+k.Name, "Any moment since %s is promised, and only those since %s can be reached.", stamp(k.Promised), stamp(*k.HeldFrom))
+		add(Promise, "velvet keep show "+k.Name, "Any moment since %s is promised, and only those since %s can be reached.",
+			stamp(k.Promised), stamp(*k.HeldFrom))
 	}
 	// Without capture none can come, and where there is none at all, that is told already.
 	if captured && k.Bases > 0 && !k.LateSince.IsZero() && now.Sub(k.LateSince) > lateAfter && !k.BaseRunning {
 		add(Late, "velvet task list --cluster "+k.Name+" --kind backup", "The base backup due at %s has not come.", stamp(k.LateSince))
 	}
 	if off := k.ClockAhead.Abs(); off > ClockTolerance {
-		add(Clock, "velvet capture status "+k.Name, "The server's clock and this service's are %s apart: set them right; until then nothing is deleted by the keep rule.", off.Round(100*time.Millisecond))
+		add(Clock, "velvet capture status "+k.Name,
+			"The server's clock and this service's are %s apart: set them right; until then nothing is deleted by the keep rule.",
+			off.Round(100*time.Millisecond))
 	}
 	if k.Incidents > 0 {
-		add(Incident, "velvet changes list "+k.Name+" --incidents", "%s to look at: rows or tables went in bulk.", figures.Of(k.Incidents, "incident"))
+		add(Incident, "velvet changes list "+k.Name+" --incidents", "%s to look at: rows or tables went in bulk.",
+			figures.Of(k.Incidents, "incident"))
 	}
 	if k.PageFaults > 0 {
-		add(Damage, "velvet backup list "+k.Name, "The newest base backup found %s: the server's disk or memory is suspect.", figures.Of(int(k.PageFaults), "damaged page"))
+		add(Damage, "velvet backup list "+k.Name, "The newest base backup found %s: the server's disk or memory is suspect.",
+			figures.Of(int(k.PageFaults), "damaged page"))
 	}
 	if k.LostBases > 0 {
-		add(Damage, "velvet store audit --full", "%s cannot be read, as an audit found: fix the store, or drop what is damaged.", figures.Of(k.LostBases, "base backup"))
+		add(Damage, "velvet store audit --full", "%s cannot be read, as an audit found: fix the store, or drop what is damaged.",
+			figures.Of(k.LostBases, "base backup"))
 	}
 	slices.SortStableFunc(list, func(a, b Need) int { return cmp.Compare(slices.Index(order, a.Kind), slices.Index(order, b.Kind)) })
 	return list
+}
+
+// captureNeeds tells what keeps WAL from being received and stored.
+func captureNeeds(k Cluster, now time.Time, add func(kind Kind, command, text string, args ...any)) {
+	still := now.Sub(k.CaptureSince)
+	switch {
+	case !k.CaptureWanted:
+		add(Capture, "velvet capture start "+k.Name,
+			"Capture was stopped %s ago: what is committed now cannot be rewound to, and the server retains its WAL.", Ago(still))
+	case k.CaptureFailed:
+		add(Capture, "velvet cluster ready "+k.Name, "Capture has failed: %s", k.CaptureProblem)
+	case !k.CaptureRuns && still > k.CaptureAlert:
+		add(Capture, "velvet cluster ready "+k.Name, "Capture has been %s for %s: %s", k.CaptureState, Ago(still),
+			cmp.Or(k.CaptureProblem, "it has not begun"))
+	case k.CompleteAge > k.CaptureAlert:
+		add(Capture, "velvet capture status "+k.Name, "Capture is %s behind (%s): what was committed since then is not all safe here%s.",
+			Ago(k.CompleteAge), k.CaptureState, because(k.CaptureProblem))
+	case k.SpoolLimit > 0 && k.Spooled > k.SpoolLimit/2:
+		add(Capture, "velvet store show", "%s of WAL wait for the store; capture pauses at %s%s.", figures.Size(k.Spooled),
+			figures.Size(k.SpoolLimit), because(k.CaptureProblem))
+	}
+	if k.Room >= 0 && k.Retained > leastRetained && k.Retained > k.Room {
+		add(Capture, "velvet capture status "+k.Name,
+			"The server retains %s of WAL for capture and has room for %s more: then it removes WAL that was not captured, or its disk "+
+				"is full.", figures.Size(k.Retained), figures.Size(k.Room))
+	}
 }
 
 // Rank tells how bad the worst of some needs is: 0 for none, higher is worse.

@@ -150,7 +150,8 @@ func (s *Set) List() []Changed {
 	}
 	slices.SortFunc(list, func(a, b Changed) int {
 		x, y := a.Fork.Relation, b.Fork.Relation
-		return cmp.Or(cmp.Compare(x.Database, y.Database), cmp.Compare(x.Filenode, y.Filenode), cmp.Compare(x.Space, y.Space), cmp.Compare(a.Fork.Number, b.Fork.Number))
+		return cmp.Or(cmp.Compare(x.Database, y.Database), cmp.Compare(x.Filenode, y.Filenode), cmp.Compare(x.Space, y.Space),
+			cmp.Compare(a.Fork.Number, b.Fork.Number))
 	})
 	return list
 }

@@ -36,7 +36,8 @@ func TestSetAgainstAModel(t *testing.T) {
 			}
 			r := &wal.Record{Manager: wal.ManagerHeap}
 			for range rapid.IntRange(1, 3).Draw(t, "blocks") {
-				b := wal.Block{Space: 1663, Database: 5, Filenode: rapid.Uint32Range(1, 3).Draw(t, "file"), Fork: rapid.Uint8Range(0, 2).Draw(t, "fork"), Number: rapid.Uint32Range(0, 200).Draw(t, "block")}
+				b := wal.Block{Space: 1663, Database: 5, Filenode: rapid.Uint32Range(1, 3).Draw(t, "file"),
+					Fork: rapid.Uint8Range(0, 2).Draw(t, "fork"), Number: rapid.Uint32Range(0, 200).Draw(t, "block")}
 				r.Blocks = append(r.Blocks, b)
 				f := Fork{b.Relation(), b.Fork}
 				if model[f] == nil {
@@ -66,6 +67,7 @@ func TestTruncation(t *testing.T) {
 	}
 	var s Set
 	require.NoError(t, s.See(&wal.Record{Manager: wal.ManagerStorage, Info: 0x20, Main: main}, pg.Major(15)))
-	require.Equal(t, []Changed{{Fork: Fork{Relation: wal.RelationRef{Space: 1663, Database: 5, Filenode: 16385}}, Cut: 7, Blocks: nil}}, s.List())
+	require.Equal(t, []Changed{{Fork: Fork{Relation: wal.RelationRef{Space: 1663, Database: 5, Filenode: 16385}}, Cut: 7, Blocks: nil}},
+		s.List())
 	require.Error(t, s.See(&wal.Record{Manager: wal.ManagerStorage, Info: 0x20, Main: main[:9]}, pg.Major(15)))
 }

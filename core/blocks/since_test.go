@@ -38,7 +38,8 @@ func (d *disk) copy() map[Fork]file {
 
 // change does something to the files and returns its record, or nil where the server writes none.
 func (d *disk) change(t *rapid.T) *wal.Record {
-	f := Fork{wal.RelationRef{Space: 1663, Database: rapid.Uint32Range(4, 5).Draw(t, "database"), Filenode: rapid.Uint32Range(1, 3).Draw(t, "file")}, 0}
+	f := Fork{wal.RelationRef{Space: 1663, Database: rapid.Uint32Range(4, 5).Draw(t, "database"),
+		Filenode: rapid.Uint32Range(1, 3).Draw(t, "file")}, 0}
 	ref := []uint32{f.Relation.Space, f.Relation.Database, f.Relation.Filenode}
 	d.stamp++
 	switch rapid.IntRange(0, 12).Draw(t, "what") {
@@ -130,7 +131,8 @@ func TestSinceIsEnough(t *testing.T) {
 func TestAnUntouchedFileIsNotRead(t *testing.T) {
 	var s Set
 	touched := wal.RelationRef{Space: 1663, Database: 5, Filenode: 1}
-	require.NoError(t, s.See(&wal.Record{Manager: wal.ManagerHeap, Blocks: []wal.Block{{Space: 1663, Database: 5, Filenode: 1, Number: 70}}}, pg.Major(15)))
+	require.NoError(t, s.See(&wal.Record{Manager: wal.ManagerHeap,
+		Blocks: []wal.Block{{Space: 1663, Database: 5, Filenode: 1, Number: 70}}}, pg.Major(15)))
 	for name, c := range map[string]struct {
 		fork       Fork
 		first, end uint32

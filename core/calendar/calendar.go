@@ -140,7 +140,8 @@ func (c *Calendar) readCron(expression string) error {
 	}
 	parsed, err := cron.ParseStandard(expression)
 	if err != nil {
-		return fmt.Errorf("the cron expression %q cannot be read: %w; it has five fields: minute, hour, day of the month, month, weekday", expression, err)
+		return fmt.Errorf("the cron expression %q cannot be read: %w; it has five fields: minute, hour, day of the month, month, weekday",
+			expression, err)
 	}
 	fields, ok := parsed.(*cron.SpecSchedule)
 	if !ok {
@@ -339,7 +340,8 @@ func (c *Calendar) resolve(day time.Time, hour, minute int, hourly bool) []Run {
 	case len(found) == 0: // the clocks skip it
 		at := wall.Add(-time.Duration(before) * time.Second)
 		jump, _ := at.In(c.zone).ZoneBounds()
-		return []Run{{jump, fmt.Sprintf("%02d:%02d does not exist on this day: clocks jump to %s", hour, minute, jump.In(c.zone).Format("15:04"))}}
+		return []Run{{jump, fmt.Sprintf("%02d:%02d does not exist on this day: clocks jump to %s", hour, minute,
+			jump.In(c.zone).Format("15:04"))}}
 	case len(found) == 2 && !hourly:
 		found = found[:1]
 		found[0].Note = fmt.Sprintf("%02d:%02d comes twice on this day: this is the first", hour, minute)

@@ -25,7 +25,8 @@ func TestFindings(t *testing.T) {
 	b.Want(Object{Key: "wal-6", Cluster: "ferries", Segment: seg(6)})
 	b.Want(Object{Key: "journal-5", Cluster: "ferries", Remade: true})
 	assert.Equal(t, []string{"journal-5", "manifest", "pack-1", "wal-5", "wal-6"}, b.Wanted())
-	for key, cluster := range map[string]string{"manifest": "ferries", "wal-5": "ferries", "pack-9": "ferries", "letters": "", "wal-9": "other"} {
+	for key, cluster := range map[string]string{"manifest": "ferries", "wal-5": "ferries", "pack-9": "ferries", "letters": "",
+		"wal-9": "other"} {
 		b.See(key, cluster)
 	}
 	b.Lost("wal-5", "a frame's hash is wrong")
@@ -38,7 +39,8 @@ func TestFindings(t *testing.T) {
 		}
 		said = append(said, string(f.Kind)+" "+f.Key+mark)
 	}
-	assert.Equal(t, []string{"damaged wal-5!", "missing pack-1!", "missing wal-6!", "foreign letters", "foreign wal-9", "missing journal-5", "unreferenced pack-9"}, said)
+	assert.Equal(t, []string{"damaged wal-5!", "missing pack-1!", "missing wal-6!", "foreign letters", "foreign wal-9", "missing journal-5",
+		"unreferenced pack-9"}, said)
 	assert.Equal(t, []string{"01a"}, lost["ferries"].Backups)
 	assert.ElementsMatch(t, []LostSegment{seg(5), seg(6)}, lost["ferries"].Segments)
 }
@@ -49,7 +51,8 @@ func TestLostReachAgainstAModel(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		const segments = 12
 		wal := []reach.WAL{{Timeline: 1, Start: 0, End: z.Start(segments)}}
-		bases := []reach.Base{{ID: "a", Timeline: 1, Start: 10, Stop: 20}, {ID: "b", Timeline: 1, Start: z.Start(6) + 10, Stop: z.Start(6) + 20}}
+		bases := []reach.Base{{ID: "a", Timeline: 1, Start: 10, Stop: 20}, {ID: "b", Timeline: 1, Start: z.Start(6) + 10,
+			Stop: z.Start(6) + 20}}
 		var l Losses
 		for range rapid.IntRange(0, 4).Draw(t, "lost segments") {
 			l.Segments = append(l.Segments, seg(rapid.Uint64Range(0, segments-1).Draw(t, "segment")))
@@ -86,7 +89,8 @@ func TestFindingsAgainstAModel(t *testing.T) {
 		want := make(map[string]Discrepancy)
 		backups, segments := make(map[string]bool), make(map[uint64]bool)
 		for n := range rapid.IntRange(0, 12).Draw(t, "objects") {
-			o := Object{Key: fmt.Sprintf("object-%02d", n), Cluster: "ferries", Segment: seg(uint64(n)), Remade: rapid.IntRange(0, 3).Draw(t, "remade") == 0}
+			o := Object{Key: fmt.Sprintf("object-%02d", n), Cluster: "ferries", Segment: seg(uint64(n)),
+				Remade: rapid.IntRange(0, 3).Draw(t, "remade") == 0}
 			o.Backups = rapid.SliceOfNDistinct(rapid.SampledFrom([]string{"a", "b", "c"}), 0, 3, rapid.ID[string]).Draw(t, "backups")
 			if len(o.Backups) > 1 && rapid.Bool().Draw(t, "named one by one") {
 				for _, id := range o.Backups {
@@ -157,7 +161,8 @@ func TestWhatOnlyPassesIsTakenBack(t *testing.T) {
 		b.See(key, "ferries")
 	}
 	b.See("of a new cluster", "lights")
-	assert.ElementsMatch(t, []string{"deleted meanwhile", "lost", "recorded meanwhile", "being written", "stray", "of a new cluster"}, b.Unclear())
+	assert.ElementsMatch(t, []string{"deleted meanwhile", "lost", "recorded meanwhile", "being written", "stray", "of a new cluster"},
+		b.Unclear())
 	now := NewBooks(nil)
 	now.Want(Object{Key: "lost", Cluster: "ferries", Backups: []string{"b"}}) // for a was dropped
 	now.Want(Object{Key: "there", Cluster: "ferries", Backups: []string{"b"}})
@@ -165,7 +170,8 @@ func TestWhatOnlyPassesIsTakenBack(t *testing.T) {
 	now.Want(Object{Key: "of a new cluster", Cluster: "lights", Segment: seg(3)})
 	now.Want(Object{Key: "recorded since it was looked through", Cluster: "ferries", Segment: seg(4)})
 	require.NoError(t, b.Settle(now, func(key string) (bool, error) { return key == "being written", nil }))
-	assert.ElementsMatch(t, []string{"lost", "there", "recorded meanwhile", "of a new cluster"}, b.Wanted(), "what is there and wanted is read, too")
+	assert.ElementsMatch(t, []string{"lost", "there", "recorded meanwhile", "of a new cluster"}, b.Wanted(),
+		"what is there and wanted is read, too")
 	b.Lost("recorded meanwhile", "torn")
 	findings, lost := b.Close()
 	require.Len(t, findings, 3)
@@ -174,5 +180,6 @@ func TestWhatOnlyPassesIsTakenBack(t *testing.T) {
 
 	b = NewBooks(nil)
 	b.See("letters", "")
-	assert.ErrorContains(t, b.Settle(NewBooks(nil), func(string) (bool, error) { return false, errors.New("the store does not answer") }), "does not answer")
+	assert.ErrorContains(t, b.Settle(NewBooks(nil), func(string) (bool, error) { return false, errors.New("the store does not answer") }),
+		"does not answer")
 }

@@ -22,14 +22,16 @@ func TestLossesAgainstAModel(t *testing.T) {
 			for from := 0; from < 24; {
 				from += rapid.IntRange(0, 6).Draw(t, "gap")
 				to := from + rapid.IntRange(1, 12).Draw(t, "long")
-				wal = append(wal, reach.WAL{Timeline: timeline, Start: quarter * pg.LSN(from), End: quarter * pg.LSN(to), LastCommit: at(to)})
+				wal = append(wal, reach.WAL{Timeline: timeline, Start: quarter * pg.LSN(from), End: quarter * pg.LSN(to),
+					LastCommit: at(to)})
 				from = to
 			}
 		}
 		lost := Losses{}
 		assert.True(t, lost.None())
 		for _, n := range rapid.SliceOfDistinct(rapid.Uint64Range(0, 8), rapid.ID[uint64]).Draw(t, "lost") {
-			s := LostSegment{Segment: pg.Segment{Timeline: pg.Timeline(rapid.IntRange(1, 3).Draw(t, "timeline")), Number: n}, Before: at(rapid.IntRange(0, 40).Draw(t, "before"))}
+			s := LostSegment{Segment: pg.Segment{Timeline: pg.Timeline(rapid.IntRange(1, 3).Draw(t, "timeline")), Number: n},
+				Before: at(rapid.IntRange(0, 40).Draw(t, "before"))}
 			lost = lost.With(Losses{Segments: []LostSegment{s}}).With(Losses{Segments: []LostSegment{s}})
 			assert.True(t, lost.Has(s.Segment))
 			assert.False(t, lost.None())

@@ -47,7 +47,8 @@ func (c *Cost) add(change TableChange) {
 	}
 	for i := range c.Tables {
 		s := &c.Tables[i]
-		if s.Known == change.Known && (s.Known && s.OID == change.OID && s.Database == change.Database || !s.Known && s.File == change.File) {
+		if s.Known == change.Known && (s.Known && s.OID == change.OID && s.Database == change.Database || !s.Known &&
+			s.File == change.File) {
 			s.Name = change.Name // what it was called last
 			for k, n := range change.Counts {
 				s.Sum[k] += n

@@ -68,8 +68,10 @@ func TestRelationNamesAreLearned(t *testing.T) {
 	assert.Nil(t, b.State().Class)
 	learned(l.mapped(5, pgClass, pgClass))
 	assert.Nil(t, b.State().Class, "where it is anyway")
-	assert.Equal(t, []string{"pier"}, learned(l.mapped(5, 1247, 9, pgClass, 20001), l.classRow(10, moved, "pier", 'p', 17001), l.classRow(10, class, "none", 'p', 17001)))
-	assert.Equal(t, []string{"crew"}, learned(l.classRow(10, ref(1663, 6, pgClass), "crew", 'p', 17001)), "another database's is where it was")
+	assert.Equal(t, []string{"pier"}, learned(l.mapped(5, 1247, 9, pgClass, 20001), l.classRow(10, moved, "pier", 'p', 17001),
+		l.classRow(10, class, "none", 'p', 17001)))
+	assert.Equal(t, []string{"crew"}, learned(l.classRow(10, ref(1663, 6, pgClass), "crew", 'p', 17001)),
+		"another database's is where it was")
 	assert.Equal(t, map[uint32]uint32{5: 20001}, b.State().Class)
 	again := NewBuilder(b.State())
 	assert.Equal(t, []string{"ebb"}, func() (names []string) {
@@ -78,7 +80,8 @@ func TestRelationNamesAreLearned(t *testing.T) {
 		}
 		return names
 	}())
-	assert.Equal(t, []string{"low"}, learned(l.mapped(5, pgClass, pgClass), l.classRow(10, class, "low", 'p', 17001), l.classRow(10, moved, "none", 'p', 17001)))
+	assert.Equal(t, []string{"low"}, learned(l.mapped(5, pgClass, pgClass), l.classRow(10, class, "low", 'p', 17001),
+		l.classRow(10, moved, "none", 'p', 17001)))
 	broken := l.classRow(10, class, "quay", 'p', 17001)
 	broken.Blocks[0].Data = broken.Blocks[0].Data[:3]
 	_, err := b.See(broken, pg.Major(15))
@@ -161,9 +164,12 @@ func TestIndexesComeBack(t *testing.T) {
 		r := NewRecorder(pg.Segment{Timeline: 1, Number: 7}, z, State{})
 		places, class := []uint32{0, 5, 1663}, uint32(1<<32-1)
 		relation := func() wal.RelationRef {
-			return ref(rapid.SampledFrom(places).Draw(t, "space"), rapid.SampledFrom(places).Draw(t, "database"), rapid.Uint32Range(5000, class-1).Draw(t, "file")) // none of them holds pg_class
+			// none of them holds pg_class
+			return ref(rapid.SampledFrom(places).Draw(t, "space"), rapid.SampledFrom(places).Draw(t, "database"),
+				rapid.Uint32Range(5000, class-1).Draw(t, "file"))
 		}
-		records := []*wal.Record{l.mapped(5, pgClass, class), l.classRow(9, ref(1663, 5, class), "quay", 'p', 17001), l.create(9, relation())}
+		records := []*wal.Record{l.mapped(5, pgClass, class), l.classRow(9, ref(1663, 5, class), "quay", 'p', 17001),
+			l.create(9, relation())}
 		for n := range rapid.IntRange(1, 30).Draw(t, "records") {
 			rec := l.insert(pg.XID(10+n%3), relation())
 			rec.Blocks[0].Number = rapid.Uint32().Draw(t, "page")
@@ -177,10 +183,12 @@ func TestIndexesComeBack(t *testing.T) {
 			require.NoError(t, err)
 		}
 		s, err := r.Segment(l.at+64, func(f wal.RelationRef) (Name, bool) {
-			return Name{OID: f.Filenode, Database: "saltmarsh", Schema: "crew", Table: fmt.Sprint(f.Filenode % 7), Part: Part(f.Filenode % 3)}, f.Filenode%2 == 0
+			return Name{OID: f.Filenode, Database: "saltmarsh", Schema: "crew", Table: fmt.Sprint(f.Filenode % 7),
+				Part: Part(f.Filenode % 3)}, f.Filenode%2 == 0
 		})
 		require.NoError(t, err)
-		s.Blocks = append(s.Blocks, blocks.Changed{Fork: blocks.Fork{Relation: relation(), Number: 1}, Cut: 0}, blocks.Changed{Fork: blocks.Fork{Relation: relation()}, Blocks: []uint32{3, 4, 1 << 31, 1<<32 - 1}, Cut: blocks.NotCut})
+		s.Blocks = append(s.Blocks, blocks.Changed{Fork: blocks.Fork{Relation: relation(), Number: 1}, Cut: 0},
+			blocks.Changed{Fork: blocks.Fork{Relation: relation()}, Blocks: []uint32{3, 4, 1 << 31, 1<<32 - 1}, Cut: blocks.NotCut})
 		encoded := s.Encode()
 		again, err := DecodeIndex(encoded)
 		require.NoError(t, err)
@@ -265,7 +273,8 @@ func TestSumsByTable(t *testing.T) {
 			c.AddTransaction(&Transaction{Committed: true}, []TableChange{change})
 			c.AddTransaction(&Transaction{}, []TableChange{change}) // rolled back: it costs nothing
 			if change.Schema != "pg_catalog" && (!change.Known || change.Part == Main) {
-				add(costs, fmt.Sprint(change.Known, change.Database, change.OID, map[bool]uint32{false: change.File.Filenode}[change.Known]), change.Counts)
+				add(costs, fmt.Sprint(change.Known, change.Database, change.OID,
+					map[bool]uint32{false: change.File.Filenode}[change.Known]), change.Counts)
 			}
 		}
 		require.Len(t, h.Tables, len(sums))
@@ -297,7 +306,8 @@ func TestSegmentsRuledOut(t *testing.T) {
 	drop, remove, insert := Drop, Delete, Insert
 	head := func(change func(*Head)) *Head {
 		h := &Head{From: 100, To: 200, Commits: 2, Earliest: noon, Latest: noon.Add(time.Hour), Most: Counts{Delete: 5}, MostRows: 5,
-			Tables: []TableSum{{Name: known[booking], Known: true, Sum: Counts{Delete: 7}, Most: Counts{Delete: 5}}, {File: passenger, Sum: Counts{Update: 1}, Most: Counts{Update: 1}}}}
+			Tables: []TableSum{{Name: known[booking], Known: true, Sum: Counts{Delete: 7}, Most: Counts{Delete: 5}},
+				{File: passenger, Sum: Counts{Update: 1}, Most: Counts{Update: 1}}}}
 		if change != nil {
 			change(h)
 		}
@@ -328,11 +338,12 @@ func TestSegmentsRuledOut(t *testing.T) {
 		"of a kind, more":                  {Filter{Kind: &remove, MinRows: 6}, head(nil), false},
 		"databases dropped":                {Filter{Kind: &drop}, head(func(h *Head) { h.Most[Drop] = 1 }), true},
 		"no database dropped":              {Filter{Kind: &drop}, head(nil), false},
-		"a table dropped, another wanted":  {Filter{Kind: &drop, Table: Table{Name: "quay"}}, head(func(h *Head) { h.Most[Drop] = 1 }), false},
-		"of a table":                       {Filter{Table: Table{Name: "booking"}}, head(nil), true},
-		"of another table":                 {Filter{Table: Table{Name: "quay"}}, head(nil), false},
-		"empty ones, too":                  {Filter{Table: Table{Name: "quay"}, Empty: true}, head(nil), true},
-		"empty ones of a size":             {Filter{Table: Table{Name: "quay"}, Empty: true, MinRows: 1}, head(nil), false},
+		"a table dropped, another wanted": {Filter{Kind: &drop, Table: Table{Name: "quay"}}, head(func(h *Head) { h.Most[Drop] = 1 }),
+			false},
+		"of a table":           {Filter{Table: Table{Name: "booking"}}, head(nil), true},
+		"of another table":     {Filter{Table: Table{Name: "quay"}}, head(nil), false},
+		"empty ones, too":      {Filter{Table: Table{Name: "quay"}, Empty: true}, head(nil), true},
+		"empty ones of a size": {Filter{Table: Table{Name: "quay"}, Empty: true, MinRows: 1}, head(nil), false},
 	} {
 		_, ok := c.f.Bound(c.h, nil)
 		assert.Equal(t, c.ok, ok, what)

@@ -57,7 +57,8 @@ func (r Rule) judgeTable(c TableChange, had int64) []Incident {
 	case r.Rows > 0 && deleted >= r.Rows:
 		return []Incident{{Delete, label, deleted, fmt.Sprintf("%s rows of %s were deleted", grouped(deleted), label)}}
 	case r.Share > 0 && deleted >= leastShareRows && had > 0 && float64(deleted) >= r.Share*float64(had):
-		return []Incident{{Delete, label, deleted, fmt.Sprintf("%s rows of %s were deleted, of some %s", grouped(deleted), label, grouped(max(had, deleted)))}}
+		return []Incident{{Delete, label, deleted, fmt.Sprintf("%s rows of %s were deleted, of some %s", grouped(deleted), label,
+			grouped(max(had, deleted)))}}
 	}
 	return nil
 }

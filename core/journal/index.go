@@ -79,7 +79,8 @@ func (r *Recorder) See(rec *wal.Record, v *pg.Version) (*Transaction, error) {
 // Segment gives the journal of what was seen so far, of bytes that end at end. The
 // recorder can go on.
 func (r *Recorder) Segment(end pg.LSN, names Lookup) (*Segment, error) {
-	s := &Segment{Head: r.head, Names: make(map[wal.RelationRef]Name), State: r.builder.State(), ledger: r.ledger.w.b, Blocks: r.blocks.List()}
+	s := &Segment{Head: r.head, Names: make(map[wal.RelationRef]Name), State: r.builder.State(), ledger: r.ledger.w.b,
+		Blocks: r.blocks.List()}
 	s.End = end
 	read := ledgerReader{p: parser{b: s.ledger}, scratch: make([]Change, 0, 16)}
 	var tables []TableChange

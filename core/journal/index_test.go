@@ -30,8 +30,10 @@ func TestHeadSumsWhatCommitted(t *testing.T) {
 	var l log
 	r := NewRecorder(pg.Segment{Timeline: 1, Number: 7}, z, State{})
 	for _, rec := range []*wal.Record{
-		l.checkpoint(0x10, 1<<32|100), l.running(100), l.insert(130, booking), l.end(0, 130, nil), l.remove(131, booking, 0), l.remove(131, booking, 0), l.remove(131, passenger, 0),
-		l.end(0, 131, nil), l.remove(132, booking, 0), l.end(0x20, 132, nil), l.mark("low tide"), l.remove(133, booking, 0), l.end(0, 133, nil), l.insert(134, booking),
+		l.checkpoint(0x10, 1<<32|100), l.running(100), l.insert(130, booking), l.end(0, 130, nil), l.remove(131, booking, 0),
+		l.remove(131, booking, 0), l.remove(131, passenger, 0),
+		l.end(0, 131, nil), l.remove(132, booking, 0), l.end(0x20, 132, nil), l.mark("low tide"), l.remove(133, booking, 0),
+		l.end(0, 133, nil), l.insert(134, booking),
 	} {
 		_, err := r.See(rec, pg.Major(15))
 		require.NoError(t, err)
@@ -62,7 +64,8 @@ func TestHeadSumsWhatCommitted(t *testing.T) {
 func TestPartialTransactions(t *testing.T) {
 	var l log
 	b := NewBuilder(State{})
-	ended := see(t, b, l.insert(10, booking), l.running(5), l.insert(30, booking), l.end(0, 10, nil), l.end(0, 30, nil), l.running(40), l.insert(12, booking), l.end(0, 12, nil))
+	ended := see(t, b, l.insert(10, booking), l.running(5), l.insert(30, booking), l.end(0, 10, nil), l.end(0, 30, nil), l.running(40),
+		l.insert(12, booking), l.end(0, 12, nil))
 	require.Len(t, ended, 3)
 	assert.Equal(t, []bool{true, false, false}, []bool{ended[0].Partial, ended[1].Partial, ended[2].Partial})
 }
@@ -84,7 +87,8 @@ func TestTables(t *testing.T) {
 		grown:      {OID: 16384, Database: "saltmarsh", Schema: "public", Table: "booking"},
 		away:       {OID: 16384, Database: "saltmarsh", Schema: "public", Table: "booking"},
 		made:       {OID: 17100, Database: "saltmarsh", Schema: "public", Table: "quay"},
-		pier:       {OID: 16400, Database: "saltmarsh", Schema: "public", Table: "pier"}, repaired: {OID: 16400, Database: "saltmarsh", Schema: "public", Table: "pier"},
+		pier:       {OID: 16400, Database: "saltmarsh", Schema: "public", Table: "pier"}, repaired: {OID: 16400, Database: "saltmarsh",
+			Schema: "public", Table: "pier"},
 	}
 	for ref, n := range known {
 		if ref == booking {
@@ -96,35 +100,66 @@ func TestTables(t *testing.T) {
 		tx   Transaction
 		want string
 	}{
-		"rows, TOAST folded away":               {Transaction{Changes: []Change{rows(booking, 1, 2, 3), rows(toast, 9, 0, 9)}}, "booking 1 2 3"},
-		"dropped":                               {Transaction{Changes: []Change{rows(class, 0, 0, 3)}, Dropped: []wal.RelationRef{index, toast, booking}}, "pg_catalog.pg_class 0 0 3, booking drop"},
-		"truncated":                             {Transaction{Changes: []Change{rows(class, 0, 3, 0)}, Created: []wal.RelationRef{grown}, Dropped: []wal.RelationRef{booking}}, "pg_catalog.pg_class 0 3 0, booking truncate"},
-		"truncated, the new file not named yet": {Transaction{Created: []wal.RelationRef{file(99999)}, Dropped: []wal.RelationRef{booking}}, "booking truncate"},
-		"rewritten":                             {Transaction{Changes: []Change{rows(class, 1, 3, 1)}, Created: []wal.RelationRef{grown}, Dropped: []wal.RelationRef{booking}}, "pg_catalog.pg_class 1 3 1, booking rewrite"},
-		"rewritten row by row":                  {Transaction{Changes: []Change{rows(class, 1, 3, 1), rows(grown, 500, 0, 0)}, Created: []wal.RelationRef{grown}, Dropped: []wal.RelationRef{booking}}, "pg_catalog.pg_class 1 3 1, booking rewrite"},
-		"rewritten, and a row put in":           {Transaction{Changes: []Change{rows(class, 1, 3, 1), rows(grown, 500, 0, 0), rows(booking, 1, 0, 0)}, Created: []wal.RelationRef{grown}, Dropped: []wal.RelationRef{booking}}, "pg_catalog.pg_class 1 3 1, booking 1 0 0 rewrite"},
-		"two truncated":                         {Transaction{Created: []wal.RelationRef{grown, repaired}, Dropped: []wal.RelationRef{pier, booking}}, "pier truncate, booking truncate"},
-		"truncated by name, another rewritten":  {Transaction{Changes: []Change{rows(class, 1, 3, 1)}, Created: []wal.RelationRef{grown, repaired}, Dropped: []wal.RelationRef{pier, booking}, Truncated: []uint32{16384}}, "pg_catalog.pg_class 1 3 1, pier rewrite, booking truncate"},
-		"moved":                                 {Transaction{Changes: []Change{rows(class, 0, 1, 0)}, Created: []wal.RelationRef{grown}, Filled: []wal.RelationRef{grown}, Dropped: []wal.RelationRef{booking}}, "pg_catalog.pg_class 0 1 0, booking rewrite"},
-		"moved, without rows":                   {Transaction{Changes: []Change{rows(class, 0, 1, 0)}, Created: []wal.RelationRef{away}, Dropped: []wal.RelationRef{booking}}, "pg_catalog.pg_class 0 1 0, booking rewrite"},
-		"made and dropped at once":              {Transaction{Changes: []Change{rows(class, 1, 0, 1)}, Created: []wal.RelationRef{made}, Dropped: []wal.RelationRef{made}}, "pg_catalog.pg_class 1 0 1"},
-		"created":                               {Transaction{Changes: []Change{rows(class, 1, 0, 0), rows(made, 5, 0, 0)}, Created: []wal.RelationRef{made}}, "pg_catalog.pg_class 1 0 0, quay 5 0 0 create"},
-		"unknown":                               {Transaction{Changes: []Change{rows(file(4711), 0, 0, 7)}}, "file 1663/5/4711 0 0 7"},
-		"a row put in and all truncated":        {Transaction{Changes: []Change{rows(booking, 4, 0, 0)}, Created: []wal.RelationRef{grown}, Dropped: []wal.RelationRef{booking}}, "booking 4 0 0 truncate"},
-		"two dropped":                           {Transaction{Changes: []Change{rows(class, 0, 0, 3)}, Dropped: []wal.RelationRef{booking, pier}}, "pg_catalog.pg_class 0 0 3, booking drop, pier drop"},
-		"TOAST first, and then others":          {Transaction{Changes: []Change{rows(toast, 9, 0, 9), rows(pier, 1, 0, 0), rows(booking, 0, 1, 0)}}, "pier 1 0 0, booking 0 1 0"},
-		"one of another name in the catalogs":   {Transaction{Changes: []Change{rows(attribute, 0, 0, 9)}, Created: []wal.RelationRef{grown}, Dropped: []wal.RelationRef{booking}}, "pg_catalog.pg_attribute 0 0 9, booking truncate"},
-		"pg_class under another file":           {Transaction{Changes: []Change{rows(movedClass, 0, 0, 1)}, Dropped: []wal.RelationRef{booking}}, "pg_catalog.pg_class 0 0 1, booking drop"},
-		"a user's table of that name":           {Transaction{Changes: []Change{rows(namesake, 0, 0, 1)}, Created: []wal.RelationRef{grown}, Dropped: []wal.RelationRef{booking}}, "pg_class 0 0 1, booking truncate"},
-		"dropped, another created":              {Transaction{Changes: []Change{rows(class, 1, 0, 1)}, Created: []wal.RelationRef{made}, Dropped: []wal.RelationRef{booking}}, "pg_catalog.pg_class 1 0 1, booking drop, quay create"},
-		"made and dropped, then dropped":        {Transaction{Changes: []Change{rows(class, 1, 0, 2)}, Created: []wal.RelationRef{grown}, Dropped: []wal.RelationRef{grown, booking}}, "pg_catalog.pg_class 1 0 2, booking drop"},
-		"rewritten twice":                       {Transaction{Changes: []Change{rows(class, 2, 0, 2), rows(grown, 7, 0, 0), rows(away, 7, 0, 0)}, Created: []wal.RelationRef{grown, away}, Dropped: []wal.RelationRef{grown, booking}}, "pg_catalog.pg_class 2 0 2, booking rewrite"},
-		"only rows deleted from pg_class":       {Transaction{Changes: []Change{rows(class, 0, 0, 1)}, Created: []wal.RelationRef{grown}, Dropped: []wal.RelationRef{booking}}, "pg_catalog.pg_class 0 0 1, booking truncate"},
-		"truncated, another created":            {Transaction{Changes: []Change{rows(class, 1, 0, 0)}, Created: []wal.RelationRef{grown, made}, Dropped: []wal.RelationRef{booking}}, "pg_catalog.pg_class 1 0 0, booking truncate, quay create"},
-		"indexes dropped and made":              {Transaction{Created: []wal.RelationRef{index}, Dropped: []wal.RelationRef{toast}}, ""},
-		"nobody knows what was dropped":         {Transaction{Changes: []Change{rows(class, 0, 0, 1)}, Dropped: []wal.RelationRef{file(4711), booking}}, "pg_catalog.pg_class 0 0 1, booking drop"},
-		"truncated by name, others before it":   {Transaction{Changes: []Change{rows(pier, 0, 0, 2), rows(file(4711), 0, 0, 7), rows(booking, 0, 0, 1)}, Truncated: []uint32{16384}}, "pier 0 0 2, file 1663/5/4711 0 0 7, booking 0 0 1 truncate"},
-		"truncated by name":                     {Transaction{Changes: []Change{rows(booking, 0, 0, 1)}, Truncated: []uint32{16384}}, "booking 0 0 1 truncate"},
+		"rows, TOAST folded away": {Transaction{Changes: []Change{rows(booking, 1, 2, 3), rows(toast, 9, 0, 9)}},
+			"booking 1 2 3"},
+		"dropped": {Transaction{Changes: []Change{rows(class, 0, 0, 3)},
+			Dropped: []wal.RelationRef{index, toast, booking}}, "pg_catalog.pg_class 0 0 3, booking drop"},
+		"truncated": {Transaction{Changes: []Change{rows(class, 0, 3, 0)}, Created: []wal.RelationRef{grown},
+			Dropped: []wal.RelationRef{booking}}, "pg_catalog.pg_class 0 3 0, booking truncate"},
+		"truncated, the new file not named yet": {Transaction{Created: []wal.RelationRef{file(99999)}, Dropped: []wal.RelationRef{booking}},
+			"booking truncate"},
+		"rewritten": {Transaction{Changes: []Change{rows(class, 1, 3, 1)}, Created: []wal.RelationRef{grown},
+			Dropped: []wal.RelationRef{booking}}, "pg_catalog.pg_class 1 3 1, booking rewrite"},
+		"rewritten row by row": {Transaction{Changes: []Change{rows(class, 1, 3, 1), rows(grown, 500, 0, 0)},
+			Created: []wal.RelationRef{grown}, Dropped: []wal.RelationRef{booking}}, "pg_catalog.pg_class 1 3 1, booking rewrite"},
+		"rewritten, and a row put in": {Transaction{Changes: []Change{rows(class, 1, 3, 1), rows(grown, 500, 0, 0),
+			rows(booking, 1, 0, 0)}, Created: []wal.RelationRef{grown}, Dropped: []wal.RelationRef{booking}},
+			"pg_catalog.pg_class 1 3 1, booking 1 0 0 rewrite"},
+		"two truncated": {Transaction{Created: []wal.RelationRef{grown, repaired},
+			Dropped: []wal.RelationRef{pier, booking}}, "pier truncate, booking truncate"},
+		"truncated by name, another rewritten": {Transaction{Changes: []Change{rows(class, 1, 3, 1)},
+			Created: []wal.RelationRef{grown, repaired}, Dropped: []wal.RelationRef{pier, booking}, Truncated: []uint32{16384}},
+			"pg_catalog.pg_class 1 3 1, pier rewrite, booking truncate"},
+		"moved": {Transaction{Changes: []Change{rows(class, 0, 1, 0)}, Created: []wal.RelationRef{grown},
+			Filled: []wal.RelationRef{grown}, Dropped: []wal.RelationRef{booking}}, "pg_catalog.pg_class 0 1 0, booking rewrite"},
+		"moved, without rows": {Transaction{Changes: []Change{rows(class, 0, 1, 0)}, Created: []wal.RelationRef{away},
+			Dropped: []wal.RelationRef{booking}}, "pg_catalog.pg_class 0 1 0, booking rewrite"},
+		"made and dropped at once": {Transaction{Changes: []Change{rows(class, 1, 0, 1)}, Created: []wal.RelationRef{made},
+			Dropped: []wal.RelationRef{made}}, "pg_catalog.pg_class 1 0 1"},
+		"created": {Transaction{Changes: []Change{rows(class, 1, 0, 0), rows(made, 5, 0, 0)},
+			Created: []wal.RelationRef{made}}, "pg_catalog.pg_class 1 0 0, quay 5 0 0 create"},
+		"unknown": {Transaction{Changes: []Change{rows(file(4711), 0, 0, 7)}}, "file 1663/5/4711 0 0 7"},
+		"a row put in and all truncated": {Transaction{Changes: []Change{rows(booking, 4, 0, 0)}, Created: []wal.RelationRef{grown},
+			Dropped: []wal.RelationRef{booking}}, "booking 4 0 0 truncate"},
+		"two dropped": {Transaction{Changes: []Change{rows(class, 0, 0, 3)},
+			Dropped: []wal.RelationRef{booking, pier}}, "pg_catalog.pg_class 0 0 3, booking drop, pier drop"},
+		"TOAST first, and then others": {Transaction{Changes: []Change{rows(toast, 9, 0, 9), rows(pier, 1, 0, 0),
+			rows(booking, 0, 1, 0)}}, "pier 1 0 0, booking 0 1 0"},
+		"one of another name in the catalogs": {Transaction{Changes: []Change{rows(attribute, 0, 0, 9)},
+			Created: []wal.RelationRef{grown}, Dropped: []wal.RelationRef{booking}}, "pg_catalog.pg_attribute 0 0 9, booking truncate"},
+		"pg_class under another file": {Transaction{Changes: []Change{rows(movedClass, 0, 0, 1)},
+			Dropped: []wal.RelationRef{booking}}, "pg_catalog.pg_class 0 0 1, booking drop"},
+		"a user's table of that name": {Transaction{Changes: []Change{rows(namesake, 0, 0, 1)}, Created: []wal.RelationRef{grown},
+			Dropped: []wal.RelationRef{booking}}, "pg_class 0 0 1, booking truncate"},
+		"dropped, another created": {Transaction{Changes: []Change{rows(class, 1, 0, 1)}, Created: []wal.RelationRef{made},
+			Dropped: []wal.RelationRef{booking}}, "pg_catalog.pg_class 1 0 1, booking drop, quay create"},
+		"made and dropped, then dropped": {Transaction{Changes: []Change{rows(class, 1, 0, 2)}, Created: []wal.RelationRef{grown},
+			Dropped: []wal.RelationRef{grown, booking}}, "pg_catalog.pg_class 1 0 2, booking drop"},
+		"rewritten twice": {Transaction{Changes: []Change{rows(class, 2, 0, 2), rows(grown, 7, 0, 0),
+			rows(away, 7, 0, 0)}, Created: []wal.RelationRef{grown, away}, Dropped: []wal.RelationRef{grown, booking}},
+			"pg_catalog.pg_class 2 0 2, booking rewrite"},
+		"only rows deleted from pg_class": {Transaction{Changes: []Change{rows(class, 0, 0, 1)}, Created: []wal.RelationRef{grown},
+			Dropped: []wal.RelationRef{booking}}, "pg_catalog.pg_class 0 0 1, booking truncate"},
+		"truncated, another created": {Transaction{Changes: []Change{rows(class, 1, 0, 0)},
+			Created: []wal.RelationRef{grown, made}, Dropped: []wal.RelationRef{booking}},
+			"pg_catalog.pg_class 1 0 0, booking truncate, quay create"},
+		"indexes dropped and made": {Transaction{Created: []wal.RelationRef{index}, Dropped: []wal.RelationRef{toast}}, ""},
+		"nobody knows what was dropped": {Transaction{Changes: []Change{rows(class, 0, 0, 1)},
+			Dropped: []wal.RelationRef{file(4711), booking}}, "pg_catalog.pg_class 0 0 1, booking drop"},
+		"truncated by name, others before it": {Transaction{Changes: []Change{rows(pier, 0, 0, 2), rows(file(4711), 0, 0, 7),
+			rows(booking, 0, 0, 1)}, Truncated: []uint32{16384}}, "pier 0 0 2, file 1663/5/4711 0 0 7, booking 0 0 1 truncate"},
+		"truncated by name": {Transaction{Changes: []Change{rows(booking, 0, 0, 1)}, Truncated: []uint32{16384}},
+			"booking 0 0 1 truncate"},
 	} {
 		assert.Equal(t, c.want, say(c.tx.Tables(names(lookup))), what)
 	}
@@ -164,12 +199,13 @@ func TestIncidents(t *testing.T) {
 		had  int64
 		want string
 	}{
-		"many rows":             {Rule{Rows: 1000}, change(Delete, 48211), 0, "48,211 rows of crew.passenger were deleted"},
-		"few rows":              {Rule{Rows: 1000}, change(Delete, 999), 0, ""},
-		"a large share":         {Rule{Share: 0.5}, change(Delete, 600), 1000, "600 rows of crew.passenger were deleted, of some 1,000"},
-		"a share of few rows":   {Rule{Share: 0.5}, change(Delete, 9), 10, ""},
-		"of how many, unknown":  {Rule{Share: 0.5}, change(Delete, 900), 0, ""},
-		"a catalog's rows":      {Rule{Rows: 1}, TableChange{Name: Name{Schema: "pg_catalog", Table: "pg_attribute"}, Known: true, Counts: Counts{Delete: 9}}, 0, ""},
+		"many rows":            {Rule{Rows: 1000}, change(Delete, 48211), 0, "48,211 rows of crew.passenger were deleted"},
+		"few rows":             {Rule{Rows: 1000}, change(Delete, 999), 0, ""},
+		"a large share":        {Rule{Share: 0.5}, change(Delete, 600), 1000, "600 rows of crew.passenger were deleted, of some 1,000"},
+		"a share of few rows":  {Rule{Share: 0.5}, change(Delete, 9), 10, ""},
+		"of how many, unknown": {Rule{Share: 0.5}, change(Delete, 900), 0, ""},
+		"a catalog's rows": {Rule{Rows: 1}, TableChange{Name: Name{Schema: "pg_catalog", Table: "pg_attribute"}, Known: true,
+			Counts: Counts{Delete: 9}}, 0, ""},
 		"nobody knows of what":  {Rule{Rows: 1}, TableChange{Counts: Counts{Delete: 9}}, 0, ""},
 		"exactly so many rows":  {Rule{Rows: 1000}, change(Delete, 1000), 0, "1,000 rows of crew.passenger were deleted"},
 		"exactly the share":     {Rule{Share: 0.5}, change(Delete, 100), 200, "100 rows of crew.passenger were deleted, of some 200"},
@@ -190,7 +226,8 @@ func TestIncidents(t *testing.T) {
 		assert.Equal(t, c.want, got[0].Reason, what)
 	}
 	assert.Empty(t, DefaultRule.Judge(&Transaction{}, []TableChange{change(Drop, 1)}, nil), "rolled back")
-	both := DefaultRule.Judge(&Transaction{Committed: true, Partial: true}, []TableChange{{Counts: Counts{Delete: 1 << 30}}, change(Truncate, 1), change(Delete, 1<<30)}, func(TableChange) int64 { return 0 })
+	both := DefaultRule.Judge(&Transaction{Committed: true, Partial: true}, []TableChange{{Counts: Counts{Delete: 1 << 30}},
+		change(Truncate, 1), change(Delete, 1<<30)}, func(TableChange) int64 { return 0 })
 	require.Len(t, both, 2, "also after one that nobody knows")
 	assert.Equal(t, "crew.passenger was truncated", both[0].Reason)
 	assert.True(t, strings.HasPrefix(both[1].Reason, "at least "), "what came before the known WAL is not counted")

@@ -114,7 +114,8 @@ func (b *Builder) State() State {
 	for _, o := range b.open {
 		own := *o
 		own.at, own.files = nil, nil
-		own.Changes, own.Created, own.Filled, own.Named = slices.Clone(o.Changes), slices.Clone(o.Created), slices.Clone(o.Filled), slices.Clone(o.Named)
+		own.Changes, own.Created, own.Filled, own.Named = slices.Clone(o.Changes), slices.Clone(o.Created), slices.Clone(o.Filled),
+			slices.Clone(o.Named)
 		s.Open = append(s.Open, own)
 	}
 	slices.SortFunc(s.Open, func(x, y Open) int { return int(int32(x.XID - y.XID)) })
@@ -385,8 +386,9 @@ func (c *Change) plus(d Change) {
 func (b *Builder) finish(r *wal.Record, end wal.End) *Transaction {
 	t := &b.ended
 	*t = Transaction{
-		XID: b.widen(end.XID), Subxacts: end.Subxacts, Committed: end.Committed, TwoPhase: end.TwoPhase, GID: end.GID, Database: end.Database,
-		First: r.Start, End: r.Start, Time: end.Time, Dropped: end.Dropped, Changes: t.Changes[:0],
+		XID: b.widen(end.XID), Subxacts: end.Subxacts, Committed: end.Committed, TwoPhase: end.TwoPhase, GID: end.GID,
+		Database: end.Database,
+		First:    r.Start, End: r.Start, Time: end.Time, Dropped: end.Dropped, Changes: t.Changes[:0],
 		Partial: !b.state.Whole && (b.state.Sure == 0 || end.XID.Precedes(b.state.Sure)),
 	}
 	if r.XID == 0 {

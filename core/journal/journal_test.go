@@ -150,8 +150,10 @@ func TestATransactionIsGathered(t *testing.T) {
 	var l log
 	b := NewBuilder(State{})
 	rewritten := wal.RelationRef{Space: 1663, Database: 5, Filenode: 17000}
-	ended := see(t, b, l.insert(10, booking), l.insert(11, passenger), l.multi(10, booking, 48), l.update(10, booking), l.remove(10, passenger, 0),
-		l.create(10, rewritten), l.record(wal.ManagerHeap, 0x60, 10, nil, booking), l.record(wal.Manager(11), 0, 10, nil, booking), l.end(0x00, 10, nil, booking))
+	ended := see(t, b, l.insert(10, booking), l.insert(11, passenger), l.multi(10, booking, 48), l.update(10, booking),
+		l.remove(10, passenger, 0),
+		l.create(10, rewritten), l.record(wal.ManagerHeap, 0x60, 10, nil, booking), l.record(wal.Manager(11), 0, 10, nil, booking),
+		l.end(0x00, 10, nil, booking))
 	require.Len(t, ended, 1)
 	assert.Equal(t, &Transaction{
 		XID: 10, Committed: true, Partial: true, Database: 5, First: 64, End: 9 * 64, Time: noon, Bytes: 8 * 60,
@@ -168,7 +170,8 @@ func TestATransactionIsGathered(t *testing.T) {
 func TestSubTransactions(t *testing.T) {
 	var l log
 	b := NewBuilder(State{})
-	ended := see(t, b, l.insert(12, booking), l.insert(11, booking), l.insert(10, booking), l.end(0x20, 11, nil), l.insert(10, booking), l.end(0x00, 10, []pg.XID{12}))
+	ended := see(t, b, l.insert(12, booking), l.insert(11, booking), l.insert(10, booking), l.end(0x20, 11, nil), l.insert(10, booking),
+		l.end(0x00, 10, []pg.XID{12}))
 	require.Len(t, ended, 2)
 	assert.Equal(t, pg.FullXID(11), ended[0].XID)
 	assert.Equal(t, []Change{{booking, 3, 0, 0}}, ended[1].Changes, "what was rolled back to a savepoint is not counted")

@@ -161,7 +161,8 @@ func (s *server) write(r *running, as pg.FullXID) *wal.Record {
 	case 10:
 		rec, e.lostBases = s.record(wal.ManagerDatabase, 0x20, xid, []byte{9, 0, 0, 0, 1, 0, 0, 0, 0x7f, 6, 0, 0}), []uint32{9}
 	default:
-		rec, e.newBases = s.record(wal.ManagerDatabase, 0x00, xid, []byte{8, 0, 0, 0, 0x7f, 6, 0, 0, 1, 0, 0, 0, 0x7f, 6, 0, 0}), []uint32{8}
+		rec, e.newBases = s.record(wal.ManagerDatabase, 0x00, xid, []byte{8, 0, 0, 0, 0x7f, 6, 0, 0, 1, 0, 0, 0, 0x7f, 6, 0, 0}),
+			[]uint32{8}
 	}
 	e.at, e.bytes = rec.Start, int64(rec.Length)
 	s.work[as] = append(s.work[as], e)
@@ -258,7 +259,8 @@ func (s *server) finish(r *running, commits bool) *wal.Record {
 	if s.pairs, s.mixed = r.replaced, makers > 1; !commits {
 		s.pairs = nil
 	}
-	t := Transaction{XID: r.xid, Subxacts: short(r.subs), Committed: commits, TwoPhase: r.gid != "", GID: r.gid, Dropped: dropped, Partial: r.early}
+	t := Transaction{XID: r.xid, Subxacts: short(r.subs), Committed: commits, TwoPhase: r.gid != "", GID: r.gid, Dropped: dropped,
+		Partial: r.early}
 	s.want(rec, t, append([]pg.FullXID{r.xid}, r.subs...)...)
 	return rec
 }
@@ -389,7 +391,8 @@ func normal(t Transaction) Transaction {
 
 // summed is the head that a segment's transactions give, each table by itself.
 func summed(list []Transaction, seg *Segment) Head {
-	h := Head{Segment: seg.Segment, From: seg.From, To: seg.To, End: seg.End, Records: seg.Records, Bytes: seg.Bytes, RestorePoints: seg.RestorePoints}
+	h := Head{Segment: seg.Segment, From: seg.From, To: seg.To, End: seg.End, Records: seg.Records, Bytes: seg.Bytes,
+		RestorePoints: seg.RestorePoints}
 	var ids []pg.FullXID
 	var commits []Transaction
 	for _, t := range list {
@@ -414,7 +417,10 @@ func summed(list []Transaction, seg *Segment) Head {
 	for _, t := range commits {
 		var users Counts
 		for _, c := range t.Tables(seg.Lookup) {
-			i := slices.IndexFunc(h.Tables, func(s TableSum) bool { return s.Known == c.Known && s.Name == c.Name && (s.Known || s.File == c.File) })
+			i := slices.IndexFunc(h.Tables, func(s TableSum) bool {
+				return s.Known == c.Known && s.Name == c.Name &&
+					(s.Known || s.File == c.File)
+			})
 			if i < 0 {
 				h.Tables = append(h.Tables, TableSum{Name: c.Name, Known: c.Known, File: c.File})
 				i = len(h.Tables) - 1

@@ -38,7 +38,8 @@ func randomSegments(t *rapid.T) []*Segment {
 func randomFilter(t *rapid.T, end pg.LSN) Filter {
 	var f Filter
 	if rapid.Bool().Draw(t, "of a table") {
-		f.Table = rapid.SampledFrom([]Table{{Name: "booking"}, {Schema: "crew", Name: "passenger"}, {Schema: "public", Name: "passenger"}, {Database: "elsewhere", Name: "booking"}}).Draw(t, "table")
+		f.Table = rapid.SampledFrom([]Table{{Name: "booking"}, {Schema: "crew", Name: "passenger"}, {Schema: "public", Name: "passenger"},
+			{Database: "elsewhere", Name: "booking"}}).Draw(t, "table")
 	}
 	if rapid.IntRange(0, 3).Draw(t, "of a database") == 0 {
 		f.Database = rapid.SampledFrom([]string{"saltmarsh", "elsewhere"}).Draw(t, "database")
@@ -193,20 +194,28 @@ func TestNamesFromPgClass(t *testing.T) {
 			want Named
 			ok   bool
 		}{
-			"a table":              {row("quay", 'p', 'r', 0, 17001), Named{File: at(1663), OID: 17000, Schema: 2200, Name: "quay"}, true},
-			"in a tablespace":      {row("quay", 'p', 'r', 16999, 17001), Named{File: at(16999), OID: 17000, Schema: 2200, Name: "quay"}, true},
-			"an unlogged one":      {row("quay", 'u', 'r', 0, 17001), Named{File: at(1663), OID: 17000, Schema: 2200, Name: "quay"}, true},
-			"a temporary one":      {row("quay", 't', 'r', 0, 17001), Named{}, false},
-			"a view":               {row("quay", 'p', 'v', 0, 0), Named{}, false},
-			"a materialized view":  {row("quay", 'p', 'm', 0, 17001), Named{File: at(1663), OID: 17000, Schema: 2200, Name: "quay"}, true},
-			"TOAST":                {row("pg_toast_5", 'p', 't', 0, 17001), Named{File: at(1663), OID: 17000, Schema: 2200, Name: "pg_toast_5", Part: Toast}, true},
-			"an index":             {row("quay_pkey", 'p', 'i', 0, 17001), Named{File: at(1663), OID: 17000, Schema: 2200, Name: "quay_pkey", Part: Index}, true},
-			"a sequence":           {row("quay_seq", 'p', 'S', 0, 17001), Named{File: at(1663), OID: 17000, Schema: 2200, Name: "quay_seq", Part: Other}, true},
-			"a new form":           {row("pg_temp_16384", 'p', 'r', 0, 17001), Named{File: at(1663), OID: 16384, Schema: 2200, Copy: true}, true},
-			"a name like one":      {row("pg_temp_tide", 'p', 'r', 0, 17001), Named{File: at(1663), OID: 17000, Schema: 2200, Name: "pg_temp_tide"}, true},
-			"an index of such one": {row("pg_temp_16384", 'p', 'i', 0, 17001), Named{File: at(1663), OID: 17000, Schema: 2200, Name: "pg_temp_16384", Part: Index}, true},
-			"cut short":            {row("quay", 'p', 'r', 0, 17001)[:v.ClassPersistence+1], Named{}, false},
-			"just long enough":     {row("quay", 'p', 'r', 0, 17001)[:v.ClassPersistence+2], Named{File: at(1663), OID: 17000, Schema: 2200, Name: "quay"}, true},
+			"a table": {row("quay", 'p', 'r', 0, 17001), Named{File: at(1663), OID: 17000, Schema: 2200, Name: "quay"}, true},
+			"in a tablespace": {row("quay", 'p', 'r', 16999, 17001), Named{File: at(16999), OID: 17000, Schema: 2200, Name: "quay"},
+				true},
+			"an unlogged one":     {row("quay", 'u', 'r', 0, 17001), Named{File: at(1663), OID: 17000, Schema: 2200, Name: "quay"}, true},
+			"a temporary one":     {row("quay", 't', 'r', 0, 17001), Named{}, false},
+			"a view":              {row("quay", 'p', 'v', 0, 0), Named{}, false},
+			"a materialized view": {row("quay", 'p', 'm', 0, 17001), Named{File: at(1663), OID: 17000, Schema: 2200, Name: "quay"}, true},
+			"TOAST": {row("pg_toast_5", 'p', 't', 0, 17001), Named{File: at(1663), OID: 17000, Schema: 2200,
+				Name: "pg_toast_5", Part: Toast}, true},
+			"an index": {row("quay_pkey", 'p', 'i', 0, 17001), Named{File: at(1663), OID: 17000, Schema: 2200,
+				Name: "quay_pkey", Part: Index}, true},
+			"a sequence": {row("quay_seq", 'p', 'S', 0, 17001), Named{File: at(1663), OID: 17000, Schema: 2200, Name: "quay_seq",
+				Part: Other}, true},
+			"a new form": {row("pg_temp_16384", 'p', 'r', 0, 17001), Named{File: at(1663), OID: 16384, Schema: 2200, Copy: true},
+				true},
+			"a name like one": {row("pg_temp_tide", 'p', 'r', 0, 17001), Named{File: at(1663), OID: 17000, Schema: 2200,
+				Name: "pg_temp_tide"}, true},
+			"an index of such one": {row("pg_temp_16384", 'p', 'i', 0, 17001), Named{File: at(1663), OID: 17000, Schema: 2200,
+				Name: "pg_temp_16384", Part: Index}, true},
+			"cut short": {row("quay", 'p', 'r', 0, 17001)[:v.ClassPersistence+1], Named{}, false},
+			"just long enough": {row("quay", 'p', 'r', 0, 17001)[:v.ClassPersistence+2], Named{File: at(1663), OID: 17000, Schema: 2200,
+				Name: "quay"}, true},
 		} {
 			got, ok := decodeClass(class, c.row, v)
 			assert.Equal(t, c.ok, ok, "%s, version %d", what, v.Major)

@@ -53,7 +53,8 @@ func Decide(h History, r Rule, at time.Time, zone *time.Location) Decision {
 
 // gather notes what is needed and why, and since when moments are promised.
 func gather(h History, r Rule, at time.Time, zone *time.Location) (*ledger, time.Time) {
-	l := &ledger{h: h, at: at, zone: zone, runs: reach.Join(slices.DeleteFunc(slices.Clone(h.WAL), empty)), forks: make(map[pg.Timeline]reach.Fork), why: make(map[string][]Reason)}
+	l := &ledger{h: h, at: at, zone: zone, runs: reach.Join(slices.DeleteFunc(slices.Clone(h.WAL), empty)),
+		forks: make(map[pg.Timeline]reach.Fork), why: make(map[string][]Reason)}
 	for _, f := range h.Forks {
 		l.forks[f.Timeline] = f
 	}
@@ -291,7 +292,8 @@ func (l *ledger) safety() {
 			l.last(base, path)
 			return
 		}
-		l.needs = append(l.needs, need{live.Timeline, live.Start, live.End, Reason{"last", "the first base backup on this WAL is still to come"}})
+		l.needs = append(l.needs, need{live.Timeline, live.Start, live.End,
+			Reason{"last", "the first base backup on this WAL is still to come"}})
 	}
 	newest := l.bases[len(l.bases)-1]
 	run, _ := l.runOf(newest)
@@ -393,7 +395,8 @@ func (l *ledger) cut(run reach.WAL) []WAL {
 	}
 	slices.SortFunc(marks, func(a, b mark) int { return cmp.Or(cmp.Compare(a.first, b.first), cmp.Compare(a.last, b.last)) })
 	part := func(from, to uint64, needed bool, why []Reason) WAL {
-		return WAL{Timeline: run.Timeline, First: from, Last: to, From: max(run.Start, z.Start(from)), To: min(run.End, z.Start(to+1)), Needed: needed, Reasons: why}
+		return WAL{Timeline: run.Timeline, First: from, Last: to, From: max(run.Start, z.Start(from)), To: min(run.End, z.Start(to+1)),
+			Needed: needed, Reasons: why}
 	}
 	var parts []WAL
 	next := first

@@ -22,13 +22,14 @@ import (
 
 // Rule says what of a cluster is kept. A part that is zero asks for nothing.
 type Rule struct {
-	SpanHours int    `json:"spanHours"`      // any moment of the last so many hours can be reached
-	Count     int    `json:"count"`          // the newest so many base backups are kept, and any moment since the oldest of them can be reached
-	Daily     int    `json:"daily"`          // the first base backup of each of the last so many days that have one
-	Weekly    int    `json:"weekly"`         // likewise of weeks, which begin on Monday
-	Monthly   int    `json:"monthly"`        // likewise of months
-	Yearly    int    `json:"yearly"`         // likewise of years
-	Zone      string `json:"zone,omitempty"` // time zone of those days, weeks, months and years, as Europe/Lisbon; UTC if left out
+	SpanHours int `json:"spanHours"` // any moment of the last so many hours can be reached
+	// the newest so many base backups are kept, and any moment since the oldest of them can be reached
+	Count   int    `json:"count"`
+	Daily   int    `json:"daily"`          // the first base backup of each of the last so many days that have one
+	Weekly  int    `json:"weekly"`         // likewise of weeks, which begin on Monday
+	Monthly int    `json:"monthly"`        // likewise of months
+	Yearly  int    `json:"yearly"`         // likewise of years
+	Zone    string `json:"zone,omitempty"` // time zone of those days, weeks, months and years, as Europe/Lisbon; UTC if left out
 }
 
 // Default is the rule of a cluster for which none was set.

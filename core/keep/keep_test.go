@@ -123,7 +123,8 @@ func draw(t *rapid.T) model {
 		if w.Timeline == h.Live && w != h.WAL[len(h.WAL)-1] {
 			stop = min(stop, w.End/cell) // only of the newest WAL more is still to come
 		}
-		h.Bases = append(h.Bases, reach.Base{ID: fmt.Sprintf("b%d", i), Timeline: w.Timeline, Start: start * cell, Stop: stop * cell, StopTime: clock(stop * cell)})
+		h.Bases = append(h.Bases, reach.Base{ID: fmt.Sprintf("b%d", i), Timeline: w.Timeline, Start: start * cell, Stop: stop * cell,
+			StopTime: clock(stop * cell)})
 	}
 	last := pg.LSN(0)
 	for _, w := range h.WAL {
@@ -153,7 +154,8 @@ func draw(t *rapid.T) model {
 
 func drawRule(t *rapid.T) Rule {
 	n := func(name string, most int) int { return max(0, rapid.IntRange(-most, most).Draw(t, name)) }
-	r := Rule{SpanHours: n("span", 200), Count: n("count", 4), Daily: n("daily", 3), Weekly: n("weekly", 3), Monthly: n("monthly", 2), Yearly: n("yearly", 2)}
+	r := Rule{SpanHours: n("span", 200), Count: n("count", 4), Daily: n("daily", 3), Weekly: n("weekly", 3), Monthly: n("monthly", 2),
+		Yearly: n("yearly", 2)}
 	if r.SpanHours == 0 && r.Count == 0 {
 		r.SpanHours = 24
 	}
@@ -223,7 +225,8 @@ func TestDecide(t *testing.T) {
 		}
 		m.heldForOthers(t, stay, kept, have)
 		if len(sound) > 0 {
-			require.True(t, slices.ContainsFunc(stay, func(b reach.Base) bool { return m.covered(b, kept, b.Timeline, b.Stop) }), "none is left")
+			require.True(t, slices.ContainsFunc(stay, func(b reach.Base) bool { return m.covered(b, kept, b.Timeline, b.Stop) }),
+				"none is left")
 			nothingTooMuch(t, m, d, r, sound, stay, kept, promised)
 		}
 	})
@@ -298,7 +301,8 @@ func nothingTooMuch(t *rapid.T, m model, d Decision, r Rule, sound, stay []reach
 	newest := sound[len(sound)-1]
 	liveHasBase := false
 	for _, b := range d.Bases {
-		liveHasBase = liveHasBase || slices.ContainsFunc(b.Reasons, func(r Reason) bool { return r.Kind == "last" }) && b.Timeline == m.h.Live
+		liveHasBase = liveHasBase || slices.ContainsFunc(b.Reasons, func(r Reason) bool { return r.Kind == "last" }) &&
+			b.Timeline == m.h.Live
 		if !b.Needed {
 			continue
 		}
@@ -331,7 +335,8 @@ func nothingTooMuch(t *rapid.T, m model, d Decision, r Rule, sound, stay []reach
 				i := slices.IndexFunc(stay, func(b reach.Base) bool { return b.ID == u.Base })
 				return !m.covered(stay[i], without, u.Timeline, u.To)
 			})
-			require.True(t, broken || m.loses(stay, stay, kept, without, promised), "segment %d of timeline %d is kept for %v", n, w.Timeline, w.Reasons)
+			require.True(t, broken || m.loses(stay, stay, kept, without, promised), "segment %d of timeline %d is kept for %v", n,
+				w.Timeline, w.Reasons)
 		}
 	}
 }
@@ -377,7 +382,8 @@ func day(n int) pg.LSN { return pg.LSN(n*8) * cell } // eight pieces of three ho
 func daily(days int) History {
 	h := History{Size: size, Live: 1, WAL: []reach.WAL{{Timeline: 1, End: day(days), LastCommit: clock(day(days))}}}
 	for n := range days {
-		h.Bases = append(h.Bases, reach.Base{ID: fmt.Sprintf("d%d", n), Timeline: 1, Start: day(n) + cell, Stop: day(n) + 2*cell, StopTime: clock(day(n) + 2*cell)})
+		h.Bases = append(h.Bases, reach.Base{ID: fmt.Sprintf("d%d", n), Timeline: 1, Start: day(n) + cell, Stop: day(n) + 2*cell,
+			StopTime: clock(day(n) + 2*cell)})
 	}
 	return h
 }
@@ -433,74 +439,6 @@ func TestNothingRestorableNothingGoes(t *testing.T) {
 	bases, wal := Decide(h, Rule{Count: 1}, clock(day(400)), time.UTC).Releasable()
 	assert.Empty(t, bases)
 	assert.Empty(t, wal)
-}
-
-// TestTheEndOfARunWithoutCommits keeps the WAL after a base of which it is known only by the base that it is of the
-// promised time: nothing committed there. Only a base of that very stretch tells, wherever in it.
-func TestTheEndOfARunWithoutCommits(t *testing.T) {
-	for what, c := range map[string]struct {
-		start, stop pg.LSN
-		timeline    pg.Timeline
-		tells       bool
-		of          pg.LSN // a piece of the stretch that the base itself does not need
-	}{
-		"within":              {day(1), day(2), 1, true, day(3) - cell},
-		"from its beginning":  {day(0), day(2), 1, true, day(3) - cell},
-		"to its end":          {day(2), day(3), 1, true, day(2) - cell},
-		"of another timeline": {day(1), day(2), 2, false, day(3) - cell},
-		"of another stretch":  {day(5), day(6), 1, false, day(3) - cell},
-		"from before the end": {day(2), day(3) + cell, 1, false, day(3) - cell},
-	} {
-		h := History{Size: size, Live: 2, WAL: []reach.WAL{
-			{Timeline: 1, Start: day(0), End: day(3), LastCommit: clock(day(0))},
-			{Timeline: 1, Start: day(5), End: day(7), LastCommit: clock(day(0))},
-			{Timeline: 2, Start: day(1), End: day(9), LastCommit: clock(day(9))},
-		}, Forks: []reach.Fork{{Timeline: 2, Parent: 1, At: day(1)}}, Bases: []reach.Base{
-			{ID: "first", Timeline: 1, Start: day(0), Stop: day(0) + cell, StopTime: clock(day(0) + cell)},
-			{ID: "quiet", Timeline: c.timeline, Start: c.start, Stop: c.stop, StopTime: clock(day(4))},
-			{ID: "new", Timeline: 2, Start: day(8), Stop: day(8) + cell, StopTime: clock(day(8))},
-		}}
-		for since, kept := range map[pg.LSN]bool{day(4) - cell: c.tells, day(4): c.tells && what != "to its end", day(4) + cell: false} {
-			hours := int(clock(day(9)).Sub(clock(since)).Hours())
-			d := Decide(h, Rule{SpanHours: hours}, clock(day(9)), time.UTC)
-			assert.Equal(t, kept, cells(keptOf(d))[place{1, c.of / cell}], "%s, since %s", what, since)
-		}
-	}
-}
-
-// TestAnEmptyStretch takes no notice of WAL of which nothing is there.
-func TestAnEmptyStretch(t *testing.T) {
-	h := daily(9)
-	want := Decide(h, Rule{Count: 2}, clock(day(9)), time.UTC)
-	h.WAL = append(h.WAL, reach.WAL{Timeline: 1, Start: day(40), End: day(40), LastCommit: clock(day(9))}, reach.WAL{Timeline: 3, Start: day(2), End: day(2)})
-	assert.Equal(t, want, Decide(h, Rule{Count: 2}, clock(day(9)), time.UTC))
-	for _, b := range want.Bases {
-		for _, r := range b.Reasons {
-			assert.NotEqual(t, "span", r.Kind, "a number of base backups is no span")
-		}
-	}
-}
-
-// TestPeriodsAreOfTheZone takes the first of a day as the zone counts days.
-func TestPeriodsAreOfTheZone(t *testing.T) {
-	far := time.FixedZone("far", 10*3600)
-	h := History{Size: size, Live: 1, WAL: []reach.WAL{{Timeline: 1, End: day(5), LastCommit: clock(day(5))}}}
-	for n := range 39 { // every three hours
-		at := cell * pg.LSN(n+1)
-		h.Bases = append(h.Bases, reach.Base{ID: fmt.Sprint(n + 1), Timeline: 1, Start: at - cell, Stop: at, StopTime: clock(at)})
-	}
-	for zone, want := range map[*time.Location][]string{time.UTC: {"16", "24", "32", "39"}, far: {"21", "29", "37", "39"}} {
-		d := Decide(h, Rule{Count: 1, Daily: 3}, clock(day(5)), zone)
-		assert.Equal(t, want, needed(d), zone)
-	}
-}
-
-// A base of which the end has been recorded before the WAL that leads there was seen.
-func TestArrivingBaseStays(t *testing.T) {
-	h := daily(50)
-	h.Bases = append(h.Bases, reach.Base{ID: "new", Timeline: 1, Start: day(50) - cell, Stop: day(50) + cell, StopTime: clock(day(50))})
-	d := Decide(h, Rule{Count: 1}, clock(day(50)), time.UTC)
-	assert.Equal(t, []string{"d49", "new"}, needed(d))
 }
 
 func TestRules(t *testing.T) {

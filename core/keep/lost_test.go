@@ -40,7 +40,8 @@ func TestDecideWithLosses(t *testing.T) {
 		for range rapid.IntRange(0, 2).Draw(t, "segments") {
 			w := rapid.SampledFrom(m.h.WAL).Draw(t, "of")
 			n := rapid.Uint64Range(size.Number(w.Start), size.Number(w.End-1)).Draw(t, "number")
-			lost.Segments = append(lost.Segments, inventory.LostSegment{Segment: pg.Segment{Timeline: w.Timeline, Number: n}, Before: clock(size.Start(n))})
+			lost.Segments = append(lost.Segments, inventory.LostSegment{Segment: pg.Segment{Timeline: w.Timeline, Number: n},
+				Before: clock(size.Start(n))})
 		}
 		m.h.Lost = lost
 		d := Decide(m.h, r, m.at, time.UTC)
@@ -70,13 +71,15 @@ func TestDecideWithLosses(t *testing.T) {
 		}
 		for _, w := range wal {
 			for l := w.Start; l <= w.End; l += cell {
-				if (len(m.h.Forks) == 0 || w.Timeline == 1 || l >= m.h.Forks[0].At) && !clock(l).Before(promised) && m.reached(bases, have, w.Timeline, l) {
+				if (len(m.h.Forks) == 0 || w.Timeline == 1 || l >= m.h.Forks[0].At) && !clock(l).Before(promised) &&
+					m.reached(bases, have, w.Timeline, l) {
 					require.True(t, m.reached(stay, kept, w.Timeline, l), "timeline %d at %s is promised and was lost", w.Timeline, l)
 				}
 			}
 		}
 		if len(sound) > 0 {
-			require.True(t, slices.ContainsFunc(stay, func(b reach.Base) bool { return m.covered(b, kept, b.Timeline, b.Stop) }), "none is left")
+			require.True(t, slices.ContainsFunc(stay, func(b reach.Base) bool { return m.covered(b, kept, b.Timeline, b.Stop) }),
+				"none is left")
 		} else {
 			require.Len(t, needed(d), len(m.h.Bases), "nothing goes while nothing can be read")
 		}
@@ -87,7 +90,9 @@ func TestAnAuditMovesThePromise(t *testing.T) {
 	h := daily(10)
 	rule := Rule{SpanHours: 3 * 24}
 	assert.Equal(t, []string{"d6", "d7", "d8", "d9"}, needed(Decide(h, rule, clock(day(10)), time.UTC)))
-	h.Lost = inventory.Losses{Backups: []string{"d6"}, Segments: []inventory.LostSegment{{Segment: pg.Segment{Timeline: 1, Number: size.Number(day(8) + 4*cell)}, Before: clock(day(8) + 2*cell)}}}
+	h.Lost = inventory.Losses{Backups: []string{"d6"},
+		Segments: []inventory.LostSegment{{Segment: pg.Segment{Timeline: 1, Number: size.Number(day(8) + 4*cell)},
+			Before: clock(day(8) + 2*cell)}}}
 	d := Decide(h, rule, clock(day(10)), time.UTC)
 	assert.Equal(t, []string{"d5", "d6", "d7", "d8", "d9"}, needed(d))
 	for _, b := range d.Bases {

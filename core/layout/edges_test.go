@@ -42,7 +42,8 @@ func TestFramesAreNeverLonger(t *testing.T) {
 }
 
 func TestExtentsOfAFile(t *testing.T) {
-	for size, n := range map[int64]int{0: 0, 1: 1, ExtentSize - 1: 1, ExtentSize: 1, ExtentSize + 1: 2, 8 * ExtentSize: 8, 8*ExtentSize + 1: 9} {
+	for size, n := range map[int64]int{0: 0, 1: 1, ExtentSize - 1: 1, ExtentSize: 1, ExtentSize + 1: 2, 8 * ExtentSize: 8,
+		8*ExtentSize + 1: 9} {
 		assert.Equal(t, n, (&File{Size: size}).Extents(), size)
 	}
 }
@@ -123,8 +124,10 @@ func TestTables(t *testing.T) {
 		assert.Equal(t, c.want, got, what)
 	}
 	for what, b := range map[string][]byte{
-		"half of an entry": table(5), "shorter than a frame": table(0, FrameHeader-1), "longer than any": table(0, FrameHeader+maxStored+1), "too far away": table(1<<40+1, FrameHeader),
-		"a number without an end": {0x80}, "a length without an end": {0x00, 0x80}, "a number that is too large": bytes.Repeat([]byte{0xff}, 11),
+		"half of an entry": table(5), "shorter than a frame": table(0, FrameHeader-1), "longer than any": table(0, FrameHeader+maxStored+1),
+		"too far away":            table(1<<40+1, FrameHeader),
+		"a number without an end": {0x80}, "a length without an end": {0x00, 0x80},
+		"a number that is too large": bytes.Repeat([]byte{0xff}, 11),
 	} {
 		_, err := parseTable(b)
 		assert.ErrorIs(t, err, ErrCorrupt, what)
@@ -161,7 +164,8 @@ func TestTables(t *testing.T) {
 
 // TestSheetsCutShort refuses every beginning of a sheet.
 func TestSheetsCutShort(t *testing.T) {
-	sheet := AppendSheet(nil, []Extent{{Pack: "b-000001", Offset: 70, Length: 400, Hash: Hash{1}}, {}, {Pack: "a-000002", Offset: 1 << 30, Length: 70, Hash: Hash{2}}, {Pack: "b-000001", Offset: 40, Length: 99, Hash: Hash{3}}})
+	sheet := AppendSheet(nil, []Extent{{Pack: "b-000001", Offset: 70, Length: 400, Hash: Hash{1}}, {},
+		{Pack: "a-000002", Offset: 1 << 30, Length: 70, Hash: Hash{2}}, {Pack: "b-000001", Offset: 40, Length: 99, Hash: Hash{3}}})
 	_, err := DecodeSheet(sheet, nil)
 	require.NoError(t, err)
 	for n := range sheet {

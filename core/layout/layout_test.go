@@ -70,7 +70,8 @@ func drawSealing(t *rapid.T) sealing {
 // drawContent draws content that compresses in parts, around the borders of frames.
 func drawContent(t *rapid.T) []byte {
 	part := rapid.SliceOfN(rapid.Byte(), 1, 300).Draw(t, "part")
-	n := rapid.OneOf(rapid.IntRange(0, 1000), rapid.IntRange(ExtentSize-2, ExtentSize+2), rapid.IntRange(2*ExtentSize, 3*ExtentSize)).Draw(t, "length")
+	n := rapid.OneOf(rapid.IntRange(0, 1000), rapid.IntRange(ExtentSize-2, ExtentSize+2),
+		rapid.IntRange(2*ExtentSize, 3*ExtentSize)).Draw(t, "length")
 	return bytes.Repeat(part, n/len(part)+1)[:n]
 }
 
@@ -332,10 +333,12 @@ func FuzzDecodeSheet(f *testing.F) {
 
 func writeManifest(t *testing.T, finish bool) []byte {
 	var out bytes.Buffer
-	w, err := NewManifestWriter(&out, Head{Backup: "b", Cluster: "c", SystemID: 1 << 63, Tablespaces: []TablespaceEntry{{16400, "/ledger"}}})
+	w, err := NewManifestWriter(&out, Head{Backup: "b", Cluster: "c", SystemID: 1 << 63,
+		Tablespaces: []TablespaceEntry{{16400, "/ledger"}}})
 	require.NoError(t, err)
 	crc := uint32(7)
-	require.NoError(t, w.Add(&File{Path: "base/5/1259", Size: 8192, CRC32C: &crc, Sheet: []byte{1, 0, 1, 0}, Modified: time.Unix(0, 0).UTC()}))
+	require.NoError(t, w.Add(&File{Path: "base/5/1259", Size: 8192, CRC32C: &crc, Sheet: []byte{1, 0, 1, 0},
+		Modified: time.Unix(0, 0).UTC()}))
 	require.NoError(t, w.Add(&File{Place: InConfig, Path: "files/etc/postgresql.conf"}))
 	if finish {
 		require.NoError(t, w.Finish([]Use{{"b-000001", 3, 500}}, Tail{Start: 0x10, Stop: 0x20, Files: 2}))

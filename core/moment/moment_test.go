@@ -155,7 +155,8 @@ func TestCallersMayLeaveThingsUnsaid(t *testing.T) {
 }
 
 func FuzzParse(f *testing.F) {
-	for _, s := range []string{"latest", "before tx 7", "lsn 0/1", "2026-11-23 14:03:07 Europe/Lisbon", "2026-11-23T1Z", `before drop of "A b".c near 2d ago`, `restore point "x"`, "base x", "today 14:03"} {
+	for _, s := range []string{"latest", "before tx 7", "lsn 0/1", "2026-11-23 14:03:07 Europe/Lisbon", "2026-11-23T1Z",
+		`before drop of "A b".c near 2d ago`, `restore point "x"`, "base x", "today 14:03"} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, text string) {

@@ -125,9 +125,11 @@ func (p *parser) before() (m Moment, err error) {
 	case "delete", "truncate", "drop":
 		m, err = p.operation(word)
 	case "":
-		err = p.fail(at, "\"before\" wants a transaction, an LSN or an operation after it: before tx 84213, before lsn 0/5A3F2B8, before delete of booking")
+		err = p.fail(at, "\"before\" wants a transaction, an LSN or an operation after it: before tx 84213, before lsn 0/5A3F2B8, "+
+			"before delete of booking")
 	default:
-		err = p.fail(at, "%q cannot stand after \"before\"; write before tx N, before lsn X/Y, or before delete|truncate|drop of TABLE", word)
+		err = p.fail(at, "%q cannot stand after \"before\"; write before tx N, before lsn X/Y, or before delete|truncate|drop of TABLE",
+			word)
 	}
 	m.Before = true
 	return m, err

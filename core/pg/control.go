@@ -69,7 +69,8 @@ func ParseControl(b []byte) (Control, error) {
 	}
 	version := find(func(v *Version) bool { return v.CatalogVersion == u32(ctlCatalog) })
 	if version == nil || version.ControlVersion != layout.ControlVersion {
-		return Control{}, fmt.Errorf("control file: catalog version %d is of no release of PostgreSQL %s", u32(ctlCatalog), SupportedVersions())
+		return Control{}, fmt.Errorf("control file: catalog version %d is of no release of PostgreSQL %s", u32(ctlCatalog),
+			SupportedVersions())
 	}
 	c := Control{
 		SystemID: u64(0), Version: version, State: u32(ctlState),

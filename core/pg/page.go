@@ -93,7 +93,8 @@ func CheckPage(page []byte, block uint32, checksums bool) PageFault {
 	}
 	special, sizeVersion := binary.LittleEndian.Uint16(page[16:]), binary.LittleEndian.Uint16(page[18:])
 	if sizeVersion&0xff00 != BlockSize || lower < pageHeaderSize || lower > upper || upper > special || special > BlockSize {
-		return PageFault(fmt.Sprintf("impossible header: lower %d, upper %d, special %d, size %d", lower, upper, special, sizeVersion&0xff00))
+		return PageFault(fmt.Sprintf("impossible header: lower %d, upper %d, special %d, size %d", lower, upper, special,
+			sizeVersion&0xff00))
 	}
 	return ""
 }

@@ -57,7 +57,8 @@ func TestSegmentNames(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, c.seg, back)
 	}
-	for _, bad := range []string{"", "00000001000000000000000", "0000000100000000000000FG", "000000000000000000000001", "000000010000000000000100", "00000001000000000000000a", "000000010000000000000001.partial"} {
+	for _, bad := range []string{"", "00000001000000000000000", "0000000100000000000000FG", "000000000000000000000001",
+		"000000010000000000000100", "00000001000000000000000a", "000000010000000000000001.partial"} {
 		_, err := ParseSegmentName(bad, 16<<20)
 		assert.Error(t, err, bad)
 	}
@@ -95,7 +96,8 @@ func TestHistory(t *testing.T) {
 	forks, err := ParseHistory(3, []byte("1\t0/3000000\tno recovery target specified\n\n# a comment\n2\t0/5000158\tbefore 2026\n"))
 	require.NoError(t, err)
 	assert.Equal(t, []Fork{{1, 0x3000000}, {2, 0x5000158}}, forks)
-	for _, bad := range []string{"1\n", "x\t0/1\n", "1\tnowhere\n", "2\t0/1\n1\t0/2\n", "2\t0/1\n2\t0/2\n", "3\t0/1\n", "1\t0/1\n4\t0/2\n"} {
+	for _, bad := range []string{"1\n", "x\t0/1\n", "1\tnowhere\n", "2\t0/1\n1\t0/2\n", "2\t0/1\n2\t0/2\n", "3\t0/1\n",
+		"1\t0/1\n4\t0/2\n"} {
 		_, err := ParseHistory(3, []byte(bad))
 		assert.ErrorContains(t, err, "line ", bad)
 	}
@@ -104,7 +106,8 @@ func TestHistory(t *testing.T) {
 	back, ok := ParseHistoryName(name)
 	assert.True(t, ok)
 	assert.Equal(t, Timeline(0x2a), back)
-	for _, other := range []string{"000000010000000000000001", "0000002.history", "000000002.history", "0000002A.histor", "0000002A", "0000000G.history", "00000001.history", "00000000.history"} {
+	for _, other := range []string{"000000010000000000000001", "0000002.history", "000000002.history", "0000002A.histor", "0000002A",
+		"0000000G.history", "00000001.history", "00000000.history"} {
 		_, ok = ParseHistoryName(other)
 		assert.False(t, ok, other)
 	}
@@ -127,8 +130,11 @@ func TestRelationFiles(t *testing.T) {
 		assert.True(t, ok, name)
 		assert.Equal(t, want, got, name)
 	}
-	for _, other := range []string{"PG_VERSION", "global/pg_control", "base/5/pg_filenode.map", "base/5/t3_16385", "base/5/16385_x", "base/5/16385.x", "pg_xact/0000", "base/x/16385", "pg_tblspc/16400/x/5/1", "base/5/016385", "base/5/+1", "base/5/0", "base/5/99999999999",
-		"1259", "pg_wal/1259", "global/5/1259", "base/1259", "base/5/6/1259", "other/5/1259", "pg_tblspc/16400/PG_15_1/1259", "pg_tblspc/16400/PG_15_1/5/6/1259", "elsewhere/16400/PG_15_1/5/1259"} {
+	for _, other := range []string{"PG_VERSION", "global/pg_control", "base/5/pg_filenode.map", "base/5/t3_16385", "base/5/16385_x",
+		"base/5/16385.x", "pg_xact/0000", "base/x/16385", "pg_tblspc/16400/x/5/1", "base/5/016385", "base/5/+1", "base/5/0",
+		"base/5/99999999999",
+		"1259", "pg_wal/1259", "global/5/1259", "base/1259", "base/5/6/1259", "other/5/1259", "pg_tblspc/16400/PG_15_1/1259",
+		"pg_tblspc/16400/PG_15_1/5/6/1259", "elsewhere/16400/PG_15_1/5/1259"} {
 		_, ok := ParseRelationFile(other)
 		assert.False(t, ok, other)
 	}
@@ -308,19 +314,23 @@ func TestServerManifest(t *testing.T) {
 	stop := errors.New("stop")
 	_, err = ReadManifest(strings.NewReader(manifest), func(ManifestFile) error { return stop })
 	assert.ErrorIs(t, err, stop)
-	for _, bad := range []string{"", "[]", `{"Files": {}}`, manifest[:200], strings.Replace(manifest, "CRC32C", "SHA256", 1), strings.Replace(manifest, "01020304", "xyz", 1)} {
+	for _, bad := range []string{"", "[]", `{"Files": {}}`, manifest[:200], strings.Replace(manifest, "CRC32C", "SHA256", 1),
+		strings.Replace(manifest, "01020304", "xyz", 1)} {
 		_, err := ReadManifest(strings.NewReader(bad), func(ManifestFile) error { return nil })
 		assert.Error(t, err, bad)
 	}
 }
 
 func TestBackupLabel(t *testing.T) {
-	text := "START WAL LOCATION: 0/2000028 (file 000000010000000000000002)\nCHECKPOINT LOCATION: 0/2000060\nBACKUP METHOD: streamed\nBACKUP FROM: primary\nSTART TIME: 2026-11-23 14:03:07 WET\nLABEL: velvet x\nSTART TIMELINE: 3\n"
+	text := "START WAL LOCATION: 0/2000028 (file 000000010000000000000002)\nCHECKPOINT LOCATION: 0/2000060\nBACKUP METHOD: " +
+		"streamed\nBACKUP FROM: primary\nSTART TIME: 2026-11-23 14:03:07 WET\nLABEL: velvet x\nSTART TIMELINE: 3\n"
 	l, err := ParseBackupLabel([]byte(text))
 	require.NoError(t, err)
 	assert.Equal(t, BackupLabel{0x2000028, 0x2000060, 3}, l)
-	for bad, says := range map[string]string{"": "names no start", strings.Replace(text, "0/2000028", "nowhere", 1): "START WAL LOCATION", strings.Replace(text, "TIMELINE: 3", "TIMELINE: x", 1): "START TIMELINE", text + "INCREMENTAL FROM LSN: 0/1\n": "not whole",
-		strings.Replace(text, "0/2000028", "0/0", 1): "names no start", strings.Replace(text, "0/2000060", "0/0", 1): "no checkpoint", strings.Replace(text, "TIMELINE: 3", "TIMELINE: 0", 1): "no timeline"} {
+	for bad, says := range map[string]string{"": "names no start", strings.Replace(text, "0/2000028", "nowhere", 1): "START WAL LOCATION",
+		strings.Replace(text, "TIMELINE: 3", "TIMELINE: x", 1): "START TIMELINE", text + "INCREMENTAL FROM LSN: 0/1\n": "not whole",
+		strings.Replace(text, "0/2000028", "0/0", 1): "names no start", strings.Replace(text, "0/2000060", "0/0", 1): "no checkpoint",
+		strings.Replace(text, "TIMELINE: 3", "TIMELINE: 0", 1): "no timeline"} {
 		_, err := ParseBackupLabel([]byte(bad))
 		assert.ErrorContains(t, err, says)
 	}

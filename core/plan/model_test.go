@@ -38,7 +38,8 @@ func TestPlanAgainstAModel(t *testing.T) {
 		var bases []reach.Base
 		for n := range rapid.IntRange(0, 8).Draw(t, "bases") {
 			start := mib(rapid.IntRange(0, last).Draw(t, "start"))
-			bases = append(bases, reach.Base{ID: string(rune('a' + n)), Timeline: pg.Timeline(rapid.IntRange(1, 5).Draw(t, "of")), Start: start, Stop: start + mib(rapid.IntRange(1, 3).Draw(t, "long"))})
+			bases = append(bases, reach.Base{ID: string(rune('a' + n)), Timeline: pg.Timeline(rapid.IntRange(1, 5).Draw(t, "of")),
+				Start: start, Stop: start + mib(rapid.IntRange(1, 3).Draw(t, "long"))})
 		}
 		end := max(mib(rapid.IntRange(at+1, last).Draw(t, "end")), 0) + pg.LSN(rapid.IntRange(0, 2).Draw(t, "beyond")*512)
 		b := moment.Boundary{Timeline: target, Stop: end, End: end}

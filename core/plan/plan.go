@@ -44,13 +44,15 @@ func Make(b moment.Boundary, bases []reach.Base, ancestors []pg.Fork, z pg.Segme
 		}
 	}
 	if best == nil {
-		return Restore{}, &Impossible{Reason: fmt.Sprintf("no base backup ends at or before %s on the way to timeline %d", b.End, b.Timeline)}
+		return Restore{}, &Impossible{Reason: fmt.Sprintf("no base backup ends at or before %s on the way to timeline %d",
+			b.End, b.Timeline)}
 	}
 	p := Restore{Boundary: b, Base: best.ID, Start: best.Start, Replay: int64(b.End - best.Start)}
 	segments := p.Segments(ancestors, z)
 	for _, s := range segments {
 		if !have(s) {
-			return Restore{}, &Impossible{Reason: fmt.Sprintf("WAL segment %s is missing or damaged, and the way from base %s to %s leads through it", s.Name(z), best.ID, b.End)}
+			return Restore{}, &Impossible{Reason: fmt.Sprintf("WAL segment %s is missing or damaged, and the way from base %s to %s "+
+				"leads through it", s.Name(z), best.ID, b.End)}
 		}
 	}
 	p.Count, p.First, p.Last = len(segments), segments[0].Name(z), segments[len(segments)-1].Name(z)

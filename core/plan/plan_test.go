@@ -84,7 +84,8 @@ func TestImpossible(t *testing.T) {
 	_, err = Make(moment.Boundary{Timeline: 9, Stop: mib(60), End: mib(60)}, bases, nil, z, have)
 	require.ErrorAs(t, err, &impossible)
 	assert.Contains(t, impossible.Error(), "timeline 9")
-	_, err = Make(moment.Boundary{Timeline: 1, Stop: mib(60), End: mib(60)}, bases, nil, z, func(s pg.Segment) bool { return s.Number != 55 })
+	_, err = Make(moment.Boundary{Timeline: 1, Stop: mib(60), End: mib(60)}, bases, nil, z,
+		func(s pg.Segment) bool { return s.Number != 55 })
 	require.ErrorAs(t, err, &impossible)
 	assert.Contains(t, impossible.Error(), "000000010000000000000037 is missing")
 }

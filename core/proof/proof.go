@@ -40,8 +40,9 @@ type Table struct {
 	Copy     int64  `json:"copyRows"`
 	Live     *int64 `json:"liveRows,omitempty"` // rows in the live cluster when the proof ran; absent where it could not be read
 	Problem  string `json:"problem,omitempty"`  // why the table could not be read on the copy
-	Unsafe   bool   `json:"unsafe,omitempty"`   // it was not read because that would call functions of its owner's with more rights than they have
-	Locked   bool   `json:"locked,omitempty"`   // it could not be read because a transaction that was open at the moment holds it
+	// it was not read because that would call functions of its owner's with more rights than they have
+	Unsafe bool `json:"unsafe,omitempty"`
+	Locked bool `json:"locked,omitempty"` // it could not be read because a transaction that was open at the moment holds it
 }
 
 // Overall is failed if any check failed, else could not run if any could not or there was none, else passed.
@@ -102,7 +103,8 @@ func Transaction(t journal.Commit, in bool, status string) Check {
 		c.Summary = fmt.Sprintf("the copy no longer knows what became of tx %d", t.XID)
 	case in != (status == StatusCommitted):
 		c.Verdict = Failed
-		c.Summary = fmt.Sprintf("tx %d should be %s, but the copy says that it is %s", t.XID, map[bool]string{true: "in", false: "out"}[in], status)
+		c.Summary = fmt.Sprintf("tx %d should be %s, but the copy says that it is %s", t.XID, map[bool]string{true: "in", false: "out"}[in],
+			status)
 	default:
 		c.Summary += fmt.Sprintf("; the copy says %s", status)
 	}
@@ -134,7 +136,8 @@ func Pages(n PageCounts) Check {
 		c.Summary = fmt.Sprintf("no page was found in %d files", n.Files)
 	case !n.Checksums:
 		c.Verdict = CouldNotRun
-		c.Summary = fmt.Sprintf("the cluster has no data checksums; the headers of %d pages in %d files are right, which is all that can be told", n.Pages, n.Files)
+		c.Summary = fmt.Sprintf("the cluster has no data checksums; the headers of %d pages in %d files are right, which is all that "+
+			"can be told", n.Pages, n.Files)
 	}
 	return c
 }
@@ -161,10 +164,12 @@ func Tables(tables []Table, liveAt time.Time, liveProblem string) Check {
 		c.Summary = fmt.Sprintf("%d of %d tables could not be read to the end", unread, len(tables))
 	case unsafe > 0:
 		c.Verdict = CouldNotRun
-		c.Summary = fmt.Sprintf("%d of %d tables cannot be read safely: planning that calls functions of their owners, who may not log in", unsafe, len(tables))
+		c.Summary = fmt.Sprintf("%d of %d tables cannot be read safely: planning that calls functions of their owners, who may not log in",
+			unsafe, len(tables))
 	case locked > 0:
 		c.Verdict = CouldNotRun
-		c.Summary = fmt.Sprintf("%d of %d tables are held by transactions that were open at the moment; open the copy, which ends those, and prove it again", locked, len(tables))
+		c.Summary = fmt.Sprintf("%d of %d tables are held by transactions that were open at the moment; open the copy, which ends "+
+			"those, and prove it again", locked, len(tables))
 	}
 	if liveProblem != "" {
 		c.Summary += "; not compared with the live cluster: " + liveProblem

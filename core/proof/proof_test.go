@@ -57,12 +57,14 @@ func TestTables(t *testing.T) {
 	assert.Equal(t, Passed, c.Verdict)
 	assert.Contains(t, c.Summary, "2 tables read to the end, 13 rows")
 	assert.Contains(t, Tables(tables, time.Now(), "refused").Summary, "not compared with the live cluster: refused")
-	assert.Contains(t, Tables(tables, time.Date(2026, 11, 26, 9, 5, 1, 0, time.UTC), "").Summary, "; live rows counted at 2026-11-26 09:05:01 UTC")
+	assert.Contains(t, Tables(tables, time.Date(2026, 11, 26, 9, 5, 1, 0, time.UTC), "").Summary,
+		"; live rows counted at 2026-11-26 09:05:01 UTC")
 	tables[1].Problem = "invalid page"
 	c = Tables(tables, time.Now(), "")
 	assert.Equal(t, Failed, c.Verdict)
 	assert.Contains(t, c.Summary, "1 of 2 tables could not be read to the end")
-	assert.Contains(t, Tables([]Table{tables[0], {Problem: "locked", Locked: true}, {Problem: "locked", Locked: true}}, time.Now(), "").Summary, "2 of 3 tables are held")
+	assert.Contains(t, Tables([]Table{tables[0], {Problem: "locked", Locked: true}, {Problem: "locked", Locked: true}}, time.Now(),
+		"").Summary, "2 of 3 tables are held")
 	unsafe := Table{Name: "crew.rota", Problem: "it would call functions", Unsafe: true}
 	c = Tables([]Table{unsafe, tables[0], unsafe}, time.Now(), "")
 	assert.Equal(t, CouldNotRun, c.Verdict)

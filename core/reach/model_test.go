@@ -82,7 +82,8 @@ func TestReachAgainstAModel(t *testing.T) {
 		for timeline := pg.Timeline(1); timeline <= 3; timeline++ {
 			if timeline > 1 {
 				f := Fork{Timeline: timeline, Parent: pg.Timeline(rapid.IntRange(1, int(timeline)-1).Draw(t, "parent"))}
-				begin = rapid.IntRange(int(w.fork[f.Parent].At)+1, cells-5+int(timeline)).Draw(t, "fork") // a new timeline begins with a record of its own
+				// a new timeline begins with a record of its own
+				begin = rapid.IntRange(int(w.fork[f.Parent].At)+1, cells-5+int(timeline)).Draw(t, "fork")
 				f.At = pg.LSN(begin)
 				w.fork[timeline] = f
 				forks = append(forks, f)
@@ -99,7 +100,8 @@ func TestReachAgainstAModel(t *testing.T) {
 			for range rapid.IntRange(0, 4).Draw(t, "bases") {
 				start := rapid.IntRange(begin, cells-1).Draw(t, "start")
 				stop := start + rapid.IntRange(1, 4).Draw(t, "stop")
-				b := Base{ID: string(rune('a' + len(bases))), Timeline: timeline, Start: pg.LSN(start), Stop: pg.LSN(stop), StopTime: when(stop)}
+				b := Base{ID: string(rune('a' + len(bases))), Timeline: timeline, Start: pg.LSN(start), Stop: pg.LSN(stop),
+					StopTime: when(stop)}
 				bases, w.stops[timeline] = append(bases, b), append(w.stops[timeline], b)
 			}
 		}
@@ -112,9 +114,11 @@ func TestReachAgainstAModel(t *testing.T) {
 				place := pg.LSN(cell)
 				touched := cell > 0 && w.captured[timeline][cell-1] || w.captured[timeline][cell]
 				in := slices.ContainsFunc(spans, func(s Span) bool { return s.Timeline == timeline && s.From <= place && place <= s.To })
-				require.Equal(t, touched && w.reached(timeline, place), in, "timeline %d, %s\nwal %v\nforks %v\nbases %v\nspans %v", timeline, place, wal, forks, bases, spans)
+				require.Equal(t, touched && w.reached(timeline, place), in, "timeline %d, %s\nwal %v\nforks %v\nbases %v\nspans %v",
+					timeline, place, wal, forks, bases, spans)
 				in = slices.ContainsFunc(holes, func(h Hole) bool { return h.Timeline == timeline && h.From <= place && place < h.To })
-				require.Equal(t, w.missing(timeline, cell), in, "timeline %d, %s is missing\n%v\n%v\n%v", timeline, place, wal, forks, holes)
+				require.Equal(t, w.missing(timeline, cell), in, "timeline %d, %s is missing\n%v\n%v\n%v", timeline, place,
+					wal, forks, holes)
 			}
 		}
 		for _, h := range holes {

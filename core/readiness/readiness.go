@@ -162,7 +162,8 @@ func (j *judge) setting(name string, c *Check) (string, bool) {
 }
 
 func (j *judge) serverVersion() bool {
-	c := Check{ID: "version", Title: "Version of the server", State: OK, Found: "PostgreSQL " + j.f.VersionText, Why: "A server of a version that is not known could not be restored."}
+	c := Check{ID: "version", Title: "Version of the server", State: OK, Found: "PostgreSQL " + j.f.VersionText,
+		Why: "A server of a version that is not known could not be restored."}
 	var err error
 	if j.version, err = pg.ServerVersion(j.f.ServerVersion); err != nil {
 		c.State = Needed
@@ -170,7 +171,8 @@ func (j *judge) serverVersion() bool {
 		c.Edit = []string{"Use a server of a supported version."}
 	} else if j.f.Catalog != 0 && j.f.Catalog != j.version.CatalogVersion {
 		c.State = Needed
-		c.Found = fmt.Sprintf("PostgreSQL %s with catalog version %d, where the releases of %d have %d", j.f.VersionText, j.f.Catalog, j.version.Major, j.version.CatalogVersion)
+		c.Found = fmt.Sprintf("PostgreSQL %s with catalog version %d, where the releases of %d have %d", j.f.VersionText, j.f.Catalog,
+			j.version.Major, j.version.CatalogVersion)
 		c.Edit = []string{"Use a released server; a beta or a fork cannot be restored with the released one."}
 	}
 	j.add(c)
@@ -179,10 +181,12 @@ func (j *judge) serverVersion() bool {
 
 // sizes refuses servers that were built with other sizes than usual: nothing of theirs could be read.
 func (j *judge) sizes() bool {
-	c := Check{ID: "sizes", Title: "Sizes of pages and files", State: OK, Found: "the usual ones", Why: "Pages, WAL pages and files of other sizes cannot be read."}
+	c := Check{ID: "sizes", Title: "Sizes of pages and files", State: OK, Found: "the usual ones",
+		Why: "Pages, WAL pages and files of other sizes cannot be read."}
 	if j.f.Sizes != supportedSizes {
 		c.State = Needed
-		c.Found = fmt.Sprintf("pages of %d bytes, WAL pages of %d, %d pages a file; only %d, %d and %d are supported", j.f.Sizes.Block, j.f.Sizes.WALBlock, j.f.Sizes.BlocksPerFile,
+		c.Found = fmt.Sprintf("pages of %d bytes, WAL pages of %d, %d pages a file; only %d, %d and %d are supported", j.f.Sizes.Block,
+			j.f.Sizes.WALBlock, j.f.Sizes.BlocksPerFile,
 			supportedSizes.Block, supportedSizes.WALBlock, supportedSizes.BlocksPerFile)
 		c.Edit = []string{"Use a server that was built with the default sizes."}
 	}
@@ -191,7 +195,8 @@ func (j *judge) sizes() bool {
 }
 
 func (j *judge) replication() {
-	c := Check{ID: "replication", Title: "Replication session", State: OK, Found: "role " + j.f.ReplicationRole + " was admitted", Why: "WAL and full base backups are received through it."}
+	c := Check{ID: "replication", Title: "Replication session", State: OK, Found: "role " + j.f.ReplicationRole + " was admitted",
+		Why: "WAL and full base backups are received through it."}
 	switch {
 	case j.f.ReplicationRole == j.f.Role && !j.f.Replication:
 		c.State, c.Found = Needed, "the role "+j.f.Role+" lacks the replication right"
@@ -201,7 +206,8 @@ func (j *judge) replication() {
 		c.State, c.Found = Unknown, "it is tried when a WAL sender is free"
 	case j.f.ReplicationFail != "":
 		c.State, c.Found = Needed, "it was refused: "+j.f.ReplicationFail
-		c.Edit = []string{"In pg_hba.conf, before lines that would refuse it:", "host  replication  " + j.f.ReplicationRole + "  ADDRESS/32  scram-sha-256", "then: SELECT pg_reload_conf();"}
+		c.Edit = []string{"In pg_hba.conf, before lines that would refuse it:", "host  replication  " + j.f.ReplicationRole +
+			"  ADDRESS/32  scram-sha-256", "then: SELECT pg_reload_conf();"}
 		c.After = "reload"
 	}
 	j.add(c)
@@ -245,7 +251,8 @@ func (j *judge) senders() {
 }
 
 func (j *judge) slots() {
-	c := Check{ID: "max_replication_slots", Title: "Free replication slots", State: OK, Why: "With a slot of its own the server keeps WAL until capture has it."}
+	c := Check{ID: "max_replication_slots", Title: "Free replication slots", State: OK,
+		Why: "With a slot of its own the server keeps WAL until capture has it."}
 	v, ok := j.setting("max_replication_slots", &c)
 	free := number(v) - j.f.SlotsUsed
 	c.Found = fmt.Sprintf("%d of %s free", max(0, free), v)
@@ -292,14 +299,16 @@ func (j *judge) grant(id, title, why, lacking string, has bool, sql ...string) {
 }
 
 func (j *judge) files() {
-	j.grant("read_files", "Reading configuration and single pages", "Configuration outside of the data directory goes into each backup, and a suspect page is read again.",
+	j.grant("read_files", "Reading configuration and single pages",
+		"Configuration outside of the data directory goes into each backup, and a suspect page is read again.",
 		"the role "+j.f.Role+" may not", j.f.ReadsFiles,
 		"GRANT pg_read_all_settings, pg_read_server_files TO "+j.role+";",
 		"GRANT EXECUTE ON FUNCTION pg_read_file(text), pg_read_binary_file(text, bigint, bigint, boolean) TO "+j.role+";")
 }
 
 func (j *judge) changes() {
-	j.grant("read_changes", "Reading only what has changed", "Incremental base backups are cheap with it; without it each reads everything.",
+	j.grant("read_changes", "Reading only what has changed",
+		"Incremental base backups are cheap with it; without it each reads everything.",
 		"the role "+j.f.Role+" may not take base backups through SQL", j.f.ReadsChanges,
 		"GRANT EXECUTE ON FUNCTION "+strings.Join(OnlineBackupFunctions(j.version), ", ")+" TO "+j.role+";")
 }
@@ -310,21 +319,25 @@ func OnlineBackupFunctions(v *pg.Version) []string {
 }
 
 func (j *judge) tables() {
-	j.grant("read_tables", "Reading every table", "Proofs count the live rows beside a copy's.", "the role "+j.f.Role+" may not read every table", j.f.ReadsTables,
+	j.grant("read_tables", "Reading every table", "Proofs count the live rows beside a copy's.",
+		"the role "+j.f.Role+" may not read every table", j.f.ReadsTables,
 		"GRANT pg_read_all_data TO "+j.role+";")
 }
 
 func (j *judge) superuser() {
-	c := Check{ID: "least_rights", Title: "No more rights than needed", State: OK, Found: j.f.Role + " is no superuser", Why: "Who gets hold of the role's password should be able to change nothing."}
+	c := Check{ID: "least_rights", Title: "No more rights than needed", State: OK, Found: j.f.Role + " is no superuser",
+		Why: "Who gets hold of the role's password should be able to change nothing."}
 	if j.f.RoleSuperuser {
 		c.State, c.Found = Advised, j.f.Role+" is a superuser"
-		c.Edit = []string{"Make a role that has just what is needed: velvet cluster role", "then remove the cluster and add it again with that role."}
+		c.Edit = []string{"Make a role that has just what is needed: velvet cluster role",
+			"then remove the cluster and add it again with that role."}
 	}
 	j.add(c)
 }
 
 func (j *judge) checksums() {
-	c := Check{ID: "data_checksums", Title: "Data checksums", State: OK, Found: "on", Why: "With them every page of every backup and copy is verified."}
+	c := Check{ID: "data_checksums", Title: "Data checksums", State: OK, Found: "on",
+		Why: "With them every page of every backup and copy is verified."}
 	if !j.f.Checksums {
 		c.State, c.Found = Advised, "off: damaged pages cannot be told from sound ones"
 		c.Edit = []string{"They are switched on with the server shut down, or when a cluster is made."}
@@ -339,9 +352,11 @@ func (j *judge) idleSlots() {
 	if !ok || v == "0" {
 		return // not a setting of this version, or off
 	}
-	j.add(Check{ID: "idle_replication_slot_timeout", Title: "idle_replication_slot_timeout", State: Advised, Found: v + " s", After: "reload",
-		Why: "When capture is down for longer than that, the server drops the WAL that it retained: a hole.",
-		SQL: []string{"ALTER SYSTEM SET idle_replication_slot_timeout = 0;"}, Effect: "Slots that nobody uses retain WAL without an end; max_slot_wal_keep_size still limits it."})
+	j.add(Check{ID: "idle_replication_slot_timeout", Title: "idle_replication_slot_timeout", State: Advised, Found: v + " s",
+		After:  "reload",
+		Why:    "When capture is down for longer than that, the server drops the WAL that it retained: a hole.",
+		SQL:    []string{"ALTER SYSTEM SET idle_replication_slot_timeout = 0;"},
+		Effect: "Slots that nobody uses retain WAL without an end; max_slot_wal_keep_size still limits it."})
 }
 
 // onOff is a check for a setting that should be on.
@@ -355,19 +370,23 @@ func (j *judge) onOff(name, why, effect, after string, otherwise State) {
 }
 
 func (j *judge) fullPages() {
-	j.onOff("full_page_writes", "After a crash, pages that were half written are repaired from the WAL.", "More WAL is written after each checkpoint.", "reload", Advised)
+	j.onOff("full_page_writes", "After a crash, pages that were half written are repaired from the WAL.",
+		"More WAL is written after each checkpoint.", "reload", Advised)
 }
 
 func (j *judge) hints() {
 	if j.f.Checksums {
-		j.add(Check{ID: "wal_log_hints", Title: "wal_log_hints", State: OK, Found: "implied by data checksums", Why: "Every change of a page is in the WAL."})
+		j.add(Check{ID: "wal_log_hints", Title: "wal_log_hints", State: OK, Found: "implied by data checksums",
+			Why: "Every change of a page is in the WAL."})
 		return
 	}
-	j.onOff("wal_log_hints", "With it every change of a page is in the WAL, hint bits too. Restores are right without it.", "More WAL is written.", "restart", Choice)
+	j.onOff("wal_log_hints", "With it every change of a page is in the WAL, hint bits too. Restores are right without it.",
+		"More WAL is written.", "restart", Choice)
 }
 
 func (j *judge) commitTimes() {
-	c := Check{ID: "track_commit_timestamp", Title: "track_commit_timestamp", State: OK, Why: "Times of transactions are read from the WAL; the server need not keep them."}
+	c := Check{ID: "track_commit_timestamp", Title: "track_commit_timestamp", State: OK,
+		Why: "Times of transactions are read from the WAL; the server need not keep them."}
 	if v, ok := j.setting("track_commit_timestamp", &c); ok {
 		c.Found = v + "; not needed"
 	}
@@ -375,7 +394,8 @@ func (j *judge) commitTimes() {
 }
 
 func (j *judge) archiving() {
-	c := Check{ID: "archive_mode", Title: "The server's own archiving", State: OK, Why: "Capture does not need it. Where it is on and fails, the server retains all WAL."}
+	c := Check{ID: "archive_mode", Title: "The server's own archiving", State: OK,
+		Why: "Capture does not need it. Where it is on and fails, the server retains all WAL."}
 	if v, ok := j.setting("archive_mode", &c); ok {
 		c.Found = v
 		if v != "off" && j.f.ArchiveFailing {
@@ -406,7 +426,8 @@ func (j *judge) identity() {
 		Why: "Who can pass for the server sees every base backup's commands, and could feed us what it likes."}
 	if j.f.Unverified {
 		c.State, c.Found = Advised, "the connection goes over a network, and no certificate is verified"
-		c.Edit = []string{"Give the server a certificate, and write sslmode=verify-full into the connection string (with sslrootcert=FILE where its authority is your own)."}
+		c.Edit = []string{"Give the server a certificate, and write sslmode=verify-full into the connection string (with " +
+			"sslrootcert=FILE where its authority is your own)."}
 	}
 	j.add(c)
 }

@@ -16,12 +16,15 @@ func (j *judge) tablespaces() {
 	if n := len(j.f.Tablespaces); n > 0 {
 		found = strings.Join(j.f.Tablespaces[:min(n, 5)], ", ")
 	}
-	j.add(Check{ID: "tablespaces", Title: "Tablespaces", State: OK, Found: found, Why: "They are backed up too; a copy gets them below its own directory."})
+	j.add(Check{ID: "tablespaces", Title: "Tablespaces", State: OK, Found: found,
+		Why: "They are backed up too; a copy gets them below its own directory."})
 }
 
 func (j *judge) clocks() {
-	c := Check{ID: "clocks", Title: "Clocks of server and service", State: OK, Found: fmt.Sprintf("%.1f s apart", j.f.ClockAhead.Abs().Seconds()),
-		Why: "Moments and base backups have the server's times, the calendar the service's. While they are more than a second apart, the keep rule deletes nothing."}
+	c := Check{ID: "clocks", Title: "Clocks of server and service", State: OK,
+		Found: fmt.Sprintf("%.1f s apart", j.f.ClockAhead.Abs().Seconds()),
+		Why: "Moments and base backups have the server's times, the calendar the service's. While they are more than a second apart, " +
+			"the keep rule deletes nothing."}
 	if j.f.ClockAhead.Abs() > attention.ClockTolerance { // as the keep rule has it
 		c.State = Advised
 		c.Edit = []string{"Have both hosts set their clocks from the same source."}
@@ -30,7 +33,8 @@ func (j *judge) clocks() {
 }
 
 func (j *judge) zones() {
-	c := Check{ID: "zones", Title: "Time zones", State: OK, Why: "Times are always shown with their offset; a time without one is read in the zone of who writes it."}
+	c := Check{ID: "zones", Title: "Time zones", State: OK,
+		Why: "Times are always shown with their offset; a time without one is read in the zone of who writes it."}
 	if v, ok := j.setting("TimeZone", &c); ok {
 		c.Found = "server " + v + ", service " + j.f.ServiceZone
 	}
@@ -38,7 +42,8 @@ func (j *judge) zones() {
 }
 
 func (j *judge) serverDisk() {
-	c := Check{ID: "server_disk", Title: "Room for WAL on the server", State: OK, Found: figures.Size(j.f.ServerFree) + " free", Why: "The server retains WAL while capture is down."}
+	c := Check{ID: "server_disk", Title: "Room for WAL on the server", State: OK, Found: figures.Size(j.f.ServerFree) + " free",
+		Why: "The server retains WAL while capture is down."}
 	switch {
 	case j.f.ServerFree < 0 && j.f.Settings["data_directory"] == "":
 		c.State, c.Found = Unknown, "the role may not see where the server's data is"
@@ -54,7 +59,8 @@ func (j *judge) serverDisk() {
 }
 
 func (j *judge) storeDisk() {
-	c := Check{ID: "store_disk", Title: "Room in the store", State: OK, Found: figures.Size(j.f.StoreFree) + " free", Why: "The first base backup takes about a third to a half of what the databases hold."}
+	c := Check{ID: "store_disk", Title: "Room in the store", State: OK, Found: figures.Size(j.f.StoreFree) + " free",
+		Why: "The first base backup takes about a third to a half of what the databases hold."}
 	switch {
 	case j.f.StoreFree < 0:
 		c.Found = "no limit is known"
@@ -69,7 +75,8 @@ func (j *judge) storeDisk() {
 }
 
 func (j *judge) storeKey() {
-	c := Check{ID: "store_key", Title: "Encryption of the store", State: OK, Found: "on; the key is there", Why: "Who gets hold of the store reads nothing without the key."}
+	c := Check{ID: "store_key", Title: "Encryption of the store", State: OK, Found: "on; the key is there",
+		Why: "Who gets hold of the store reads nothing without the key."}
 	if !j.f.StoreSealed {
 		c.State, c.Found = Choice, "off"
 		c.Edit = []string{"It is chosen when a store is new: velvet serve --store NEW --store-key FILE"}
@@ -78,7 +85,8 @@ func (j *judge) storeKey() {
 }
 
 func (j *judge) copies() {
-	c := Check{ID: "copies", Title: "Running copies here", State: OK, Found: fmt.Sprintf("PostgreSQL %d, as OS user %s", j.version.Major, j.f.CopiesUser),
+	c := Check{ID: "copies", Title: "Running copies here", State: OK, Found: fmt.Sprintf("PostgreSQL %d, as OS user %s", j.version.Major,
+		j.f.CopiesUser),
 		Why: "A copy runs the same major version of the server on the service's host; without its programs nothing could be restored."}
 	if j.f.CopiesFailure != "" {
 		c.State, c.Found = Needed, j.f.CopiesFailure

@@ -40,20 +40,33 @@ func TestDecodeOtherVersions(t *testing.T) {
 		kind    string
 		want    Body
 	}{
-		"14 drops databases":                {14, Record{Manager: ManagerDatabase, Info: 0x10, Main: data(oid, uint32(1), uint32(1663))}, "DROP", DatabaseDrop{oid, []uint32{1663}}},
-		"15 drops databases":                {15, Record{Manager: ManagerDatabase, Info: 0x20, Main: data(oid, uint32(1), uint32(1663))}, "DROP", DatabaseDrop{oid, []uint32{1663}}},
-		"16 prunes":                         {16, Record{Manager: ManagerHeap2, Info: 0x10, Main: data(uint32(9), uint16(1), uint16(2), uint8(0))}, "PRUNE", HeapPrune{9, 1, 2}},
-		"17 prunes with a horizon":          {17, Record{Manager: ManagerHeap2, Info: 0x20, Main: data(uint8(0), uint8(8), uint32(9))}, "PRUNE_VACUUM_SCAN", HeapPrune{Horizon: 9}},
-		"17 prunes without one":             {17, Record{Manager: ManagerHeap2, Info: 0x30, Main: data(uint8(0), uint8(0))}, "PRUNE_VACUUM_CLEANUP", HeapPrune{}},
-		"14 prepares":                       {14, Record{Manager: ManagerTransaction, Info: 0x10, Main: data(make([]byte, 8), uint32(7), uint32(5), uint64(1000), uint32(10), uint32(1), make([]byte, 8), uint32(0), uint16(0), uint16(4), make([]byte, 16), "ebb\x00\x00\x00\x00\x00", uint32(8))}, "PREPARE", Prepare{7, 5, at, []pg.XID{8}, "ebb"}},
-		"18 drops wider statistics":         {18, Record{Manager: ManagerTransaction, Info: 0x80, XID: 7, Main: data(uint64(1000), uint32(1<<8|1<<4), uint32(1), make([]byte, 16), uint32(9))}, "COMMIT", End{XID: 9, Committed: true, Time: at}},
-		"15 drops statistics":               {15, Record{Manager: ManagerTransaction, Info: 0x80, XID: 7, Main: data(uint64(1000), uint32(1<<8|1<<4), uint32(1), make([]byte, 12), uint32(9))}, "COMMIT", End{XID: 9, Committed: true, Time: at}},
+		"14 drops databases": {14, Record{Manager: ManagerDatabase, Info: 0x10, Main: data(oid, uint32(1), uint32(1663))},
+			"DROP", DatabaseDrop{oid, []uint32{1663}}},
+		"15 drops databases": {15, Record{Manager: ManagerDatabase, Info: 0x20, Main: data(oid, uint32(1), uint32(1663))},
+			"DROP", DatabaseDrop{oid, []uint32{1663}}},
+		"16 prunes": {16, Record{Manager: ManagerHeap2, Info: 0x10,
+			Main: data(uint32(9), uint16(1), uint16(2), uint8(0))}, "PRUNE", HeapPrune{9, 1, 2}},
+		"17 prunes with a horizon": {17, Record{Manager: ManagerHeap2, Info: 0x20, Main: data(uint8(0), uint8(8), uint32(9))},
+			"PRUNE_VACUUM_SCAN", HeapPrune{Horizon: 9}},
+		"17 prunes without one": {17, Record{Manager: ManagerHeap2, Info: 0x30, Main: data(uint8(0), uint8(0))},
+			"PRUNE_VACUUM_CLEANUP", HeapPrune{}},
+		"14 prepares": {14, Record{Manager: ManagerTransaction, Info: 0x10,
+			Main: data(make([]byte, 8), uint32(7), uint32(5), uint64(1000), uint32(10), uint32(1), make([]byte, 8), uint32(0), uint16(0),
+				uint16(4), make([]byte, 16), "ebb\x00\x00\x00\x00\x00", uint32(8))}, "PREPARE", Prepare{7, 5, at, []pg.XID{8}, "ebb"}},
+		"18 drops wider statistics": {18, Record{Manager: ManagerTransaction, Info: 0x80, XID: 7,
+			Main: data(uint64(1000), uint32(1<<8|1<<4), uint32(1), make([]byte, 16), uint32(9))}, "COMMIT",
+			End{XID: 9, Committed: true, Time: at}},
+		"15 drops statistics": {15, Record{Manager: ManagerTransaction, Info: 0x80, XID: 7,
+			Main: data(uint64(1000), uint32(1<<8|1<<4), uint32(1), make([]byte, 12), uint32(9))}, "COMMIT",
+			End{XID: 9, Committed: true, Time: at}},
 		"17 marks the redo of a checkpoint": {17, Record{Manager: ManagerXLOG, Info: 0xe0, Main: data(uint32(1))}, "CHECKPOINT_REDO", nil},
 		"an index only refers to pages":     {15, Record{Manager: 11, Info: 0x00, Main: data(uint16(3))}, "INSERT_LEAF", nil},
 		"an unknown kind is opaque":         {15, Record{Manager: ManagerStandby, Info: 0x70}, "UNKNOWN (70)", nil},
 		"an unknown manager is opaque":      {17, Record{Manager: 130, Info: 0x10}, "UNKNOWN (10)", nil},
-		"the end of recovery":               {16, Record{Manager: ManagerXLOG, Info: 0x90, Main: data(uint64(1000), uint32(2), uint32(1))}, "END_OF_RECOVERY", EndOfRecovery{at, 2, 1}},
-		"a lost record":                     {15, Record{Manager: ManagerXLOG, Info: 0xd0, Main: data(uint64(0x1000), uint64(1000))}, "OVERWRITE_CONTRECORD", Overwrite{0x1000, at}},
+		"the end of recovery": {16, Record{Manager: ManagerXLOG, Info: 0x90, Main: data(uint64(1000), uint32(2), uint32(1))},
+			"END_OF_RECOVERY", EndOfRecovery{at, 2, 1}},
+		"a lost record": {15, Record{Manager: ManagerXLOG, Info: 0xd0, Main: data(uint64(0x1000), uint64(1000))},
+			"OVERWRITE_CONTRECORD", Overwrite{0x1000, at}},
 	} {
 		got, err := Decode(&c.record, pg.Major(c.version))
 		require.NoError(t, err, what)
@@ -80,7 +93,8 @@ func TestPageImages(t *testing.T) {
 		packed := make([]byte, lz4.CompressBlockBound(len(bare)))
 		n, err := lz4.CompressBlock(bare, packed, nil)
 		require.NoError(t, err)
-		for info, image := range map[uint8][]byte{0: bare, v.ImageLZ4: packed[:n], v.ImageZstd: encoder.EncodeAll(bare, nil), v.ImagePGLZ: literal(bare)} {
+		for info, image := range map[uint8][]byte{0: bare, v.ImageLZ4: packed[:n], v.ImageZstd: encoder.EncodeAll(bare, nil),
+			v.ImagePGLZ: literal(bare)} {
 			b := Block{Image: image, ImageInfo: info | imageHasHole, HoleStart: uint16(start), HoleSize: uint16(size)}
 			got, err := b.Page(v)
 			require.NoError(t, err, "%#x", info)
@@ -124,7 +138,8 @@ func TestReaderGoesOnAtARecord(t *testing.T) {
 		from := first.Position()
 		page := PageOf(from)
 		require.GreaterOrEqual(t, from, w.start)
-		later := NewReader(bytes.NewReader(w.out[page-w.start:]), Options{Start: page, SegmentSize: 1 << 20, SystemID: testSystem, From: from, Prev: first.prev})
+		later := NewReader(bytes.NewReader(w.out[page-w.start:]), Options{Start: page, SegmentSize: 1 << 20, SystemID: testSystem,
+			From: from, Prev: first.prev})
 		after, _ := readAll(later)
 		require.Equal(t, all, append(before, after...), "cut at %d, on at %s", cut, from)
 	})
@@ -151,7 +166,8 @@ func TestOverwrittenSegments(t *testing.T) {
 }
 
 func TestInsertedRows(t *testing.T) {
-	row, ok, err := InsertedRow(&Record{Manager: ManagerHeap, Blocks: []Block{{Data: data(uint16(0), uint16(0), uint8(24), uint8(0), "columns")}}}, pg.Major(15))
+	row, ok, err := InsertedRow(&Record{Manager: ManagerHeap,
+		Blocks: []Block{{Data: data(uint16(0), uint16(0), uint8(24), uint8(0), "columns")}}}, pg.Major(15))
 	require.NoError(t, err)
 	assert.True(t, ok)
 	assert.Equal(t, "columns", string(row))
@@ -166,18 +182,21 @@ func TestInsertedRows(t *testing.T) {
 	last := (pg.BlockSize - pageHead) / 4
 	copy(page[pageHead-4:], page[pageHead+4:pageHead+8])        // what stands before the first pointer looks like one
 	for _, pointer := range []int{0, 1, last, last + 1, 3000} { // of which none points to a row
-		_, ok, err = InsertedRow(&Record{Manager: ManagerHeap, Main: data(uint16(pointer), uint8(0)), Blocks: []Block{{Image: page}}}, pg.Major(15))
+		_, ok, err = InsertedRow(&Record{Manager: ManagerHeap, Main: data(uint16(pointer), uint8(0)), Blocks: []Block{{Image: page}}},
+			pg.Major(15))
 		assert.Error(t, err, pointer)
 		assert.False(t, ok)
 	}
-	for what, line := range map[string]uint32{"shorter than its header": 8000 | 1<<15 | 22<<17, "beyond the page": 8162 | 1<<15 | 31<<17, "its columns beyond it": 8100 | 1<<15 | 23<<17} {
+	for what, line := range map[string]uint32{"shorter than its header": 8000 | 1<<15 | 22<<17, "beyond the page": 8162 | 1<<15 | 31<<17,
+		"its columns beyond it": 8100 | 1<<15 | 23<<17} {
 		bad := bytes.Clone(page)
 		binary.LittleEndian.PutUint32(bad[pageHead+4:], line)
 		bad[8100+tupleHeader-1] = 24
 		_, _, err = InsertedRow(&Record{Manager: ManagerHeap, Main: data(uint16(2), uint8(0)), Blocks: []Block{{Image: bad}}}, pg.Major(15))
 		assert.Error(t, err, what)
 	}
-	for _, short := range [][]byte{data(uint16(0), uint16(0)), data(uint16(0), uint16(0), uint8(22), uint8(0)), data(uint16(0), uint16(0), uint8(25), uint8(0))} {
+	for _, short := range [][]byte{data(uint16(0), uint16(0)), data(uint16(0), uint16(0), uint8(22), uint8(0)),
+		data(uint16(0), uint16(0), uint8(25), uint8(0))} {
 		_, _, err = InsertedRow(&Record{Manager: ManagerHeap, Blocks: []Block{{Data: short}}}, pg.Major(15))
 		assert.Error(t, err)
 	}
@@ -192,7 +211,8 @@ func FuzzRecord(f *testing.F) {
 	info, main := commitData(time.Now().UnixMicro(), 11)
 	w.record(ManagerTransaction, info, 10, main)
 	f.Add(w.out[longHeader:], uint8(15))
-	f.Add(data(uint32(60), uint32(7), uint64(0), uint8(0), uint8(10), uint16(0), uint32(0), uint8(0), uint8(blockHasImage), uint16(0), uint16(4), uint16(0), uint8(0x04), make([]byte, 16)), uint8(15))
+	f.Add(data(uint32(60), uint32(7), uint64(0), uint8(0), uint8(10), uint16(0), uint32(0), uint8(0), uint8(blockHasImage), uint16(0),
+		uint16(4), uint16(0), uint8(0x04), make([]byte, 16)), uint8(15))
 	f.Fuzz(func(t *testing.T, b []byte, version uint8) {
 		if len(b) < recordHeader {
 			return

@@ -24,24 +24,28 @@ func TestRowsOf(t *testing.T) {
 		want   RowChange
 		ok     bool
 	}{
-		"insert":                  {Record{Manager: ManagerHeap, Info: 0x00, Blocks: on}, RowChange{Inserted: 1}, true},
-		"insert on a new page":    {Record{Manager: ManagerHeap, Info: 0x80, Blocks: on}, RowChange{Inserted: 1}, true},
-		"delete":                  {Record{Manager: ManagerHeap, Info: 0x10, Main: make([]byte, 8), Blocks: on}, RowChange{Deleted: 1}, true},
-		"other flags of a delete": {Record{Manager: ManagerHeap, Info: 0x10, Main: []byte{7: 0xf7}, Blocks: on}, RowChange{Deleted: 1}, true},
-		"a speculative one back":  {Record{Manager: ManagerHeap, Info: 0x10, Main: []byte{7: 1 << 3}, Blocks: on}, RowChange{Inserted: -1}, true},
-		"update":                  {Record{Manager: ManagerHeap, Info: 0x20, Blocks: on}, RowChange{Updated: 1}, true},
-		"hot update":              {Record{Manager: ManagerHeap, Info: 0x40, Blocks: on}, RowChange{Updated: 1}, true},
-		"truncate":                {Record{Manager: ManagerHeap, Info: 0x30, Blocks: on}, RowChange{}, false},
-		"confirm":                 {Record{Manager: ManagerHeap, Info: 0x50, Blocks: on}, RowChange{}, false},
-		"lock":                    {Record{Manager: ManagerHeap, Info: 0x60, Blocks: on}, RowChange{}, false},
-		"in place":                {Record{Manager: ManagerHeap, Info: 0x70, Blocks: on}, RowChange{}, false},
-		"many":                    {Record{Manager: ManagerHeap2, Info: 0x50, Main: data(uint16(0xffff), uint16(300)), Blocks: on}, RowChange{Inserted: 300}, true},
-		"prune":                   {Record{Manager: ManagerHeap2, Info: 0x10, Main: make([]byte, 8), Blocks: on}, RowChange{}, false},
-		"rewrite":                 {Record{Manager: ManagerHeap2, Info: 0x00, Main: make([]byte, 8), Blocks: on}, RowChange{}, false},
-		"no page":                 {Record{Manager: ManagerHeap, Info: 0x00}, RowChange{}, false},
-		"many on no page":         {Record{Manager: ManagerHeap2, Info: 0x50, Main: make([]byte, 4)}, RowChange{}, false},
-		"an index":                {Record{Manager: 11, Info: 0x00, Blocks: on}, RowChange{}, false},
-		"of the log itself":       {Record{Manager: ManagerXLOG, Info: 0x50, Blocks: on}, RowChange{}, false},
+		"insert":               {Record{Manager: ManagerHeap, Info: 0x00, Blocks: on}, RowChange{Inserted: 1}, true},
+		"insert on a new page": {Record{Manager: ManagerHeap, Info: 0x80, Blocks: on}, RowChange{Inserted: 1}, true},
+		"delete": {Record{Manager: ManagerHeap, Info: 0x10, Main: make([]byte, 8), Blocks: on},
+			RowChange{Deleted: 1}, true},
+		"other flags of a delete": {Record{Manager: ManagerHeap, Info: 0x10, Main: []byte{7: 0xf7}, Blocks: on},
+			RowChange{Deleted: 1}, true},
+		"a speculative one back": {Record{Manager: ManagerHeap, Info: 0x10, Main: []byte{7: 1 << 3}, Blocks: on},
+			RowChange{Inserted: -1}, true},
+		"update":     {Record{Manager: ManagerHeap, Info: 0x20, Blocks: on}, RowChange{Updated: 1}, true},
+		"hot update": {Record{Manager: ManagerHeap, Info: 0x40, Blocks: on}, RowChange{Updated: 1}, true},
+		"truncate":   {Record{Manager: ManagerHeap, Info: 0x30, Blocks: on}, RowChange{}, false},
+		"confirm":    {Record{Manager: ManagerHeap, Info: 0x50, Blocks: on}, RowChange{}, false},
+		"lock":       {Record{Manager: ManagerHeap, Info: 0x60, Blocks: on}, RowChange{}, false},
+		"in place":   {Record{Manager: ManagerHeap, Info: 0x70, Blocks: on}, RowChange{}, false},
+		"many": {Record{Manager: ManagerHeap2, Info: 0x50, Main: data(uint16(0xffff), uint16(300)), Blocks: on},
+			RowChange{Inserted: 300}, true},
+		"prune":             {Record{Manager: ManagerHeap2, Info: 0x10, Main: make([]byte, 8), Blocks: on}, RowChange{}, false},
+		"rewrite":           {Record{Manager: ManagerHeap2, Info: 0x00, Main: make([]byte, 8), Blocks: on}, RowChange{}, false},
+		"no page":           {Record{Manager: ManagerHeap, Info: 0x00}, RowChange{}, false},
+		"many on no page":   {Record{Manager: ManagerHeap2, Info: 0x50, Main: make([]byte, 4)}, RowChange{}, false},
+		"an index":          {Record{Manager: 11, Info: 0x00, Blocks: on}, RowChange{}, false},
+		"of the log itself": {Record{Manager: ManagerXLOG, Info: 0x50, Blocks: on}, RowChange{}, false},
 	} {
 		got, ok, err := RowsOf(&c.record)
 		require.NoError(t, err, what)
@@ -51,7 +55,8 @@ func TestRowsOf(t *testing.T) {
 			assert.Equal(t, c.want, got, what)
 		}
 	}
-	for _, short := range []Record{{Manager: ManagerHeap, Info: 0x10, Main: make([]byte, 7), Blocks: on}, {Manager: ManagerHeap2, Info: 0x50, Main: make([]byte, 3), Blocks: on}} {
+	for _, short := range []Record{{Manager: ManagerHeap, Info: 0x10, Main: make([]byte, 7), Blocks: on},
+		{Manager: ManagerHeap2, Info: 0x50, Main: make([]byte, 3), Blocks: on}} {
 		_, ok, err := RowsOf(&short)
 		assert.ErrorContains(t, err, "ends within its fields")
 		assert.False(t, ok)
@@ -63,9 +68,11 @@ func TestBodies(t *testing.T) {
 	yes, no := uint8(1), uint8(0)
 	at := pg.Timestamp(1000)
 	checkpoint := func(writes uint8) []byte {
-		return data(uint64(0x28), uint32(2), uint32(1), writes, make([]byte, 7), uint64(1<<32|700), uint32(16384), make([]byte, 8), uint32(3), make([]byte, 16), uint64(1000), make([]byte, 8), uint32(699))
+		return data(uint64(0x28), uint32(2), uint32(1), writes, make([]byte, 7), uint64(1<<32|700), uint32(16384), make([]byte, 8),
+			uint32(3), make([]byte, 16), uint64(1000), make([]byte, 8), uint32(699))
 	}
-	point := Checkpoint{Redo: 0x28, Timeline: 2, PreviousTimeline: 1, NextXID: 1<<32 | 700, NextOID: 16384, OldestXID: 3, Time: time.Unix(1000, 0).UTC(), OldestActive: 699}
+	point := Checkpoint{Redo: 0x28, Timeline: 2, PreviousTimeline: 1, NextXID: 1<<32 | 700, NextOID: 16384, OldestXID: 3,
+		Time: time.Unix(1000, 0).UTC(), OldestActive: 699}
 	with := func(shutdown, writes bool) Checkpoint {
 		p := point
 		p.Shutdown, p.FullPageWrites = shutdown, writes
@@ -76,38 +83,59 @@ func TestBodies(t *testing.T) {
 		record Record
 		want   Body
 	}{
-		"an update":                         {Record{Manager: ManagerHeap, Info: 0x20, Main: data(uint32(7), uint16(1), uint8(2), uint8(3), uint32(8), uint16(4))}, HeapUpdate{7, 1, 2, 3, 8, 4, false}},
-		"a hot one":                         {Record{Manager: ManagerHeap, Info: 0x40, Main: data(uint32(7), uint16(1), uint8(2), uint8(3), uint32(8), uint16(4))}, HeapUpdate{7, 1, 2, 3, 8, 4, true}},
-		"truncated with what depends on it": {Record{Manager: ManagerHeap, Info: 0x30, Main: data(uint32(5), uint32(1), uint8(1), uint8(0), uint16(0), uint32(16384))}, HeapTruncate{Database: 5, Cascade: true, Relations: []uint32{16384}}},
-		"truncated, sequences begun again":  {Record{Manager: ManagerHeap, Info: 0x30, Main: data(uint32(5), uint32(1), uint8(2), uint8(0), uint16(0), uint32(16384))}, HeapTruncate{Database: 5, Restarted: true, Relations: []uint32{16384}}},
-		"vacuum":                            {Record{Manager: ManagerHeap2, Info: 0x20, Main: data(uint16(9))}, HeapVacuum{9}},
-		"freeze":                            {Record{Manager: ManagerHeap2, Info: 0x30, Main: data(uint32(7), uint16(9))}, HeapFreeze{7, 9}},
-		"a map":                             {Record{Manager: ManagerRelationMap, Main: data(uint32(5), uint32(1663), uint32(512), uint32(0x592717), uint32(1), uint32(1259), uint32(20001))}, MapUpdate{5, 1663, map[uint32]uint32{1259: 20001}}},
-		"a map of another form":             {Record{Manager: ManagerRelationMap, Main: data(uint32(5), uint32(1663), uint32(512), uint32(0x592716), uint32(1), uint32(1259), uint32(20001))}, MapUpdate{5, 1663, map[uint32]uint32{}}},
-		"another record of the map":         {Record{Manager: ManagerRelationMap, Info: 0x10}, nil},
-		"what runs":                         {Record{Manager: ManagerStandby, Info: 0x10, Main: data(uint32(2), uint32(1), no, make([]byte, 3), uint32(20), uint32(10), uint32(9), uint32(10), uint32(11), uint32(12))}, RunningTransactions{Running: 2, Subxacts: 1, NextXID: 20, OldestRunning: 10, LatestCompleted: 9, XIDs: []pg.XID{10, 11, 12}}},
-		"more than fits":                    {Record{Manager: ManagerStandby, Info: 0x10, Main: data(uint32(0), uint32(0), yes, make([]byte, 3), uint32(20), uint32(10), uint32(9))}, RunningTransactions{Overflowed: true, NextXID: 20, OldestRunning: 10, LatestCompleted: 9, XIDs: []pg.XID{}}},
-		"invalidations":                     {Record{Manager: ManagerStandby, Info: 0x20, Main: data(uint32(5), uint32(1663), no, make([]byte, 3), uint32(1), make([]byte, invalidationSize))}, StandbyInvalidations{5, 1663, false, 1}},
-		"invalidations of all":              {Record{Manager: ManagerStandby, Info: 0x20, Main: data(uint32(5), uint32(1663), yes, make([]byte, 3), uint32(0))}, StandbyInvalidations{5, 1663, true, 0}},
-		"a checkpoint":                      {Record{Manager: ManagerXLOG, Info: 0x10, Main: checkpoint(yes)}, with(false, true)},
-		"one at a shutdown":                 {Record{Manager: ManagerXLOG, Info: 0x00, Main: checkpoint(no)}, with(true, false)},
-		"settings":                          {Record{Manager: ManagerXLOG, Info: 0x60, Main: data(uint32(1), uint32(2), uint32(3), uint32(4), uint32(5), uint32(6), yes, no)}, ParameterChange{1, 2, 3, 4, 5, 6, true, false}},
-		"other settings":                    {Record{Manager: ManagerXLOG, Info: 0x60, Main: data(uint32(1), uint32(2), uint32(3), uint32(4), uint32(5), uint32(6), no, yes)}, ParameterChange{1, 2, 3, 4, 5, 6, false, true}},
-		"full pages on":                     {Record{Manager: ManagerXLOG, Info: 0x80, Main: []byte{1}}, FullPageWrites{true}},
-		"full pages off":                    {Record{Manager: ManagerXLOG, Info: 0x80, Main: []byte{0}}, FullPageWrites{false}},
-		"images of hints":                   {Record{Manager: ManagerXLOG, Info: 0xa0}, PageImages{true}},
-		"images":                            {Record{Manager: ManagerXLOG, Info: 0xb0}, PageImages{false}},
-		"a restore point":                   {Record{Manager: ManagerXLOG, Info: 0x70, Main: name(restorePointName)}, RestorePoint{Time: at, Name: "ebb"}},
+		"an update": {Record{Manager: ManagerHeap, Info: 0x20, Main: data(uint32(7), uint16(1), uint8(2), uint8(3),
+			uint32(8), uint16(4))}, HeapUpdate{7, 1, 2, 3, 8, 4, false}},
+		"a hot one": {Record{Manager: ManagerHeap, Info: 0x40, Main: data(uint32(7), uint16(1), uint8(2), uint8(3),
+			uint32(8), uint16(4))}, HeapUpdate{7, 1, 2, 3, 8, 4, true}},
+		"truncated with what depends on it": {Record{Manager: ManagerHeap, Info: 0x30, Main: data(uint32(5), uint32(1), uint8(1), uint8(0),
+			uint16(0), uint32(16384))}, HeapTruncate{Database: 5, Cascade: true, Relations: []uint32{16384}}},
+		"truncated, sequences begun again": {Record{Manager: ManagerHeap, Info: 0x30, Main: data(uint32(5), uint32(1), uint8(2), uint8(0),
+			uint16(0), uint32(16384))}, HeapTruncate{Database: 5, Restarted: true, Relations: []uint32{16384}}},
+		"vacuum": {Record{Manager: ManagerHeap2, Info: 0x20, Main: data(uint16(9))}, HeapVacuum{9}},
+		"freeze": {Record{Manager: ManagerHeap2, Info: 0x30, Main: data(uint32(7), uint16(9))},
+			HeapFreeze{7, 9}},
+		"a map": {Record{Manager: ManagerRelationMap, Main: data(uint32(5), uint32(1663), uint32(512),
+			uint32(0x592717), uint32(1), uint32(1259), uint32(20001))}, MapUpdate{5, 1663, map[uint32]uint32{1259: 20001}}},
+		"a map of another form": {Record{Manager: ManagerRelationMap, Main: data(uint32(5), uint32(1663), uint32(512),
+			uint32(0x592716), uint32(1), uint32(1259), uint32(20001))}, MapUpdate{5, 1663, map[uint32]uint32{}}},
+		"another record of the map": {Record{Manager: ManagerRelationMap, Info: 0x10}, nil},
+		"what runs": {Record{Manager: ManagerStandby, Info: 0x10,
+			Main: data(uint32(2), uint32(1), no, make([]byte, 3), uint32(20), uint32(10), uint32(9), uint32(10), uint32(11), uint32(12))},
+			RunningTransactions{Running: 2, Subxacts: 1, NextXID: 20, OldestRunning: 10, LatestCompleted: 9, XIDs: []pg.XID{10, 11, 12}}},
+		"more than fits": {Record{Manager: ManagerStandby, Info: 0x10,
+			Main: data(uint32(0), uint32(0), yes, make([]byte, 3), uint32(20), uint32(10), uint32(9))},
+			RunningTransactions{Overflowed: true, NextXID: 20, OldestRunning: 10, LatestCompleted: 9, XIDs: []pg.XID{}}},
+		"invalidations": {Record{Manager: ManagerStandby, Info: 0x20,
+			Main: data(uint32(5), uint32(1663), no, make([]byte, 3), uint32(1), make([]byte, invalidationSize))},
+			StandbyInvalidations{5, 1663, false, 1}},
+		"invalidations of all": {Record{Manager: ManagerStandby, Info: 0x20,
+			Main: data(uint32(5), uint32(1663), yes, make([]byte, 3), uint32(0))}, StandbyInvalidations{5, 1663, true, 0}},
+		"a checkpoint":      {Record{Manager: ManagerXLOG, Info: 0x10, Main: checkpoint(yes)}, with(false, true)},
+		"one at a shutdown": {Record{Manager: ManagerXLOG, Info: 0x00, Main: checkpoint(no)}, with(true, false)},
+		"settings": {Record{Manager: ManagerXLOG, Info: 0x60,
+			Main: data(uint32(1), uint32(2), uint32(3), uint32(4), uint32(5), uint32(6), yes, no)},
+			ParameterChange{1, 2, 3, 4, 5, 6, true, false}},
+		"other settings": {Record{Manager: ManagerXLOG, Info: 0x60,
+			Main: data(uint32(1), uint32(2), uint32(3), uint32(4), uint32(5), uint32(6), no, yes)},
+			ParameterChange{1, 2, 3, 4, 5, 6, false, true}},
+		"full pages on":   {Record{Manager: ManagerXLOG, Info: 0x80, Main: []byte{1}}, FullPageWrites{true}},
+		"full pages off":  {Record{Manager: ManagerXLOG, Info: 0x80, Main: []byte{0}}, FullPageWrites{false}},
+		"images of hints": {Record{Manager: ManagerXLOG, Info: 0xa0}, PageImages{true}},
+		"images":          {Record{Manager: ManagerXLOG, Info: 0xb0}, PageImages{false}},
+		"a restore point": {Record{Manager: ManagerXLOG, Info: 0x70, Main: name(restorePointName)},
+			RestorePoint{Time: at, Name: "ebb"}},
 	} {
 		got, err := Decode(&c.record, pg.Major(15))
 		require.NoError(t, err, what)
 		assert.Equal(t, c.want, got, what)
 	}
-	prepared := data(make([]byte, 8), uint32(7), uint32(5), uint64(1000), uint32(10), uint32(0), make([]byte, 8), uint32(0), uint16(0), uint16(4), make([]byte, 16), "ebb?????")
+	prepared := data(make([]byte, 8), uint32(7), uint32(5), uint64(1000), uint32(10), uint32(0), make([]byte, 8), uint32(0), uint16(0),
+		uint16(4), make([]byte, 16), "ebb?????")
 	for what, r := range map[string]Record{
 		"a restore point without all of its name": {Manager: ManagerXLOG, Info: 0x70, Main: name(restorePointName - 1)},
 		"a name without an end":                   {Manager: ManagerTransaction, Info: 0x10, Main: prepared},
-		"fewer ids than it says":                  {Manager: ManagerStandby, Info: 0x10, Main: data(uint32(2), uint32(1), no, make([]byte, 3), uint32(20), uint32(10), uint32(9), uint32(10), uint32(11))},
+		"fewer ids than it says": {Manager: ManagerStandby, Info: 0x10,
+			Main: data(uint32(2), uint32(1), no, make([]byte, 3), uint32(20), uint32(10), uint32(9), uint32(10), uint32(11))},
 	} {
 		_, err := Decode(&r, pg.Major(14))
 		assert.ErrorContains(t, err, "ends within its fields", what)
@@ -124,9 +152,11 @@ func TestFields(t *testing.T) {
 		n    int
 		read func(*fields)
 	}{
-		"a byte": {1, func(f *fields) { f.u8() }}, "two": {2, func(f *fields) { f.u16() }}, "four": {4, func(f *fields) { f.u32() }}, "eight": {8, func(f *fields) { f.u64() }},
+		"a byte": {1, func(f *fields) { f.u8() }}, "two": {2, func(f *fields) { f.u16() }}, "four": {4, func(f *fields) { f.u32() }},
+		"eight":      {8, func(f *fields) { f.u64() }},
 		"a relation": {12, func(f *fields) { f.relation() }}, "what is passed over": {5, func(f *fields) { f.skip(5) }},
-		"ids": {12, func(f *fields) { f.xids(3) }}, "object ids": {8, func(f *fields) { f.oids(2) }}, "items": {24, func(f *fields) { f.bounded(2, 12) }}, "none": {0, func(f *fields) { f.bounded(0, 12); f.skip(0) }},
+		"ids": {12, func(f *fields) { f.xids(3) }}, "object ids": {8, func(f *fields) { f.oids(2) }},
+		"items": {24, func(f *fields) { f.bounded(2, 12) }}, "none": {0, func(f *fields) { f.bounded(0, 12); f.skip(0) }},
 	} {
 		f := fields{b: make([]byte, c.n)}
 		c.read(&f)
@@ -138,7 +168,8 @@ func TestFields(t *testing.T) {
 			assert.Zero(t, f.u32(), what)
 		}
 	}
-	for _, bad := range []func(*fields){func(f *fields) { f.skip(-1) }, func(f *fields) { f.bounded(-1, 4) }, func(f *fields) { f.xids(-1) }} {
+	for _, bad := range []func(*fields){func(f *fields) { f.skip(-1) }, func(f *fields) { f.bounded(-1, 4) },
+		func(f *fields) { f.xids(-1) }} {
 		f := fields{b: make([]byte, 40)}
 		bad(&f)
 		assert.True(t, f.short)
@@ -218,7 +249,8 @@ func TestEdgesOfRows(t *testing.T) {
 	}
 	sound := Block{Data: data(uint32(0), uint8(23), "x")}
 	for what, r := range map[string]Record{
-		"another manager": {Manager: ManagerHeap2, Blocks: []Block{sound}}, "another operation": {Manager: ManagerHeap, Info: 0x10, Blocks: []Block{sound}}, "no page": {Manager: ManagerHeap},
+		"another manager": {Manager: ManagerHeap2, Blocks: []Block{sound}}, "another operation": {Manager: ManagerHeap, Info: 0x10,
+			Blocks: []Block{sound}}, "no page": {Manager: ManagerHeap},
 	} {
 		_, ok, err := InsertedRow(&r, v)
 		assert.False(t, ok, what)
@@ -274,7 +306,8 @@ func TestAsManyBlocksAsThereCanBe(t *testing.T) {
 // source fails.
 func TestEdgesOfPages(t *testing.T) {
 	w := newWriter(1 << 20)
-	w.record(Manager(10), 0, 3, make([]byte, (PageSize-longHeader)+(PageSize-shortHeader)-recordHeader-5)) // to the last byte of the second page
+	// to the last byte of the second page
+	w.record(Manager(10), 0, 3, make([]byte, (PageSize-longHeader)+(PageSize-shortHeader)-recordHeader-5))
 	require.Zero(t, len(w.out)%PageSize)
 	second := w.record(Manager(10), 0, 4, make([]byte, 100))
 	options := func(at, from pg.LSN) Options {
@@ -287,7 +320,8 @@ func TestEdgesOfPages(t *testing.T) {
 		require.NoError(t, err, what)
 		assert.Equal(t, second, rec.Start, "%s: what goes on there is passed over", what)
 	}
-	for from, at := range map[pg.LSN]pg.LSN{0: page, page: page, page + 24: page + 24, page + PageSize - 8: page + PageSize - 8, page + PageSize: page} {
+	for from, at := range map[pg.LSN]pg.LSN{0: page, page: page, page + 24: page + 24, page + PageSize - 8: page + PageSize - 8,
+		page + PageSize: page} {
 		assert.Equal(t, at, NewReader(bytes.NewReader(nil), options(page, from)).Position(), from)
 	}
 
@@ -312,8 +346,9 @@ func TestEdgesOfPages(t *testing.T) {
 		_, err := parsePage(w.out[PageSize:PageSize+length], page)
 		assert.Equal(t, ok, err == nil, length)
 	}
-	for at, end := range map[pg.LSN]pg.LSN{page: page, page + shortHeader: page, page + longHeader: page + longHeader, page + 100: page + 100,
-		w.start: w.start, w.start + longHeader: w.start, w.start + shortHeader: w.start + shortHeader} {
+	for at, end := range map[pg.LSN]pg.LSN{page: page, page + shortHeader: page, page + longHeader: page + longHeader,
+		page + 100: page + 100,
+		w.start:    w.start, w.start + longHeader: w.start, w.start + shortHeader: w.start + shortHeader} {
 		assert.Equal(t, end, EndBefore(at, 1<<20), at)
 	}
 }

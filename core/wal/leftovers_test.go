@@ -128,7 +128,8 @@ func TestImpossibleContinuations(t *testing.T) {
 		b := bytes.Clone(w.out)
 		rec := b[length:]
 		binary.LittleEndian.PutUint64(rec[recordPrev:], binary.LittleEndian.Uint64(rec[recordPrev:])+uint64(off))
-		whole := append(bytes.Clone(b[length:PageSize]), append(bytes.Clone(b[PageSize+shortHeader:2*PageSize]), b[2*PageSize+shortHeader:]...)...)
+		whole := append(bytes.Clone(b[length:PageSize]), append(bytes.Clone(b[PageSize+shortHeader:2*PageSize]),
+			b[2*PageSize+shortHeader:]...)...)
 		whole = whole[:binary.LittleEndian.Uint32(rec)]
 		crc := crc32.Update(crc32.Checksum(whole[recordHeader:], pg.Castagnoli), pg.Castagnoli, whole[:recordCRC])
 		binary.LittleEndian.PutUint32(rec[recordCRC:], crc)

@@ -35,7 +35,8 @@ func (m Manager) String() string {
 // telling are the managers whose records say something in their own data that is decoded here.
 func (m Manager) telling() bool {
 	switch m {
-	case ManagerXLOG, ManagerTransaction, ManagerStorage, ManagerDatabase, ManagerTablespace, ManagerRelationMap, ManagerStandby, ManagerHeap2, ManagerHeap:
+	case ManagerXLOG, ManagerTransaction, ManagerStorage, ManagerDatabase, ManagerTablespace, ManagerRelationMap, ManagerStandby,
+		ManagerHeap2, ManagerHeap:
 		return true
 	}
 	return false

@@ -18,7 +18,8 @@ import (
 func TestReadInPieces(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		w := newWriter(1 << 20)
-		lengths := rapid.SliceOfN(rapid.OneOf(rapid.IntRange(0, 400), rapid.IntRange(7000, 40_000), rapid.IntRange(300_000, 1_500_000)), 1, 12).Draw(t, "lengths")
+		lengths := rapid.SliceOfN(rapid.OneOf(rapid.IntRange(0, 400), rapid.IntRange(7000, 40_000), rapid.IntRange(300_000, 1_500_000)), 1,
+			12).Draw(t, "lengths")
 		for i, n := range lengths {
 			w.record(ManagerHeap, 0x20, pg.XID(i+3), bytes.Repeat([]byte("tide"), n/4))
 			if rapid.IntRange(0, 9).Draw(t, "switch") == 0 {

@@ -86,8 +86,10 @@ func Glance(s *vault.Vault, k catalog.Cluster, all catalog.Standings, tails []sp
 	return assemble(k, s, all.Captures[k.ID], tails, all.Runs[k.ID], backups, all.Timelines[k.ID], all.Lost[k.ID])
 }
 
-func assemble(k catalog.Cluster, s *vault.Vault, state catalog.Capture, tails []spool.Tail, runs []catalog.Run, backups []catalog.Backup, timelines []catalog.Timeline, lost catalog.Losses) (*Archive, error) {
-	a := &Archive{Cluster: k, Capture: state, Store: s, Lost: lost.Losses, unreadable: lost.Unreadable, runs: runs, tails: make(map[pg.Segment]spool.Tail)}
+func assemble(k catalog.Cluster, s *vault.Vault, state catalog.Capture, tails []spool.Tail, runs []catalog.Run, backups []catalog.Backup,
+	timelines []catalog.Timeline, lost catalog.Losses) (*Archive, error) {
+	a := &Archive{Cluster: k, Capture: state, Store: s, Lost: lost.Losses, unreadable: lost.Unreadable, runs: runs,
+		tails: make(map[pg.Segment]spool.Tail)}
 	for _, t := range tails {
 		if damaged := state.ReadableTo; damaged != 0 && t.Segment.Timeline == state.Timeline && damaged < t.End {
 			if t.End = damaged; k.SegmentSize.Start(t.Segment.Number) >= damaged {
@@ -310,7 +312,8 @@ func describe(spans []reach.Span) string {
 		if i > 0 {
 			s += "; "
 		}
-		s += fmt.Sprintf("%s (%s) to %s (%s) on timeline %d", span.FromTime.UTC().Format(time.RFC3339), span.From, span.ToTime.UTC().Format(time.RFC3339), span.To, span.Timeline)
+		s += fmt.Sprintf("%s (%s) to %s (%s) on timeline %d", span.FromTime.UTC().Format(time.RFC3339), span.From,
+			span.ToTime.UTC().Format(time.RFC3339), span.To, span.Timeline)
 	}
 	return s
 }

@@ -142,9 +142,11 @@ func (t *Taker) share(ctx context.Context, report task.Report) (*catalog.Lease, 
 
 func explain(err error) error {
 	if errors.Is(err, store.ErrFull) {
-		return problem.Wrap(err, problem.Full, "the base backup was not taken", "Free or add space, then take it again; nothing of this one was left.")
+		return problem.Wrap(err, problem.Full, "the base backup was not taken",
+			"Free or add space, then take it again; nothing of this one was left.")
 	}
-	p := problem.Wrap(err, problem.Failed, "the base backup was not taken", "Nothing of it was left. See the task's log, fix the cause, and take it again.")
+	p := problem.Wrap(err, problem.Failed, "the base backup was not taken",
+		"Nothing of it was left. See the task's log, fix the cause, and take it again.")
 	if p.Detail == err.Error() {
 		p.Detail = access.Remedy(err)
 	}
@@ -167,7 +169,8 @@ func (t *Taker) captureRuns(ctx context.Context, report task.Report) error {
 		}
 		comes := k.Wanted && (k.State == catalog.CaptureStarting || k.State == catalog.CaptureRetrying)
 		if comes && time.Since(since) < captureWait {
-			report.Progress(0, 0, task.None, task.Waiting("capture to stream; it is "+k.State, since, fmt.Sprintf("a few seconds, at most %s", captureWait)))
+			report.Progress(0, 0, task.None, task.Waiting("capture to stream; it is "+k.State, since,
+				fmt.Sprintf("a few seconds, at most %s", captureWait)))
 			select {
 			case <-ctx.Done():
 				return context.Cause(ctx)
@@ -253,7 +256,8 @@ func (t *Taker) full(ctx context.Context, opt Options, old *former, report task.
 		return nil, err
 	}
 	if sys.ID != t.Cluster.SystemID {
-		return nil, fmt.Errorf("the server has system identifier %d, but %s was registered with %d: it is another cluster", sys.ID, t.Cluster.Name, t.Cluster.SystemID)
+		return nil, fmt.Errorf("the server has system identifier %d, but %s was registered with %d: it is another cluster", sys.ID,
+			t.Cluster.Name, t.Cluster.SystemID)
 	}
 	t.awaitCheckpoint(ctx, opt, report)
 	started, err := t.askNow(ctx)
@@ -264,7 +268,8 @@ func (t *Taker) full(ctx context.Context, opt Options, old *former, report task.
 	if err != nil {
 		return nil, err
 	}
-	report.Log("backup %s begins at %s on timeline %d; about %s, %s besides the data directory", opt.ID, base.Start, base.Timeline, figures.Size(base.Size), figures.Of(len(base.Tablespaces), "tablespace"))
+	report.Log("backup %s begins at %s on timeline %d; about %s, %s besides the data directory", opt.ID, base.Start, base.Timeline,
+		figures.Size(base.Size), figures.Of(len(base.Tablespaces), "tablespace"))
 	var spaces []layout.TablespaceEntry
 	for _, s := range base.Tablespaces {
 		spaces = append(spaces, layout.TablespaceEntry{OID: s.OID, Location: s.Location})
@@ -279,7 +284,8 @@ func (t *Taker) full(ctx context.Context, opt Options, old *former, report task.
 		stop, err = base.Finish()
 	}
 	if err == nil {
-		report.Log("the server ended the backup at %s; %d files, %d bytes, %d pages read", stop, w.tail.Files, w.tail.BytesRead, w.tail.Pages)
+		report.Log("the server ended the backup at %s; %d files, %d bytes, %d pages read", stop, w.tail.Files,
+			w.tail.BytesRead, w.tail.Pages)
 		w.tail.Timeline, w.tail.Start, w.tail.Stop, w.tail.StartTime = base.Timeline, base.Start, stop, started
 		w.tail.StopTime, err = t.askNow(ctx)
 	}
@@ -304,7 +310,9 @@ func (t *Taker) awaitCheckpoint(ctx context.Context, opt Options, report task.Re
 		var longest float64 // seconds
 		conn, err := t.Access.SQL(ctx, "")
 		if err == nil {
-			err = conn.QueryRow(ctx, `select pg_catalog.current_setting('checkpoint_completion_target')::pg_catalog.float8 operator(pg_catalog.*) setting::pg_catalog.float8 from pg_catalog.pg_settings where name operator(pg_catalog.=) 'checkpoint_timeout'`).Scan(&longest)
+			err = conn.QueryRow(ctx, `select pg_catalog.current_setting('checkpoint_completion_target')::pg_catalog.float8
+				operator(pg_catalog.*) setting::pg_catalog.float8 from pg_catalog.pg_settings where name
+				operator(pg_catalog.=) 'checkpoint_timeout'`).Scan(&longest)
 			_ = conn.Close(ctx)
 		}
 		if err == nil {
@@ -341,7 +349,8 @@ func Record(head layout.Head, tail layout.Tail, taskID string) (catalog.Backup, 
 		ID: head.Backup, ClusterID: head.Cluster, Kind: head.Kind, Timeline: tail.Timeline, Start: tail.Start, Stop: tail.Stop,
 		StartedAt: tail.StartTime, StoppedAt: tail.StopTime, Files: tail.Files, BytesRead: tail.BytesRead, BytesStored: tail.BytesStored,
 		Pages: tail.Pages, PageFaults: tail.PageFaults, Tablespaces: spaces, TaskID: taskID, Beside: head.Beside,
-		BytesHeld: tail.BytesHeld, BytesShared: tail.BytesShared, Extents: tail.Extents, NewExtents: tail.NewExtents, ZeroExtents: tail.ZeroExtents, Damaged: damaged,
+		BytesHeld: tail.BytesHeld, BytesShared: tail.BytesShared, Extents: tail.Extents, NewExtents: tail.NewExtents,
+		ZeroExtents: tail.ZeroExtents, Damaged: damaged,
 	}, errors.Join(err, e)
 }
 

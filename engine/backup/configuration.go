@@ -30,7 +30,8 @@ func (t *Taker) saveConfiguration(ctx context.Context, w *writer) error {
 		if hidden, err := filesHidden(ctx, conn); err != nil {
 			return err
 		} else if hidden {
-			w.report.Warn("this role may not see where the configuration files are; GRANT pg_read_all_settings, pg_read_server_files lets them be saved")
+			w.report.Warn("this role may not see where the configuration files are; GRANT pg_read_all_settings, pg_read_server_files " +
+				"lets them be saved")
 			unread++
 		}
 	}
@@ -63,7 +64,8 @@ func outsideFiles(ctx context.Context, conn *pgx.Conn) ([]string, error) {
 			select setting as file from pg_catalog.pg_settings where name operator(pg_catalog.=) any ('{config_file, hba_file, ident_file}')
 			union select sourcefile from pg_catalog.pg_settings where sourcefile is not null)
 		select distinct file from named where file is not null
-		and not pg_catalog.starts_with(file, (select setting from pg_catalog.pg_settings where name operator(pg_catalog.=) 'data_directory') operator(pg_catalog.||) '/') order by file`)
+		and not pg_catalog.starts_with(file, (select setting from pg_catalog.pg_settings
+		where name operator(pg_catalog.=) 'data_directory') operator(pg_catalog.||) '/') order by file`)
 	if err != nil {
 		return nil, err
 	}
@@ -72,13 +74,16 @@ func outsideFiles(ctx context.Context, conn *pgx.Conn) ([]string, error) {
 
 // filesHidden tells whether the role is not even shown the names of the files.
 func filesHidden(ctx context.Context, conn *pgx.Conn) (hidden bool, err error) {
-	err = conn.QueryRow(ctx, `select not exists (select from pg_catalog.pg_settings where name operator(pg_catalog.=) 'config_file')`).Scan(&hidden)
+	err = conn.QueryRow(ctx, `select not exists (select from pg_catalog.pg_settings
+		where name operator(pg_catalog.=) 'config_file')`).Scan(&hidden)
 	return hidden, err
 }
 
 func (t *Taker) saveSettings(ctx context.Context, conn *pgx.Conn, w *writer) error {
-	rows, err := conn.Query(ctx, `select name operator(pg_catalog.||) ' = ' operator(pg_catalog.||) pg_catalog.quote_literal(setting) from pg_catalog.pg_settings
-		where source operator(pg_catalog.=) any ('{configuration file, command line}') and name operator(pg_catalog.<>) all ('{primary_conninfo, ssl_passphrase_command}') order by name`)
+	rows, err := conn.Query(ctx, `select name operator(pg_catalog.||) ' = ' operator(pg_catalog.||) pg_catalog.quote_literal(setting)
+		from pg_catalog.pg_settings
+		where source operator(pg_catalog.=) any ('{configuration file, command line}')
+		and name operator(pg_catalog.<>) all ('{primary_conninfo, ssl_passphrase_command}') order by name`)
 	if err != nil {
 		return err
 	}

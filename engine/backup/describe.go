@@ -25,9 +25,11 @@ type Content struct {
 	Catalogs    int64             // bytes of system catalogs, which are not listed
 	Other       int64             // bytes of files that are no relations
 	Packs       int
-	Alone       *int64 // bytes of packs that no other backup needs: dropping it frees them; left out while what another one needs cannot be read
-	FirstWAL    string // name of the first WAL segment that it needs
-	LastWAL     string // name of the last WAL segment without which it cannot be restored
+	// bytes of packs that no other backup needs: dropping it frees them; left out while what another one needs cannot
+	// be read
+	Alone    *int64
+	FirstWAL string // name of the first WAL segment that it needs
+	LastWAL  string // name of the last WAL segment without which it cannot be restored
 }
 
 // DatabaseContent is what a database takes.
@@ -60,14 +62,16 @@ const mostTables = 200
 
 // Describe reads a backup's manifest. names are what relation files were called then.
 func Describe(ctx context.Context, v *vault.Vault, c *catalog.Catalog, b catalog.Backup, names journal.Lookup) (Content, error) {
-	d := describer{databases: make(map[uint32]*DatabaseContent), spaces: make(map[uint32]int64), tables: make(map[tableKey]*RelationContent), names: names}
+	d := describer{databases: make(map[uint32]*DatabaseContent), spaces: make(map[uint32]int64),
+		tables: make(map[tableKey]*RelationContent), names: names}
 	var head layout.Head
 	tail, err := ReadManifest(ctx, v, b.ClusterID, b.ID, layout.Visit{
 		Head: func(h layout.Head) error { head = h; return ctx.Err() },
 		File: func(f *layout.File) error { d.file(f); return ctx.Err() },
 	})
 	if Unreadable(err) {
-		return Content{}, problem.Wrap(err, problem.Failed, "what the base backup holds cannot be read", "See what of the store is at fault: velvet store audit --full")
+		return Content{}, problem.Wrap(err, problem.Failed, "what the base backup holds cannot be read",
+			"See what of the store is at fault: velvet store audit --full")
 	}
 	if err != nil {
 		return Content{}, err
@@ -172,7 +176,8 @@ func (d *describer) largest() (list []RelationContent, more int) {
 		list = append(list, *t)
 	}
 	slices.SortFunc(list, func(a, b RelationContent) int {
-		return cmp.Or(cmp.Compare(b.Main+b.Indexes+b.TOAST, a.Main+a.Indexes+a.TOAST), cmp.Compare(a.Database+a.Schema+a.Table, b.Database+b.Schema+b.Table))
+		return cmp.Or(cmp.Compare(b.Main+b.Indexes+b.TOAST, a.Main+a.Indexes+a.TOAST),
+			cmp.Compare(a.Database+a.Schema+a.Table, b.Database+b.Schema+b.Table))
 	})
 	n := min(len(list), mostTables)
 	return list[:n], len(list) - n

@@ -25,9 +25,12 @@ func (t *Taker) askFacts(ctx context.Context, report task.Report) (doubts error,
 	is := t.Cluster
 	var segment int64
 	var level string
-	err = conn.QueryRow(ctx, `select pg_catalog.current_setting('server_version_num')::int, pg_catalog.current_setting('data_checksums')::pg_catalog.bool,
-		(select rolname from pg_catalog.pg_roles where oid operator(pg_catalog.=) 10), coalesce((select setting from pg_catalog.pg_settings where name operator(pg_catalog.=) 'data_directory'), ''),
-		(select setting::bigint from pg_catalog.pg_settings where name operator(pg_catalog.=) 'wal_segment_size'), pg_catalog.current_setting('wal_level')`).
+	err = conn.QueryRow(ctx, `select pg_catalog.current_setting('server_version_num')::int,
+		pg_catalog.current_setting('data_checksums')::pg_catalog.bool,
+		(select rolname from pg_catalog.pg_roles where oid operator(pg_catalog.=) 10), coalesce((select setting from pg_catalog.pg_settings
+		where name operator(pg_catalog.=) 'data_directory'), ''),
+		(select setting::bigint from pg_catalog.pg_settings where name operator(pg_catalog.=) 'wal_segment_size'),
+		pg_catalog.current_setting('wal_level')`).
 		Scan(&is.ServerVersion, &is.DataChecksums, &is.Superuser, &is.DataDirectory, &segment, &level)
 	if err != nil {
 		return nil, err
@@ -37,11 +40,15 @@ func (t *Taker) askFacts(ctx context.Context, report task.Report) (doubts error,
 	}
 	switch {
 	case is.ServerVersion/10000 != t.Cluster.ServerVersion/10000:
-		return nil, refused("Register it anew, as another cluster.", "the server is of version %d, %s was registered with %d", is.ServerVersion/10000, t.Cluster.Name, t.Cluster.ServerVersion/10000)
+		return nil, refused("Register it anew, as another cluster.", "the server is of version %d, %s was registered with %d",
+			is.ServerVersion/10000, t.Cluster.Name, t.Cluster.ServerVersion/10000)
 	case pg.SegmentSize(segment) != is.SegmentSize:
-		return nil, refused("Register it anew, as another cluster.", "the server's WAL segments are of %d bytes, %s was registered with %d: they were changed since", segment, t.Cluster.Name, is.SegmentSize)
+		return nil, refused("Register it anew, as another cluster.",
+			"the server's WAL segments are of %d bytes, %s was registered with %d: they were changed since", segment, t.Cluster.Name,
+			is.SegmentSize)
 	case level == "minimal":
-		return nil, refused("Set wal_level to replica and restart the server.", "the server's wal_level is minimal: its WAL cannot be replayed")
+		return nil, refused("Set wal_level to replica and restart the server.",
+			"the server's wal_level is minimal: its WAL cannot be replayed")
 	}
 	if is.Superuser != t.Cluster.Superuser {
 		report.Log("the superuser is called %s now; it was %s", is.Superuser, t.Cluster.Superuser)
@@ -55,7 +62,8 @@ func (t *Taker) askFacts(ctx context.Context, report task.Report) (doubts error,
 	if is.DataChecksums != t.Cluster.DataChecksums {
 		report.Log("data checksums have been switched %s", map[bool]string{true: "on", false: "off"}[is.DataChecksums])
 	}
-	if is.Superuser == t.Cluster.Superuser && is.DataChecksums == t.Cluster.DataChecksums && is.DataDirectory == t.Cluster.DataDirectory && is.ServerVersion == t.Cluster.ServerVersion {
+	if is.Superuser == t.Cluster.Superuser && is.DataChecksums == t.Cluster.DataChecksums && is.DataDirectory == t.Cluster.DataDirectory &&
+		is.ServerVersion == t.Cluster.ServerVersion {
 		return doubts, nil
 	}
 	if err := t.Catalog.SaveFacts(ctx, is); err != nil {

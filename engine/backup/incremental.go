@@ -60,7 +60,8 @@ func (t *Taker) incremental(ctx context.Context, opt Options, old *former, repor
 	if err != nil {
 		return nil, err
 	}
-	report.Log("backup %s begins at %s on timeline %d; what has changed since base %s is read %s", opt.ID, o.start, o.timeline, old.id, src.about())
+	report.Log("backup %s begins at %s on timeline %d; what has changed since base %s is read %s", opt.ID, o.start, o.timeline,
+		old.id, src.about())
 	changed, err := t.changedSince(ctx, old, o, report)
 	if err != nil {
 		return nil, err
@@ -71,7 +72,8 @@ func (t *Taker) incremental(ctx context.Context, opt Options, old *former, repor
 	}
 	stop, err := t.readChanged(ctx, w, src, o, changed)
 	if err == nil {
-		report.Log("the server ended the backup at %s; %d bytes of %d were read, %d pages", stop, w.tail.BytesRead, w.tail.BytesHeld, w.tail.Pages)
+		report.Log("the server ended the backup at %s; %d bytes of %d were read, %d pages", stop, w.tail.BytesRead,
+			w.tail.BytesHeld, w.tail.Pages)
 		w.tail.Timeline, w.tail.Start, w.tail.Stop, w.tail.StartTime = o.timeline, o.start, stop, started
 		w.tail.StopTime, err = t.serverNow(ctx, conn)
 	}
@@ -92,7 +94,8 @@ func (t *Taker) incremental(ctx context.Context, opt Options, old *former, repor
 func (t *Taker) startOnline(ctx context.Context, conn *pgx.Conn, opt Options) (*online, error) {
 	o := &online{conn: conn, version: t.Cluster.Version()}
 	var start string
-	if err := conn.QueryRow(ctx, `select `+o.version.StartBackup+`::pg_catalog.text`, "velvet "+opt.ID, opt.Checkpoint == Fast).Scan(&start); err != nil {
+	if err := conn.QueryRow(ctx, `select `+o.version.StartBackup+`::pg_catalog.text`, "velvet "+opt.ID,
+		opt.Checkpoint == Fast).Scan(&start); err != nil {
 		return nil, doubtful("the server does not let this role begin a backup through SQL: %w", err)
 	}
 	var err error
@@ -108,7 +111,8 @@ func (t *Taker) startOnline(ctx context.Context, conn *pgx.Conn, opt Options) (*
 
 // tablespaces are those that lie outside the data directory; there must be no other.
 func tablespaces(ctx context.Context, conn *pgx.Conn) ([]layout.TablespaceEntry, error) {
-	rows, err := conn.Query(ctx, `select oid, pg_catalog.pg_tablespace_location(oid) from pg_catalog.pg_tablespace where pg_catalog.pg_tablespace_location(oid) operator(pg_catalog.<>) '' order by oid`)
+	rows, err := conn.Query(ctx, `select oid, pg_catalog.pg_tablespace_location(oid) from pg_catalog.pg_tablespace
+		where pg_catalog.pg_tablespace_location(oid) operator(pg_catalog.<>) '' order by oid`)
 	if err != nil {
 		return nil, err
 	}
@@ -126,7 +130,8 @@ func tablespaces(ctx context.Context, conn *pgx.Conn) ([]layout.TablespaceEntry,
 // stop ends the backup: its label belongs into it.
 func (o *online) stop(ctx context.Context) (stop pg.LSN, err error) {
 	var at string
-	err = o.conn.QueryRow(ctx, `select lsn::pg_catalog.text, labelfile, coalesce(spcmapfile, '') from `+o.version.StopBackup).Scan(&at, &o.label, &o.spaceMap)
+	err = o.conn.QueryRow(ctx, `select lsn::pg_catalog.text, labelfile, coalesce(spcmapfile, '') from `+o.version.StopBackup).Scan(&at,
+		&o.label, &o.spaceMap)
 	if err != nil {
 		return 0, fmt.Errorf("end the backup: %w", err)
 	}

@@ -34,7 +34,8 @@ type yard struct {
 }
 
 func newYard(t *testing.T) *yard {
-	y := &yard{T: t, held: make(map[string]map[string]string), Cluster: clusterbed.New(testbed.New(t), "autovacuum = off", "bgwriter_lru_maxpages = 0", "checkpoint_timeout = '1h'", "wal_keep_size = '1GB'")}
+	y := &yard{T: t, held: make(map[string]map[string]string), Cluster: clusterbed.New(testbed.New(t), "autovacuum = off",
+		"bgwriter_lru_maxpages = 0", "checkpoint_timeout = '1h'", "wal_keep_size = '1GB'")}
 	require.NoError(t, y.Host.MakeDir(y.Path("original", "ledger"), 0o700))
 	y.Server.Exec("postgres",
 		"create tablespace ledger location '"+y.Path("original", "ledger")+"'",
@@ -48,7 +49,9 @@ func newYard(t *testing.T) *yard {
 }
 
 // moving are files that differ between a server that runs and its base backup though nothing is written.
-var moving = regexp.MustCompile(`^(pg_wal|pg_replslot|pg_stat_tmp|pg_stat|pg_dynshmem|pg_notify|pg_serial|pg_snapshots|pg_subtrans)/|^(postmaster\..*|backup_label.*|tablespace_map|current_logfiles|global/pg_control|pg_logical/replorigin_checkpoint)$|pg_internal\.init`)
+var moving = regexp.MustCompile(`^(pg_wal|pg_replslot|pg_stat_tmp|pg_stat|pg_dynshmem|pg_notify|pg_serial|pg_snapshots|pg_subtrans)/|` +
+	`^(postmaster\..*|backup_label.*|tablespace_map|current_logfiles|global/pg_control|` +
+	`pg_logical/replorigin_checkpoint)$|pg_internal\.init`)
 
 // files are the regular files below a data directory by their hashes, without what moves and what is unlogged.
 func (y *yard) files(data string, skip map[string]bool) map[string]string {
@@ -154,8 +157,10 @@ func TestLifeOfBaseBackups(t *testing.T) {
 	y.holdsServer(again)
 
 	change := func() {
-		y.Server.Exec("postgres", "update booking set note = 'ebb' where id % 5000 = 0", "delete from emptied where id > 50", "vacuum emptied",
-			"drop table if exists dropped", "create table if not exists later tablespace ledger as select n as id from generate_series(1, 5000) n",
+		y.Server.Exec("postgres", "update booking set note = 'ebb' where id % 5000 = 0", "delete from emptied where id > 50",
+			"vacuum emptied",
+			"drop table if exists dropped", "create table if not exists later tablespace ledger as select n as id from "+
+				"generate_series(1, 5000) n",
 			"insert into payment select n, n from generate_series(1, 3000) n", "truncate draft", "checkpoint")
 	}
 	change()
@@ -187,7 +192,8 @@ func (y *yard) interrupted() {
 	ctx, cancel := context.WithCancel(context.Background())
 	id := catalog.NewID()
 	stopper := newTell()
-	_, err := y.Taker().Take(ctx, backup.Options{ID: id, Kind: layout.Full, Checkpoint: backup.Fast}, &stopAt{tell: stopper, cancel: cancel})
+	_, err := y.Taker().Take(ctx, backup.Options{ID: id, Kind: layout.Full, Checkpoint: backup.Fast},
+		&stopAt{tell: stopper, cancel: cancel})
 	require.ErrorIs(y.T, err, context.Canceled)
 	m, after := y.packs()
 	assert.Equal(y.T, n, m)

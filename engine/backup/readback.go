@@ -30,7 +30,8 @@ func (w *writer) readBack(ctx context.Context) error {
 		return fmt.Errorf("the base backup could not be restored: %w", err)
 	}
 	if control.SystemID != w.head.SystemID || control.SegmentSize != w.head.SegmentSize {
-		return fmt.Errorf("the base backup is of the cluster with system identifier %d and WAL segments of %d bytes, where %d and %d were registered",
+		return fmt.Errorf("the base backup is of the cluster with system identifier %d and WAL segments of %d bytes, where %d and %d "+
+			"were registered",
 			control.SystemID, control.SegmentSize, w.head.SystemID, w.head.SegmentSize)
 	}
 	if content, err = w.storedFile(ctx, labelFile); err != nil {
@@ -41,7 +42,8 @@ func (w *writer) readBack(ctx context.Context) error {
 		return fmt.Errorf("the base backup could not be restored: %w", err)
 	}
 	if label.Start != w.tail.Start || label.Timeline != w.tail.Timeline {
-		return fmt.Errorf("the base backup's label begins at %s on timeline %d, the backup at %s on %d", label.Start, label.Timeline, w.tail.Start, w.tail.Timeline)
+		return fmt.Errorf("the base backup's label begins at %s on timeline %d, the backup at %s on %d", label.Start, label.Timeline,
+			w.tail.Start, w.tail.Timeline)
 	}
 	return nil
 }

@@ -68,7 +68,8 @@ func TidyIfFree(ctx context.Context, n *notice.Board, c *catalog.Catalog, cluste
 }
 
 // tidyIfFree does so; packs of the backup undone, which never was one, do not wait.
-func tidyIfFree(ctx context.Context, n *notice.Board, c *catalog.Catalog, cluster, undone string, report task.Report) (done bool, err error) {
+func tidyIfFree(ctx context.Context, n *notice.Board, c *catalog.Catalog, cluster, undone string,
+	report task.Report) (done bool, err error) {
 	lease, ok, err := c.OwnContent(ctx, cluster)
 	if err != nil || !ok {
 		return false, err

@@ -145,7 +145,8 @@ func (s *localSource) open(_ context.Context, name string) (content, error) {
 		return nil, errors.Join(err, f.Close())
 	}
 	if !s.mayRead(info) {
-		return nil, errors.Join(fmt.Errorf("%s is no plain file that the owner of the data directory may read; remove it, or let the owner read it", path.Join(s.dir, name)), f.Close())
+		return nil, errors.Join(fmt.Errorf("%s is no plain file that the owner of the data directory may read; remove it, or let the "+
+			"owner read it", path.Join(s.dir, name)), f.Close())
 	}
 	return f, nil
 }
@@ -166,7 +167,8 @@ func (s sqlSource) close() error { return nil }
 
 func (s sqlSource) list(ctx context.Context, dir string) ([]layout.File, error) {
 	rows, err := s.conn.Query(ctx, `select f, size, modification, isdir
-		from pg_catalog.pg_ls_dir($1, true, false) f, pg_catalog.pg_stat_file($1 operator(pg_catalog.||) '/' operator(pg_catalog.||) f, true) where size is not null`, dir)
+		from pg_catalog.pg_ls_dir($1, true, false) f, pg_catalog.pg_stat_file($1 operator(pg_catalog.||) '/' operator(pg_catalog.||) f,
+		true) where size is not null`, dir)
 	if err != nil {
 		return nil, err
 	}
@@ -239,7 +241,9 @@ func (t *Taker) openSource(ctx context.Context, conn *pgx.Conn) (source, error) 
 
 // mayNotRead says which rights are missing.
 func mayNotRead(err error, v *pg.Version) error {
-	return fmt.Errorf("the data directory is not on this host, and may not be read through SQL (%w); as a superuser: GRANT pg_read_server_files TO role; GRANT EXECUTE ON FUNCTION pg_ls_dir(text, boolean, boolean), pg_stat_file(text, boolean), pg_read_binary_file(text, bigint, bigint, boolean), %s, %s TO role", err, v.StartBackupSignature, v.StopBackupSignature)
+	return fmt.Errorf("the data directory is not on this host, and may not be read through SQL (%w); as a superuser: GRANT "+
+		"pg_read_server_files TO role; GRANT EXECUTE ON FUNCTION pg_ls_dir(text, boolean, boolean), pg_stat_file(text, boolean), "+
+		"pg_read_binary_file(text, bigint, bigint, boolean), %s, %s TO role", err, v.StartBackupSignature, v.StopBackupSignature)
 }
 
 // startsWithin is how long a server may take from writing its pid file until it says that
@@ -253,7 +257,8 @@ func localRoot(ctx context.Context, conn *pgx.Conn, systemID uint64) string {
 	var root string
 	var port, session int
 	var started time.Time
-	err := conn.QueryRow(ctx, `select pg_catalog.current_setting('data_directory'), pg_catalog.current_setting('port')::int, pg_catalog.pg_postmaster_start_time(), pg_catalog.pg_backend_pid()`).Scan(&root, &port, &started, &session)
+	err := conn.QueryRow(ctx, `select pg_catalog.current_setting('data_directory'), pg_catalog.current_setting('port')::int,
+		pg_catalog.pg_postmaster_start_time(), pg_catalog.pg_backend_pid()`).Scan(&root, &port, &started, &session)
 	if err != nil || root == "" {
 		return ""
 	}

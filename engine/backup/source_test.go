@@ -41,14 +41,17 @@ func tree(t *testing.T, names ...string) string {
 // own base backup would, and nothing that must not be in one.
 func TestWalk(t *testing.T) {
 	root := tree(t,
-		"PG_VERSION", "postgresql.auto.conf", "postgresql.auto.conf.tmp", "postmaster.pid", "postmaster.opts", "backup_label", "backup_label.old", "tablespace_map",
+		"PG_VERSION", "postgresql.auto.conf", "postgresql.auto.conf.tmp", "postmaster.pid", "postmaster.opts", "backup_label",
+		"backup_label.old", "tablespace_map",
 		"global/pg_control", "global/1262", "global/pg_internal.init", "global/pg_filenode.map",
-		"base/5/16384", "base/5/16384.1", "base/5/16384_fsm", "base/5/16384_vm", "base/5/pg_internal.init.77", "base/5/t3_16400", "base/5/t3_16400_fsm",
+		"base/5/16384", "base/5/16384.1", "base/5/16384_fsm", "base/5/16384_vm", "base/5/pg_internal.init.77", "base/5/t3_16400",
+		"base/5/t3_16400_fsm",
 		"base/5/16500", "base/5/16500.1", "base/5/16500_fsm", "base/5/16500_init", // not logged: only what it begins with
 		"base/pgsql_tmp/pgsql_tmp123.0",
 		"pg_wal/000000010000000000000001", "pg_wal/archive_status/000000010000000000000001.done",
 		"pg_replslot/velvet/state", "pg_stat_tmp/db_5.stat", "pg_notify/0000", "pg_subtrans/0000", "pg_xact/0000", "pg_stat/pgstat.stat",
-		"spaces/ledger/PG_15_202209061/5/16600", "spaces/ledger/PG_14_202107181/5/16600", "pg_tblspc/16386->spaces/ledger", "pg_tblspc/99999->spaces/forgotten",
+		"spaces/ledger/PG_15_202209061/5/16600", "spaces/ledger/PG_14_202107181/5/16600", "pg_tblspc/16386->spaces/ledger",
+		"pg_tblspc/99999->spaces/forgotten",
 	)
 	elsewhere := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(elsewhere, "token"), []byte("of the service"), 0o600))
@@ -85,7 +88,8 @@ func TestWalk(t *testing.T) {
 	slices.Sort(got)
 	assert.Equal(t, []string{
 		"PG_VERSION", "base/", "base/5/", "base/5/16384", "base/5/16384.1", "base/5/16384_fsm", "base/5/16384_vm", "base/5/16500_init",
-		"global/", "global/1262", "global/pg_filenode.map", "pg_notify/", "pg_replslot/", "pg_serial/", "pg_stat/", "pg_stat/pgstat.stat", "pg_stat_tmp/", "pg_subtrans/",
+		"global/", "global/1262", "global/pg_filenode.map", "pg_notify/", "pg_replslot/", "pg_serial/", "pg_stat/", "pg_stat/pgstat.stat",
+		"pg_stat_tmp/", "pg_subtrans/",
 		"pg_tblspc/", "pg_tblspc/16386/PG_15_202209061/", "pg_tblspc/16386/PG_15_202209061/5/", "pg_tblspc/16386/PG_15_202209061/5/16600",
 		"pg_wal/", "pg_wal/archive_status/", "pg_xact/", "pg_xact/0000", "postgresql.auto.conf",
 	}, got)
@@ -110,7 +114,8 @@ func TestRelationsOfFiles(t *testing.T) {
 		fork, first, covered := forkOf(name)
 		assert.Equal(t, want.covered, covered, name)
 		if covered {
-			assert.Equal(t, []uint32{want.space, want.database, want.node, want.first}, []uint32{fork.Relation.Space, fork.Relation.Database, fork.Relation.Filenode, first}, name)
+			assert.Equal(t, []uint32{want.space, want.database, want.node, want.first},
+				[]uint32{fork.Relation.Space, fork.Relation.Database, fork.Relation.Filenode, first}, name)
 		}
 	}
 }

@@ -49,7 +49,8 @@ func compareMade(b testing.TB, files int, report func(float64, string)) {
 	b.Cleanup(c.Close)
 	d, err := dir.Open(bed.Path("store"), -1)
 	require.NoError(b, err)
-	k := catalog.Cluster{ID: catalog.NewID(), Name: "large", SystemID: 1, ServerVersion: 150000, SegmentSize: pg.DefaultSegmentSize, Slot: "s"}
+	k := catalog.Cluster{ID: catalog.NewID(), Name: "large", SystemID: 1, ServerVersion: 150000,
+		SegmentSize: pg.DefaultSegmentSize, Slot: "s"}
 	require.NoError(b, c.AddCluster(ctx, k))
 	t := &Taker{Cluster: k, Catalog: c, Store: vault.Reading(d, nil, nil), Codec: layout.Zstd, Spool: bed.Path(), Now: time.Now}
 	base := peak(b)

@@ -99,7 +99,8 @@ func (w *writer) judgePages(ctx context.Context, again reread) error {
 		return nil
 	}
 	if len(w.suspects) > mostSuspects {
-		return fmt.Errorf("%d pages are damaged, for example %s, block %d: %s", len(w.suspects), w.suspects[0].path, w.suspects[0].block, w.suspects[0].fault)
+		return fmt.Errorf("%d pages are damaged, for example %s, block %d: %s", len(w.suspects), w.suspects[0].path, w.suspects[0].block,
+			w.suspects[0].fault)
 	}
 	replayed, err := w.t.changedBetween(ctx, w.tail.Timeline, w.tail.Start, w.tail.Stop)
 	if err != nil {
@@ -124,7 +125,8 @@ func (w *writer) judgePages(ctx context.Context, again reread) error {
 			w.damaged(ctx, s, string(s.fault))
 		}
 	}
-	w.report.Log("%d pages were torn while the server wrote them, which replay repairs; %d are damaged", len(w.suspects)-len(w.tail.Damaged), len(w.tail.Damaged))
+	w.report.Log("%d pages were torn while the server wrote them, which replay repairs; %d are damaged",
+		len(w.suspects)-len(w.tail.Damaged), len(w.tail.Damaged))
 	return nil
 }
 

@@ -70,11 +70,13 @@ type writer struct {
 }
 
 // newWriter begins the manifest aside and starts the pipeline. former may be nil.
-func (t *Taker) newWriter(ctx context.Context, opt Options, kind string, spaces []layout.TablespaceEntry, old *former, report task.Report) (*writer, error) {
+func (t *Taker) newWriter(ctx context.Context, opt Options, kind string, spaces []layout.TablespaceEntry, old *former,
+	report task.Report) (*writer, error) {
 	w := &writer{t: t, opt: opt, report: report, former: old, key: t.Store.HashKey(t.Cluster.ID), sums: make(map[uint64]fileSum)}
 	w.head = layout.Head{
 		Backup: opt.ID, Cluster: t.Cluster.ID, SystemID: t.Cluster.SystemID, ServerVersion: t.Cluster.ServerVersion,
-		SegmentSize: t.Cluster.SegmentSize, Kind: kind, Checksums: t.Cluster.DataChecksums, Superuser: t.Cluster.Superuser, Tablespaces: spaces,
+		SegmentSize: t.Cluster.SegmentSize, Kind: kind, Checksums: t.Cluster.DataChecksums, Superuser: t.Cluster.Superuser,
+		Tablespaces: spaces,
 	}
 	if old != nil {
 		w.head.Beside = old.id
@@ -192,7 +194,8 @@ func (w *writer) begin(entry *layout.File) (*feeding, error) {
 		w.tail.BytesHeld += entry.Size
 	}
 	w.report.Progress(w.tail.BytesRead, max(w.size, w.tail.BytesRead), task.Bytes, "reading "+entry.Path)
-	return &feeding{w: w, entry: entry, old: w.former.extents(old), pages: isRelation && entry.Place == layout.InData, block: rel.FirstBlock()}, nil
+	return &feeding{w: w, entry: entry, old: w.former.extents(old), pages: isRelation && entry.Place == layout.InData,
+		block: rel.FirstBlock()}, nil
 }
 
 // take makes the piece for the extent numbered n, of which length bytes will be read.
@@ -280,7 +283,8 @@ func (w *writer) drain() error {
 	}
 	k := &w.packs
 	w.tail.BytesStored = k.data.stored + k.sheets.stored
-	w.tail.BytesShared, w.tail.Extents, w.tail.ZeroExtents, w.tail.NewExtents = k.tail.BytesShared, k.tail.Extents, k.tail.ZeroExtents, k.tail.NewExtents
+	w.tail.BytesShared, w.tail.Extents, w.tail.ZeroExtents, w.tail.NewExtents = k.tail.BytesShared, k.tail.Extents, k.tail.ZeroExtents,
+		k.tail.NewExtents
 	return nil
 }
 

@@ -47,7 +47,8 @@ func (c *capturer) archive(ctx context.Context, seg pg.Segment, path string) err
 		return err
 	}
 	name, start := seg.Name(c.cluster.SegmentSize), c.cluster.SegmentSize.Start(seg.Number)
-	record := catalog.Segment{ClusterID: c.cluster.ID, Timeline: seg.Timeline, Number: seg.Number, Name: name, Start: start, End: start + pg.LSN(info.Size())}
+	record := catalog.Segment{ClusterID: c.cluster.ID, Timeline: seg.Timeline, Number: seg.Number, Name: name, Start: start,
+		End: start + pg.LSN(info.Size())}
 	is, err := c.beside(ctx, seg, f)
 	if err != nil {
 		return err
@@ -90,8 +91,10 @@ func (c *capturer) sharePartial(ctx context.Context, k catalog.Capture) error {
 		return err
 	}
 	start := z.Start(seg.Number)
-	record := catalog.Segment{ClusterID: c.cluster.ID, Timeline: seg.Timeline, Number: seg.Number, Name: seg.Name(z), Start: start, End: k.FlushedLSN}
-	_, record.StoredBytes, err = c.put(ctx, store.SegmentKey(c.cluster.ID, seg.Timeline, record.Name), io.NewSectionReader(f, 0, int64(k.FlushedLSN-start)))
+	record := catalog.Segment{ClusterID: c.cluster.ID, Timeline: seg.Timeline, Number: seg.Number, Name: seg.Name(z), Start: start,
+		End: k.FlushedLSN}
+	_, record.StoredBytes, err = c.put(ctx, store.SegmentKey(c.cluster.ID, seg.Timeline, record.Name),
+		io.NewSectionReader(f, 0, int64(k.FlushedLSN-start)))
 	if err == nil {
 		err = c.catalog.AddSegment(ctx, record)
 	}
@@ -130,7 +133,8 @@ func (c *capturer) readStored(ctx context.Context, seg pg.Segment, path string, 
 			record.Unreadable = unreadable.Error()
 		}
 		c.log.Error("a segment cannot be read; it is stored as it came, and is a hole", "segment", record.Name, "error", record.Unreadable)
-		c.noteHole(ctx, spool.Position{Timeline: seg.Timeline, LSN: record.Start}, "segment "+record.Name+" was stored as it came and cannot be read: "+record.Unreadable)
+		c.noteHole(ctx, spool.Position{Timeline: seg.Timeline, LSN: record.Start},
+			"segment "+record.Name+" was stored as it came and cannot be read: "+record.Unreadable)
 	case err != nil:
 		c.follower.forget()
 		c.log.Warn("the journal of a segment was not made; it is made when it is needed", "segment", record.Name, "error", err)
@@ -177,8 +181,10 @@ func (c *capturer) keepStored(ctx context.Context, seg pg.Segment, path string, 
 	if err := c.spool.SetAside(seg, path); err != nil {
 		return false, err
 	}
-	return true, fmt.Errorf("the server has sent another segment %s than the one that the store has, which stays; the one just sent is in the spool's folder %q: %w: "+
-		"if the server was restored in place without a new timeline, register it as another cluster; else find out which of the two is right", name, spool.AsideDir, errForGood)
+	return true, fmt.Errorf("the server has sent another segment %s than the one that the store has, which stays; the one just sent is "+
+		"in the spool's folder %q: %w: "+
+		"if the server was restored in place without a new timeline, register it as another cluster; else find out which of the two is "+
+		"right", name, spool.AsideDir, errForGood)
 }
 
 // recordStored records a segment by its journal in the store.

@@ -235,12 +235,14 @@ func (c *capturer) snapshot() catalog.Capture {
 		k.State = c.condition(k)
 	}
 	if c.paused {
-		k.Problem = joinText(fmt.Sprintf("the spool is full: %s wait for the store, and the server retains what comes", figures.Size(k.Spooled)), k.Problem)
+		k.Problem = joinText(fmt.Sprintf("the spool is full: %s wait for the store, and the server retains what comes",
+			figures.Size(k.Spooled)), k.Problem)
 	}
 	if k.ReadableTo != 0 {
 		k.Problem = joinText(k.Problem, "the WAL that is being received cannot be read from "+k.ReadableTo.String()+" on")
 	}
-	if c.askTrouble != "" && k.State != catalog.CaptureRetrying && k.State != catalog.CaptureFailed { // else the stream's own trouble says it
+	// else the stream's own trouble says it
+	if c.askTrouble != "" && k.State != catalog.CaptureRetrying && k.State != catalog.CaptureFailed {
 		k.Problem = joinText(k.Problem, c.askTrouble)
 	}
 	return k

@@ -42,7 +42,8 @@ func TestEveryCallFailsOnce(t *testing.T) {
 	require.NoError(t, err)
 	t.Cleanup(c.Close)
 	conn := p.Connect("postgres")
-	k := catalog.Cluster{ID: catalog.NewID(), Name: "ferries", SegmentSize: pg.DefaultSegmentSize, Slot: "tide", Superuser: testbed.Superuser, ServerVersion: 150000}
+	k := catalog.Cluster{ID: catalog.NewID(), Name: "ferries", SegmentSize: pg.DefaultSegmentSize, Slot: "tide",
+		Superuser: testbed.Superuser, ServerVersion: 150000}
 	require.NoError(t, conn.QueryRow(ctx, "select system_identifier from pg_control_system()").Scan(&k.SystemID))
 	require.NoError(t, c.AddCluster(ctx, k))
 
@@ -69,7 +70,8 @@ func TestEveryCallFailsOnce(t *testing.T) {
 	b.Eventually("capture has begun", func() bool { return state().FlushedLSN > 0 })
 	first := pg.DefaultSegmentSize.Number(state().FlushedLSN) + 1
 	for n := range 24 {
-		p.Exec("postgres", fmt.Sprintf("insert into cargo select n, repeat('c', 400) from generate_series(1, %d) n", 2000+n*500), "select pg_switch_wal()")
+		p.Exec("postgres", fmt.Sprintf("insert into cargo select n, repeat('c', 400) from generate_series(1, %d) n", 2000+n*500),
+			"select pg_switch_wal()")
 	}
 	end, err := pg.ParseLSN(testbed.One[string](b, conn, "select pg_current_wal_insert_lsn()::text"))
 	require.NoError(t, err)
@@ -99,7 +101,9 @@ func TestEveryCallFailsOnce(t *testing.T) {
 	for at, failed := range map[string]map[string]int{"spool": spoolFaults.Failed(), "store": storeFaults.Failed()} {
 		t.Logf("%s: %v", at, failed)
 		for _, call := range []string{"open", "flush", "close", "rename", "flush directory", "write", "read", "remove"} {
-			assert.True(t, slices.ContainsFunc(slices.Collect(maps.Keys(failed)), func(key string) bool { return strings.HasPrefix(key, call+" ") }) || at == "store" && call == "remove", "%s on the %s's disk failed", call, at)
+			assert.True(t, slices.ContainsFunc(slices.Collect(maps.Keys(failed)),
+				func(key string) bool { return strings.HasPrefix(key, call+" ") }) || at == "store" && call == "remove",
+				"%s on the %s's disk failed", call, at)
 		}
 	}
 }

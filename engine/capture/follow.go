@@ -110,7 +110,8 @@ func (f *follower) resume(ctx context.Context, seg pg.Segment) error {
 	defer func() { _ = before.Close() }()
 	f.reader = changes.NewReader(f.cluster, before, f.state.Next, f.state.Prev)
 	if _, err := f.reader.Next(); !errors.Is(err, io.EOF) {
-		return fmt.Errorf("the journal before segment %s does not go up to it: %w", seg.Name(f.cluster.SegmentSize), errors.Join(err, errJournal))
+		return fmt.Errorf("the journal before segment %s does not go up to it: %w", seg.Name(f.cluster.SegmentSize),
+			errors.Join(err, errJournal))
 	}
 	return nil
 }
@@ -187,7 +188,8 @@ func (c *capturer) noteIncident(t *journal.Transaction, why []journal.Incident) 
 	}
 	encoded, err := json.Marshal(reasons)
 	c.incidents = append(c.incidents, catalog.Incident{
-		ClusterID: c.cluster.ID, Timeline: c.follower.segment.Timeline, LSN: t.End, XID: uint64(t.XID), CommittedAt: t.Time, Reasons: encoded,
+		ClusterID: c.cluster.ID, Timeline: c.follower.segment.Timeline, LSN: t.End, XID: uint64(t.XID), CommittedAt: t.Time,
+		Reasons: encoded,
 	})
 	return err
 }

@@ -34,7 +34,8 @@ func TestFollowerInAnyOrder(t *testing.T) {
 	ctx := context.Background()
 	b := testbed.New(t)
 	p := b.Postgres("original", true, "wal_keep_size = '1GB'", "autovacuum = off")
-	p.Exec("postgres", "create table booking (id int primary key, note text)", "insert into booking select n, repeat('t', 700) from generate_series(1, 150000) n", "checkpoint")
+	p.Exec("postgres", "create table booking (id int primary key, note text)",
+		"insert into booking select n, repeat('t', 700) from generate_series(1, 150000) n", "checkpoint")
 	conn := p.Connect("postgres")
 	testbed.One[string](b, conn, "select pg_switch_wal()::text")
 	from := testbed.One[string](b, conn, "select pg_current_wal_insert_lsn()::text")
@@ -93,17 +94,20 @@ func newFollower(t *testing.T, c *catalog.Catalog, p *testbed.Postgres) (*follow
 	d, err := dir.Open(t.TempDir(), -1)
 	require.NoError(t, err)
 	objects := vault.Reading(d, nil, nil)
-	k := catalog.Cluster{ID: catalog.NewID(), Name: "ferries" + time.Now().Format("150405.000000000"), SegmentSize: pg.DefaultSegmentSize, Slot: "s"}
+	k := catalog.Cluster{ID: catalog.NewID(), Name: "ferries" + time.Now().Format("150405.000000000"),
+		SegmentSize: pg.DefaultSegmentSize, Slot: "s"}
 	require.NoError(t, c.AddCluster(ctx, k))
 	book, err := (&names.Books{Catalog: c}).Of(ctx, k.ID)
 	require.NoError(t, err)
-	x := &changes.Indexes{Store: objects, Codec: layout.S2, Cluster: k, Names: book.Now(), Open: func(ctx context.Context, seg pg.Segment) (io.ReadCloser, error) {
-		return objects.Segment(ctx, k.ID, seg, k.SegmentSize)
-	}}
+	x := &changes.Indexes{Store: objects, Codec: layout.S2, Cluster: k, Names: book.Now(),
+		Open: func(ctx context.Context, seg pg.Segment) (io.ReadCloser, error) {
+			return objects.Segment(ctx, k.ID, seg, k.SegmentSize)
+		}}
 	rule := &atomic.Pointer[journal.Rule]{}
 	rule.Store(&journal.Rule{})
 	f := &follower{disk: disk.OS,
-		cluster: k, access: access.Access{ConnString: p.DSN(testbed.Superuser, "postgres"), Password: testbed.Password}, index: x, book: book, rule: rule,
+		cluster: k, access: access.Access{ConnString: p.DSN(testbed.Superuser, "postgres"), Password: testbed.Password}, index: x,
+		book: book, rule: rule,
 		note: func(*journal.Transaction, []journal.Incident) error { return nil },
 	}
 	return f, func(seg pg.Segment, path string, s *journal.Segment) {

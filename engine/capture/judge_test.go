@@ -35,18 +35,24 @@ var workload = []string{
 	"update t set a = a + 1 where id % 3 = 0", "delete from t where id % 5 = 0", "vacuum t", "select * from t where id = 1 for update",
 	"begin; insert into t (a) values (9); prepare transaction 'one'", "commit prepared 'one'",
 	"begin; insert into t (a) values (9); prepare transaction 'two'", "rollback prepared 'two'",
-	"create table parts (n int) partition by range (n)", "create table low partition of parts for values from (0) to (100)", "insert into parts select n from generate_series(0, 99) n",
+	"create table parts (n int) partition by range (n)", "create table low partition of parts for values from (0) to (100)",
+	"insert into parts select n from generate_series(0, 99) n",
 	"create unlogged table u (n int)", "insert into u values (1)", "create temporary table tt as select 1",
 	"vacuum full t", "truncate parts", "cluster t using t_pkey", "alter table t add column d int default 7", "drop table parts",
 	"create database by_log strategy wal_log", "create database by_file strategy file_copy", "drop database by_file",
 	"create sequence s", "select nextval('s') from generate_series(1, 100)",
 	"copy t (b) from program 'seq 1 5000'", "select pg_create_restore_point('low tide')", "select pg_switch_wal()", "checkpoint",
-	"insert into t (a) select n from generate_series(1, 5000) n", "reindex table t", "analyze t", "select pg_logical_emit_message(true, 'p', repeat('m', 20000))",
-	"create table ledger (n int primary key) tablespace ledger", "insert into ledger select generate_series(1, 500)", "alter table ledger set tablespace pg_default",
+	"insert into t (a) select n from generate_series(1, 5000) n", "reindex table t", "analyze t",
+	"select pg_logical_emit_message(true, 'p', repeat('m', 20000))",
+	"create table ledger (n int primary key) tablespace ledger", "insert into ledger select generate_series(1, 500)",
+	"alter table ledger set tablespace pg_default",
 	"truncate ledger", "create materialized view mv as select a, count(*) from t group by a", "refresh materialized view mv",
-	"create type mood as enum ('ebb', 'flood')", "alter type mood add value 'slack'", "create function f() returns int language sql as 'select 1'",
-	"alter table t rename column d to depth", "alter table t add column e text", "create unique index concurrently on t (id, a)", "grant select on t to public",
-	"begin; truncate t; rollback", "update t set b = repeat('y', 100) where id % 17 = 0", "vacuum (freeze) t", "vacuum full pg_class", "analyze",
+	"create type mood as enum ('ebb', 'flood')", "alter type mood add value 'slack'",
+	"create function f() returns int language sql as 'select 1'",
+	"alter table t rename column d to depth", "alter table t add column e text", "create unique index concurrently on t (id, a)",
+	"grant select on t to public",
+	"begin; truncate t; rollback", "update t set b = repeat('y', 100) where id % 17 = 0", "vacuum (freeze) t",
+	"vacuum full pg_class", "analyze",
 	"do $$ begin for i in 1..100 loop begin insert into t (a) values (i); exception when others then null; end; end loop; end $$",
 	"select lo_create(0)", "comment on table t is 'tide'", "begin; lock table t; commit", "select txid_current()",
 }
@@ -107,7 +113,8 @@ func compareWithServer(t *testing.T, b *testbed.Bed, p *testbed.Postgres, from, 
 	judge := p.Connect("postgres")
 	_, err := judge.Exec(context.Background(), "set timezone = 'UTC'")
 	require.NoError(t, err)
-	rows, err := judge.Query(context.Background(), `select start_lsn::text, end_lsn::text, prev_lsn::text, xid::text::bigint, resource_manager || ' ' || record_type, record_length,
+	rows, err := judge.Query(context.Background(), `select start_lsn::text, end_lsn::text, prev_lsn::text, xid::text::bigint,
+		resource_manager || ' ' || record_type, record_length,
 		coalesce(block_ref, ''), coalesce(description, '') from pg_get_wal_records_info($1::text::pg_lsn, $2::text::pg_lsn)`, from, to)
 	require.NoError(t, err)
 	defer rows.Close()
@@ -123,7 +130,8 @@ func compareWithServer(t *testing.T, b *testbed.Bed, p *testbed.Postgres, from, 
 		require.NoError(t, err, "at %s", start)
 		seen++
 		want := fmt.Sprintf("%s %s %s %d %s %d %s", start, end, prev, xid, manager, length, blocks)
-		got := fmt.Sprintf("%s %s %s %d %s %d %s", rec.Start, rec.End, rec.Prev, rec.XID, rec.Manager.String()+" "+rec.Kind(ours.Version()), rec.Length, refer(rec))
+		got := fmt.Sprintf("%s %s %s %d %s %d %s", rec.Start, rec.End, rec.Prev, rec.XID, rec.Manager.String()+" "+rec.Kind(ours.Version()),
+			rec.Length, refer(rec))
 		body, err := wal.Decode(rec, ours.Version())
 		require.NoError(t, err, "at %s", start)
 		if fragment := book.words(body); fragment != "" {
@@ -146,7 +154,8 @@ func compareWithServer(t *testing.T, b *testbed.Bed, p *testbed.Postgres, from, 
 		}
 	}
 	require.NoError(t, rows.Err())
-	t.Logf("PostgreSQL %d: %d records compared, of %d also what they say, %d page images unpacked; %d differ", b.Major, seen, typed, images, differ)
+	t.Logf("PostgreSQL %d: %d records compared, of %d also what they say, %d page images unpacked; %d differ", b.Major, seen, typed,
+		images, differ)
 	assert.Greater(t, seen, 300_000)
 	assert.Greater(t, typed, seen/5)
 	assert.Greater(t, images, 1000)
@@ -202,7 +211,8 @@ func heapWords16(b wal.Body) string {
 	case wal.HeapDelete:
 		return fmt.Sprintf("xmax: %d, off: %d, *flags: 0x%02X", v.XMax, v.Offset, v.Flags)
 	case wal.HeapUpdate:
-		return fmt.Sprintf("old_xmax: %d, old_off: %d, *flags: 0x%02X, new_xmax: %d, new_off: %d", v.OldXMax, v.OldOffset, v.Flags, v.NewXMax, v.NewOffset)
+		return fmt.Sprintf("old_xmax: %d, old_off: %d, *flags: 0x%02X, new_xmax: %d, new_off: %d", v.OldXMax, v.OldOffset, v.Flags,
+			v.NewXMax, v.NewOffset)
 	case wal.HeapLock:
 		return fmt.Sprintf("xmax: %d, off: %d, *flags: 0x%02X", v.XMax, v.Offset, v.Flags)
 	case wal.HeapMultiInsert:
@@ -297,11 +307,13 @@ func (p phrasebook) rareWords(b wal.Body) string {
 	case wal.Assignment:
 		return fmt.Sprintf("xtop %d: subxacts: %d", v.Top, v.Subxacts[0])
 	case wal.Checkpoint:
-		return fmt.Sprintf("redo %s; tli %d; prev tli %d; fpw %t; %sxid %d:%d; oid %d; ", v.Redo, v.Timeline, v.PreviousTimeline, v.FullPageWrites, p.checkpoint, v.NextXID>>32, uint32(v.NextXID), v.NextOID)
+		return fmt.Sprintf("redo %s; tli %d; prev tli %d; fpw %t; %sxid %d:%d; oid %d; ", v.Redo, v.Timeline, v.PreviousTimeline,
+			v.FullPageWrites, p.checkpoint, v.NextXID>>32, uint32(v.NextXID), v.NextOID)
 	case wal.RestorePoint:
 		return v.Name
 	case wal.ParameterChange:
-		return fmt.Sprintf("max_connections=%d max_worker_processes=%d max_wal_senders=%d max_prepared_xacts=%d max_locks_per_xact=%d", v.MaxConnections, v.MaxWorkers, v.MaxWALSenders, v.MaxPrepared, v.MaxLocks)
+		return fmt.Sprintf("max_connections=%d max_worker_processes=%d max_wal_senders=%d max_prepared_xacts=%d max_locks_per_xact=%d",
+			v.MaxConnections, v.MaxWorkers, v.MaxWALSenders, v.MaxPrepared, v.MaxLocks)
 	case wal.BackupEnd:
 		return v.Start.String()
 	case wal.NextOID:
@@ -431,11 +443,13 @@ func randomTransaction(t *testing.T, conn *pgx.Conn, random *rand.Rand, n int) (
 		first := n*100_000 + step*10_000
 		switch random.IntN(5) {
 		case 0:
-			tag, err := point.Exec(ctx, "insert into booking select n, n % 9, repeat('n', n % 200) from generate_series($1::int, $2::int) n", first, first+random.IntN(400))
+			tag, err := point.Exec(ctx, "insert into booking select n, n % 9, repeat('n', n % 200) from generate_series($1::int, "+
+				"$2::int) n", first, first+random.IntN(400))
 			require.NoError(t, err)
 			total.Inserted += tag.RowsAffected()
 		case 1:
-			rows, err := point.CopyFrom(ctx, pgx.Identifier{"booking"}, []string{"id", "season"}, pgx.CopyFromSlice(random.IntN(900), func(i int) ([]any, error) { return []any{first + i, i % 9}, nil }))
+			rows, err := point.CopyFrom(ctx, pgx.Identifier{"booking"}, []string{"id", "season"},
+				pgx.CopyFromSlice(random.IntN(900), func(i int) ([]any, error) { return []any{first + i, i % 9}, nil }))
 			require.NoError(t, err)
 			total.Inserted += rows
 		case 2:

@@ -78,7 +78,8 @@ func (l *life) holes() map[string]string {
 // that is dropped with and without its WAL, a full spool, a new timeline and a restore in place. What is in the store is
 // at every step what the server has, and nothing is called a hole that is none, or complete that is not.
 func TestLifeOfACapture(t *testing.T) {
-	l := &life{T: t, Cluster: clusterbed.New(testbed.New(t), "wal_keep_size = '1GB'", "max_wal_size = '4GB'", "autovacuum = off", "checkpoint_timeout = '1h'")}
+	l := &life{T: t, Cluster: clusterbed.New(testbed.New(t), "wal_keep_size = '1GB'", "max_wal_size = '4GB'", "autovacuum = off",
+		"checkpoint_timeout = '1h'")}
 	z := l.Record.SegmentSize
 	l.Server.Exec("postgres", "create table cargo (n int, note text)")
 
@@ -212,7 +213,8 @@ func (l *life) promoted() {
 	assert.Equal(l.T, pg.Timeline(1), timelines[0].Parent)
 	fork := timelines[0].ForkedAt
 	l.same(2, z.Number(fork))
-	assert.Len(l.T, l.stored(pg.Segment{Timeline: 1, Number: z.Number(fork)}), int(z.Offset(fork)), "the cut segment is kept up to the fork")
+	assert.Len(l.T, l.stored(pg.Segment{Timeline: 1, Number: z.Number(fork)}), int(z.Offset(fork)),
+		"the cut segment is kept up to the fork")
 	assert.Len(l.T, l.holes(), 1)
 }
 

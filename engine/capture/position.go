@@ -25,7 +25,8 @@ func (c *capturer) locate(ctx context.Context, s *replication.Session) (at spool
 	}
 	if sys.ID != c.cluster.SystemID {
 		return at, next, fmt.Errorf("the server has system identifier %d, but %s was registered with %d: it is another cluster: %w; "+
-			"point the connection at the right server, or register this one under another name", sys.ID, c.cluster.Name, c.cluster.SystemID, errForGood)
+			"point the connection at the right server, or register this one under another name", sys.ID, c.cluster.Name,
+			c.cluster.SystemID, errForGood)
 	}
 	if state, err := c.catalog.Capture(ctx, c.cluster.ID); err != nil {
 		return at, next, err
@@ -67,10 +68,13 @@ func (c *capturer) judgeRewound(ctx context.Context, at spool.Position, sys repl
 		return err
 	}
 	if standby {
-		return fmt.Errorf("the standby has WAL up to %s, and it was captured up to %s: capture goes on when it has come as far", sys.Flushed, at.LSN)
+		return fmt.Errorf("the standby has WAL up to %s, and it was captured up to %s: capture goes on when it has come as far",
+			sys.Flushed, at.LSN)
 	}
-	why := fmt.Sprintf("the server's WAL ended at %s when it had been captured up to %s: it was restored in place to an earlier state, or has lost what it had written. "+
-		"What comes now is another history: register the server anew, under another name; moments of before are still reached under this one", sys.Flushed, at.LSN)
+	why := fmt.Sprintf("the server's WAL ended at %s when it had been captured up to %s: it was restored in place to an earlier state, "+
+		"or has lost what it had written. "+
+		"What comes now is another history: register the server anew, under another name; moments of before are still reached under "+
+		"this one", sys.Flushed, at.LSN)
 	if err := c.catalog.SetDiverged(ctx, c.cluster.ID, why); err != nil {
 		return err
 	}
@@ -106,7 +110,8 @@ func (c *capturer) acceptHole(ctx context.Context, at spool.Position, cause erro
 	if err := c.archivePartials(ctx, func(pg.Segment) bool { return true }); err != nil {
 		return err
 	}
-	return fmt.Errorf("the server no longer has the WAL from %s on: there is a hole, and capture goes on after it; to reach later moments take a base backup: velvet backup take %s", at.LSN, c.cluster.Name)
+	return fmt.Errorf("the server no longer has the WAL from %s on: there is a hole, and capture goes on after it; to reach later "+
+		"moments take a base backup: velvet backup take %s", at.LSN, c.cluster.Name)
 }
 
 // noteHole records why WAL is missing, for those who ask later.
@@ -201,7 +206,8 @@ func (c *capturer) lastFinished(ctx context.Context) (last pg.Segment, ok bool, 
 
 // overtaken finds out whether the server, now on a later timeline, still has our
 // timeline up to where we are; if it left it earlier, we go on from the fork.
-func (c *capturer) overtaken(ctx context.Context, s *replication.Session, at spool.Position, now pg.Timeline) (next replication.Next, err error) {
+func (c *capturer) overtaken(ctx context.Context, s *replication.Session, at spool.Position,
+	now pg.Timeline) (next replication.Next, err error) {
 	history, err := s.History(ctx, now)
 	if err != nil {
 		return next, err
@@ -221,10 +227,12 @@ func (c *capturer) overtaken(ctx context.Context, s *replication.Session, at spo
 		if i+1 < len(forks) {
 			child = forks[i+1].Timeline
 		}
-		c.log.Warn("the server left our timeline before where we are", "timeline", uint32(at.Timeline), "ours", at.LSN.String(), "fork", f.At.String())
+		c.log.Warn("the server left our timeline before where we are", "timeline", uint32(at.Timeline), "ours", at.LSN.String(), "fork",
+			f.At.String())
 		return replication.Next{Timeline: child, At: f.At}, nil
 	}
-	return next, fmt.Errorf("the server is on timeline %d, whose history does not lead through our timeline %d: %w; was another cluster's data put in its place?", now, at.Timeline, errForGood)
+	return next, fmt.Errorf("the server is on timeline %d, whose history does not lead through our timeline %d: %w; was another "+
+		"cluster's data put in its place?", now, at.Timeline, errForGood)
 }
 
 // fetchHistory keeps the history file of a timeline above 1.
@@ -256,7 +264,8 @@ func (c *capturer) fetchHistory(ctx context.Context, s *replication.Session, t p
 		return err
 	}
 	parent := forks[len(forks)-1]
-	if err := c.catalog.AddTimeline(ctx, catalog.Timeline{ClusterID: c.cluster.ID, Timeline: t, Parent: parent.Timeline, ForkedAt: parent.At, History: string(content)}); err != nil {
+	if err := c.catalog.AddTimeline(ctx, catalog.Timeline{ClusterID: c.cluster.ID, Timeline: t, Parent: parent.Timeline,
+		ForkedAt: parent.At, History: string(content)}); err != nil {
 		return err
 	}
 	c.archiving.Lock()

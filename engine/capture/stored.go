@@ -84,7 +84,8 @@ func (c *capturer) dropOutdated(last pg.Segment) error {
 		if seg.Timeline > last.Timeline || seg.Timeline == last.Timeline && seg.Number > last.Number {
 			continue
 		}
-		c.log.Warn("the spool's cut segment is set aside: the store has more", "segment", seg.Name(c.cluster.SegmentSize), "stored_to", last.Name(c.cluster.SegmentSize))
+		c.log.Warn("the spool's cut segment is set aside: the store has more", "segment", seg.Name(c.cluster.SegmentSize), "stored_to",
+			last.Name(c.cluster.SegmentSize))
 		if err := c.spool.SetAside(seg, c.spool.PartialPath(seg)); err != nil {
 			return err
 		}

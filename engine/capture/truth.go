@@ -61,7 +61,8 @@ func (c *capturer) askLoop(ctx context.Context) {
 		}
 		c.set(func(*catalog.Capture) {
 			if c.askTrouble = ""; err != nil {
-				c.askTrouble = "the server cannot be asked how far its WAL goes (" + access.Remedy(err) + "), so that it is not known what is complete"
+				c.askTrouble = "the server cannot be asked how far its WAL goes (" + access.Remedy(err) +
+					"), so that it is not known what is complete"
 			}
 		})
 		if err != nil {
@@ -115,16 +116,20 @@ func (c *capturer) ask(ctx context.Context, conn **pgx.Conn) error {
 // server says that our session is a synchronous standby's, or does not say.
 const truthQuery = `select clock, coalesce(lsn::pg_catalog.text, '0/0'), case when standby then '' else pg_catalog.pg_walfile_name(lsn) end,
 		case when pg_catalog.current_setting('synchronous_standby_names') operator(pg_catalog.=) '' then false else not exists (
-			select from pg_catalog.pg_stat_replication r where r.application_name operator(pg_catalog.=) $2 and r.sync_state operator(pg_catalog.=) 'async') end,
-		coalesce(pg_catalog.pg_wal_lsn_diff(lsn, (select s.restart_lsn from pg_catalog.pg_replication_slots s where s.slot_name operator(pg_catalog.=) $1)), 0)::bigint,
+			select from pg_catalog.pg_stat_replication r where r.application_name operator(pg_catalog.=) $2
+			and r.sync_state operator(pg_catalog.=) 'async') end,
+		coalesce(pg_catalog.pg_wal_lsn_diff(lsn, (select s.restart_lsn from pg_catalog.pg_replication_slots s
+		where s.slot_name operator(pg_catalog.=) $1)), 0)::bigint,
 		coalesce((select s.safe_wal_size from pg_catalog.pg_replication_slots s where s.slot_name operator(pg_catalog.=) $1), -1)
 	from (select pg_catalog.clock_timestamp() as clock, pg_catalog.pg_is_in_recovery() as standby,
-		case when pg_catalog.pg_is_in_recovery() then pg_catalog.pg_last_wal_receive_lsn() else pg_catalog.pg_current_wal_insert_lsn() end as lsn offset 0) s`
+		case when pg_catalog.pg_is_in_recovery()
+		then pg_catalog.pg_last_wal_receive_lsn() else pg_catalog.pg_current_wal_insert_lsn() end as lsn offset 0) s`
 
 func (c *capturer) askServer(ctx context.Context, conn *pgx.Conn) (t truth, err error) {
 	var at, segment string
 	before := time.Now()
-	if err := conn.QueryRow(ctx, truthQuery, c.cluster.Slot, access.AppName).Scan(&t.at, &at, &segment, &t.waits, &t.retained, &t.room); err != nil {
+	if err := conn.QueryRow(ctx, truthQuery, c.cluster.Slot, access.AppName).Scan(&t.at, &at, &segment, &t.waits, &t.retained,
+		&t.room); err != nil {
 		return t, err
 	}
 	t.ahead = t.at.Sub(before.Add(time.Since(before) / 2))
@@ -145,7 +150,8 @@ func (c *capturer) askServer(ctx context.Context, conn *pgx.Conn) (t truth, err 
 // walHere is where the server writes its WAL, if that is on this machine; else "".
 func (c *capturer) walHere(ctx context.Context, conn *pgx.Conn) string {
 	var dir string
-	if err := conn.QueryRow(ctx, `select setting from pg_catalog.pg_settings where name operator(pg_catalog.=) 'data_directory'`).Scan(&dir); err != nil || dir == "" {
+	if err := conn.QueryRow(ctx, `select setting from pg_catalog.pg_settings
+		where name operator(pg_catalog.=) 'data_directory'`).Scan(&dir); err != nil || dir == "" {
 		return ""
 	}
 	content, err := os.ReadFile(filepath.Join(dir, "global", "pg_control"))

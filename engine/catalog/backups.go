@@ -44,9 +44,11 @@ type Backup struct {
 // AddBackup records a backup whose manifest is in the store; again is no error.
 func (c *Catalog) AddBackup(ctx context.Context, b Backup) error {
 	_, err := c.db.ExecContext(ctx, `insert into velvet.backups
-		(id, cluster_id, kind, timeline, start_lsn, stop_lsn, started_at, stopped_at, files, bytes_read, bytes_stored, pages, page_faults, tablespaces, task_id,
+		(id, cluster_id, kind, timeline, start_lsn, stop_lsn, started_at, stopped_at, files, bytes_read, bytes_stored, pages, page_faults,
+		tablespaces, task_id,
 		beside, bytes_held, bytes_shared, extents, new_extents, zero_extents, damaged)
-		values ($1, $2, $3, $4, $5::pg_lsn, $6::pg_lsn, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19, $20, $21, coalesce($22::jsonb, '[]')) on conflict (id) do nothing`,
+		values ($1, $2, $3, $4, $5::pg_lsn, $6::pg_lsn, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19, $20, $21,
+		coalesce($22::jsonb, '[]')) on conflict (id) do nothing`,
 		b.ID, b.ClusterID, b.Kind, int64(b.Timeline), lsn(b.Start), lsn(b.Stop), b.StartedAt, b.StoppedAt,
 		b.Files, b.BytesRead, b.BytesStored, b.Pages, b.PageFaults, string(b.Tablespaces), b.TaskID,
 		b.Beside, b.BytesHeld, b.BytesShared, b.Extents, b.NewExtents, b.ZeroExtents, textOrNull(b.Damaged))
@@ -56,14 +58,16 @@ func (c *Catalog) AddBackup(ctx context.Context, b Backup) error {
 // Backups lists the backups of a cluster, newest first; of all clusters when cluster is "".
 func (c *Catalog) Backups(ctx context.Context, cluster string) ([]Backup, error) {
 	var list []Backup
-	return list, c.db.SelectContext(ctx, &list, `select * from velvet.backups where (cluster_id = $1 or $1 = '') and dropped_at is null order by stopped_at desc`, cluster)
+	return list, c.db.SelectContext(ctx, &list, `select * from velvet.backups where (cluster_id = $1 or $1 = '') and dropped_at is null
+		order by stopped_at desc`, cluster)
 }
 
 // BackupsTaken lists the backups of a cluster, or of all when cluster is "", that were
 // complete since a time, oldest first, also those that were deleted since.
 func (c *Catalog) BackupsTaken(ctx context.Context, cluster string, since time.Time) ([]Backup, error) {
 	var list []Backup
-	return list, c.db.SelectContext(ctx, &list, `select * from velvet.backups where (cluster_id = $1 or $1 = '') and stopped_at >= $2 order by stopped_at`, cluster, since)
+	return list, c.db.SelectContext(ctx, &list, `select * from velvet.backups where (cluster_id = $1 or $1 = '') and stopped_at >= $2
+		order by stopped_at`, cluster, since)
 }
 
 // Backup finds a backup by its id.
@@ -85,7 +89,8 @@ func (c *Catalog) DropBackup(ctx context.Context, id string) error {
 	if n, err := r.RowsAffected(); err != nil || n > 0 {
 		return err
 	}
-	return problem.New(problem.Conflict, "See: velvet copy list", "the base backup was not dropped", "a copy is being laid out from it, or it has been dropped already")
+	return problem.New(problem.Conflict, "See: velvet copy list", "the base backup was not dropped",
+		"a copy is being laid out from it, or it has been dropped already")
 }
 
 // Dropped lists the ids of a cluster's backups that were deleted.
@@ -97,7 +102,8 @@ func (c *Catalog) Dropped(ctx context.Context, cluster string) ([]string, error)
 // SetTidyDue notes whether a cluster's part of the store holds what no base backup needs, and when to look
 // at it again; zero is at once.
 func (c *Catalog) SetTidyDue(ctx context.Context, cluster string, due bool, after time.Time) error {
-	_, err := c.db.ExecContext(ctx, `update velvet.clusters set tidy_due = $2, tidy_after = $3 where id = $1`, cluster, due, sql.NullTime{Time: after, Valid: !after.IsZero()})
+	_, err := c.db.ExecContext(ctx, `update velvet.clusters set tidy_due = $2, tidy_after = $3 where id = $1`, cluster, due,
+		sql.NullTime{Time: after, Valid: !after.IsZero()})
 	return err
 }
 
@@ -156,10 +162,12 @@ func (k Copy) Place() string { return fmt.Sprintf("%s#%d", k.ID, k.Moves) }
 func (c *Catalog) AddCopy(ctx context.Context, k Copy, replays []Stretch) error {
 	return c.placeCopy(ctx, k, replays, "the copy was not made", func(tx *sqlx.Tx) error {
 		_, err := tx.ExecContext(ctx, `insert into velvet.copies
-			(id, name, cluster_id, backup_id, moment, plan, directory, socket, port, state, os_user, task_id) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, '')`,
+			(id, name, cluster_id, backup_id, moment, plan, directory, socket, port, state, os_user, task_id)
+			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, '')`,
 			k.ID, k.Name, k.ClusterID, k.BackupID, k.Moment, string(k.Plan), k.Directory, k.Socket, k.Port, k.State, k.OSUser)
 		if violates(err, "copy_names") {
-			return problem.New(problem.Conflict, "Choose another with --name, or leave it out.", "the copy was not made", "there is a copy named %q already", k.Name)
+			return problem.New(problem.Conflict, "Choose another with --name, or leave it out.", "the copy was not made",
+				"there is a copy named %q already", k.Name)
 		}
 		return err
 	})
@@ -170,7 +178,8 @@ func (c *Catalog) AddCopy(ctx context.Context, k Copy, replays []Stretch) error 
 func (c *Catalog) MoveCopy(ctx context.Context, k Copy, replays []Stretch) error {
 	const title = "the copy was not moved"
 	return c.placeCopy(ctx, k, replays, title, func(tx *sqlx.Tx) error {
-		r, err := tx.ExecContext(ctx, `update velvet.copies set backup_id = $2, moment = $3, plan = $4, state = $5, task_id = $6, moves = moves + 1,
+		r, err := tx.ExecContext(ctx, `update velvet.copies set backup_id = $2, moment = $3, plan = $4, state = $5, task_id = $6,
+			moves = moves + 1,
 			replayed_lsn = null, replayed_to = null, paused_lsn = null where id = $1 and state = $7`,
 			k.ID, k.BackupID, k.Moment, string(k.Plan), k.State, k.TaskID, CopyPaused)
 		if err != nil {
@@ -194,7 +203,8 @@ func (c *Catalog) placeCopy(ctx context.Context, k Copy, replays []Stretch, titl
 		return err
 	}
 	var base []string
-	if err := tx.SelectContext(ctx, &base, `select id from velvet.backups where id = $1 and dropped_at is null for share`, k.BackupID); err != nil {
+	if err := tx.SelectContext(ctx, &base, `select id from velvet.backups where id = $1 and dropped_at is null for share`,
+		k.BackupID); err != nil {
 		return err
 	}
 	if len(base) == 0 {
@@ -202,7 +212,8 @@ func (c *Catalog) placeCopy(ctx context.Context, k Copy, replays []Stretch, titl
 	}
 	for _, s := range replays {
 		var gone bool
-		err := tx.GetContext(ctx, &gone, `select exists (select from velvet.released where cluster_id = $1 and timeline = $2 and first <= $4 and last >= $3)`,
+		err := tx.GetContext(ctx, &gone, `select exists (select from velvet.released
+			where cluster_id = $1 and timeline = $2 and first <= $4 and last >= $3)`,
 			k.ClusterID, int64(s.Timeline), int64(s.First), int64(s.Last))
 		if err != nil {
 			return err
@@ -249,8 +260,10 @@ func (c *Catalog) Copy(ctx context.Context, nameOrID string) (Copy, error) {
 // FreeCopyName makes a short name for a copy that is about to be made: the cluster's, and a number.
 func (c *Catalog) FreeCopyName(ctx context.Context, k Cluster) (string, error) {
 	var name string
-	err := c.db.GetContext(ctx, &name, `select $1 || '-' || n from generate_series((select count(*) + 1 from velvet.copies where cluster_id = $2),
-		(select 2 * count(*) + 2 from velvet.copies)) n where not exists (select from velvet.copies where name = $1 || '-' || n and state <> $3) order by n limit 1`,
+	err := c.db.GetContext(ctx, &name, `select $1 || '-' || n from generate_series((select count(*) + 1 from velvet.copies
+		where cluster_id = $2),
+		(select 2 * count(*) + 2 from velvet.copies)) n where not exists (select from velvet.copies
+		where name = $1 || '-' || n and state <> $3) order by n limit 1`,
 		k.Name, k.ID, CopyDiscarded)
 	return name, err
 }
@@ -281,7 +294,8 @@ func (c *Catalog) AddProof(ctx context.Context, p Proof) error {
 // Proofs lists proofs, newest first, of one cluster or one copy.
 func (c *Catalog) Proofs(ctx context.Context, clusterOrCopy string) ([]Proof, error) {
 	var list []Proof
-	return list, c.db.SelectContext(ctx, &list, `select * from velvet.proofs where cluster_id = $1 or copy_id = $1 order by finished_at desc`, clusterOrCopy)
+	return list, c.db.SelectContext(ctx, &list, `select * from velvet.proofs where cluster_id = $1 or copy_id = $1
+		order by finished_at desc`, clusterOrCopy)
 }
 
 // Proof finds a proof by its id, or the newest one of a copy by the copy's id or name.

@@ -51,7 +51,8 @@ func (c *Catalog) Policies(ctx context.Context) ([]Policy, error) {
 // Policy finds a policy by its name or id.
 func (c *Catalog) Policy(ctx context.Context, name string) (Policy, error) {
 	var p Policy
-	return p, c.get(ctx, &p, `select * from velvet.policies where name = $1 or id = $1`, `select id from velvet.policies`, name, "policy", "List them with: velvet policy list")
+	return p, c.get(ctx, &p, `select * from velvet.policies where name = $1 or id = $1`, `select id from velvet.policies`, name, "policy",
+		"List them with: velvet policy list")
 }
 
 // RemovePolicy forgets a policy and its calendar.
@@ -93,7 +94,8 @@ type Entry struct {
 
 // AddEntry puts an entry into the calendar. What was due before now is not caught up.
 func (c *Catalog) AddEntry(ctx context.Context, e Entry) error {
-	_, err := c.db.ExecContext(ctx, `insert into velvet.calendar (id, cluster_id, policy_id, work, detail, schedule) values ($1, $2, $3, $4, $5, $6)`,
+	_, err := c.db.ExecContext(ctx, `insert into velvet.calendar (id, cluster_id, policy_id, work, detail, schedule)
+		values ($1, $2, $3, $4, $5, $6)`,
 		e.ID, e.ClusterID, e.PolicyID, e.Work, e.Detail, string(e.Schedule))
 	return err
 }
@@ -107,12 +109,14 @@ func (c *Catalog) Entries(ctx context.Context) ([]Entry, error) {
 // Entry finds an entry of the calendar.
 func (c *Catalog) Entry(ctx context.Context, id string) (Entry, error) {
 	var e Entry
-	return e, c.get(ctx, &e, `select * from velvet.calendar where id = $1`, `select id from velvet.calendar`, id, "entry of the calendar", "List them with: velvet calendar list")
+	return e, c.get(ctx, &e, `select * from velvet.calendar where id = $1`, `select id from velvet.calendar`, id, "entry of the calendar",
+		"List them with: velvet calendar list")
 }
 
 // PauseEntry pauses an entry or has it go on; what was due meanwhile is not caught up.
 func (c *Catalog) PauseEntry(ctx context.Context, id string, paused bool) error {
-	_, err := c.db.ExecContext(ctx, `update velvet.calendar set paused = $2, since = case when paused and not $2 then now() else since end where id = $1`, id, paused)
+	_, err := c.db.ExecContext(ctx, `update velvet.calendar set paused = $2, since = case when paused and not $2 then now() else since end
+		where id = $1`, id, paused)
 	return err
 }
 
@@ -135,20 +139,23 @@ type CalendarRun struct {
 // LastRuns lists the newest begun run of each entry and cluster.
 func (c *Catalog) LastRuns(ctx context.Context) ([]CalendarRun, error) {
 	var list []CalendarRun
-	return list, c.db.SelectContext(ctx, &list, `select distinct on (entry_id, cluster_id) * from velvet.calendar_runs order by entry_id, cluster_id, due desc`)
+	return list, c.db.SelectContext(ctx, &list, `select distinct on (entry_id, cluster_id) * from velvet.calendar_runs
+		order by entry_id, cluster_id, due desc`)
 }
 
 // ClaimRun takes a due time for this instance; ok is false if it was begun already.
 func (c *Catalog) ClaimRun(ctx context.Context, r CalendarRun) (ok bool, err error) {
 	res, err := c.db.ExecContext(ctx, `insert into velvet.calendar_runs (entry_id, cluster_id, due, begun_at)
-		select id, $2, $3, $4 from velvet.calendar where id = $1 and not paused on conflict do nothing`, r.EntryID, r.ClusterID, r.Due, r.BegunAt)
+		select id, $2, $3, $4 from velvet.calendar where id = $1 and not paused
+		on conflict do nothing`, r.EntryID, r.ClusterID, r.Due, r.BegunAt)
 	if err != nil {
 		return false, err
 	}
 	n, err := res.RowsAffected()
 	if err == nil && n > 0 { // the newest few tell all that is asked
 		_, err = c.db.ExecContext(ctx, `delete from velvet.calendar_runs where entry_id = $1 and cluster_id = $2 and due < (
-			select due from velvet.calendar_runs where entry_id = $1 and cluster_id = $2 order by due desc offset 20 limit 1)`, r.EntryID, r.ClusterID)
+			select due from velvet.calendar_runs where entry_id = $1 and cluster_id = $2
+			order by due desc offset 20 limit 1)`, r.EntryID, r.ClusterID)
 	}
 	return n > 0, err
 }
@@ -157,7 +164,8 @@ func (c *Catalog) ClaimRun(ctx context.Context, r CalendarRun) (ok bool, err err
 // another has done so.
 func (c *Catalog) ReclaimRun(ctx context.Context, r CalendarRun, now time.Time) (ok bool, err error) {
 	res, err := c.db.ExecContext(ctx, `update velvet.calendar_runs set begun_at = $5
-		where entry_id = $1 and cluster_id = $2 and due = $3 and begun_at = $4 and task_id = '' and problem = ''`, r.EntryID, r.ClusterID, r.Due, r.BegunAt, now)
+		where entry_id = $1 and cluster_id = $2 and due = $3 and begun_at = $4 and task_id = ''
+		and problem = ''`, r.EntryID, r.ClusterID, r.Due, r.BegunAt, now)
 	if err != nil {
 		return false, err
 	}
@@ -167,7 +175,8 @@ func (c *Catalog) ReclaimRun(ctx context.Context, r CalendarRun, now time.Time) 
 
 // SettleRun notes what became of a run: its task, or why there is none.
 func (c *Catalog) SettleRun(ctx context.Context, r CalendarRun) error {
-	_, err := c.db.ExecContext(ctx, `update velvet.calendar_runs set task_id = $4, problem = $5 where entry_id = $1 and cluster_id = $2 and due = $3`,
+	_, err := c.db.ExecContext(ctx, `update velvet.calendar_runs set task_id = $4, problem = $5
+		where entry_id = $1 and cluster_id = $2 and due = $3`,
 		r.EntryID, r.ClusterID, r.Due, r.TaskID, r.Problem)
 	return err
 }

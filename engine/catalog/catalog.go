@@ -56,7 +56,9 @@ func Open(ctx context.Context, connString string) (*Catalog, error) {
 	}
 	if err := pool.Ping(ctx); err != nil {
 		pool.Close()
-		return nil, problem.Wrap(err, problem.Unreachable, "the catalogue cannot be reached", "See that its server runs and admits the role, then start the service again. Captures lose nothing meanwhile: their slots retain the WAL.")
+		return nil, problem.Wrap(err, problem.Unreachable, "the catalogue cannot be reached",
+			"See that its server runs and admits the role, then start the service again. Captures lose nothing meanwhile: their slots "+
+				"retain the WAL.")
 	}
 	c := &Catalog{pool: pool, db: sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx"), leases: leases{config: cfg.ConnConfig.Copy()}}
 	if err := c.Alone(ctx, c.migrate); err != nil {

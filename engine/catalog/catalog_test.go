@@ -45,11 +45,13 @@ func TestRecords(t *testing.T) {
 	require.NoError(t, err, "an up-to-date catalogue is opened as it is")
 	again.Close()
 
-	k := Cluster{ID: NewID(), Name: "ferries", ConnString: "host=db1", SystemID: 1<<64 - 1, ServerVersion: 150018, SegmentSize: 16 << 20, DataChecksums: true, Superuser: "harbourmaster", Slot: "velvet_x", PasswordSealed: []byte{1, 2}}
+	k := Cluster{ID: NewID(), Name: "ferries", ConnString: "host=db1", SystemID: 1<<64 - 1, ServerVersion: 150018, SegmentSize: 16 << 20,
+		DataChecksums: true, Superuser: "harbourmaster", Slot: "velvet_x", PasswordSealed: []byte{1, 2}}
 	require.NoError(t, c.AddCluster(ctx, k))
 	got, err := c.Cluster(ctx, "ferries")
 	require.NoError(t, err)
-	k.CreatedAt, k.SecondStore, k.LabelsSet, k.FormerSuperusersSet, k.CaptureAlert = got.CreatedAt, true, json.RawMessage("{}"), json.RawMessage("[]"), 300
+	k.CreatedAt, k.SecondStore, k.LabelsSet, k.FormerSuperusersSet, k.CaptureAlert = got.CreatedAt, true, json.RawMessage("{}"),
+		json.RawMessage("[]"), 300
 	k.AlertDrops, k.AlertRows, k.AlertShare = journal.DefaultRule.Drops, journal.DefaultRule.Rows, journal.DefaultRule.Share
 	assert.Equal(t, k, got, "64 bits of the system identifier come back")
 	assert.Equal(t, 15, got.Major())
@@ -63,7 +65,8 @@ func TestRecords(t *testing.T) {
 	assert.Equal(t, problem.NotFound, kindOf(t, err))
 
 	at := time.Date(2026, 11, 23, 14, 3, 7, 412000000, time.UTC)
-	require.NoError(t, c.SaveCapture(ctx, Capture{ClusterID: k.ID, State: CaptureStreaming, Timeline: 2, FlushedLSN: 0x16B374D848, CompleteTo: sql.NullTime{Time: at, Valid: true}}))
+	require.NoError(t, c.SaveCapture(ctx, Capture{ClusterID: k.ID, State: CaptureStreaming, Timeline: 2, FlushedLSN: 0x16B374D848,
+		CompleteTo: sql.NullTime{Time: at, Valid: true}}))
 	require.NoError(t, c.SaveCapture(ctx, Capture{ClusterID: k.ID, State: CaptureRetrying, Problem: "gone"}))
 	capture, err := c.Capture(ctx, k.ID)
 	require.NoError(t, err)
@@ -73,15 +76,18 @@ func TestRecords(t *testing.T) {
 	assert.True(t, at.Equal(capture.CompleteTo.Time))
 	assert.Zero(t, capture.StoredLSN)
 
-	seg := Segment{ClusterID: k.ID, Timeline: 1, Number: 7, Name: "000000010000000000000007", Start: 0x7000000, End: 0x7800000, StoredBytes: 9}
+	seg := Segment{ClusterID: k.ID, Timeline: 1, Number: 7, Name: "000000010000000000000007", Start: 0x7000000, End: 0x7800000,
+		StoredBytes: 9}
 	require.NoError(t, c.AddSegment(ctx, seg))
 	seg.End = 0x8000000
 	require.NoError(t, c.AddSegment(ctx, seg), "a cut segment is replaced by the whole one")
 	for n, name := range map[uint64]string{8: "000000010000000000000008", 10: "00000001000000000000000A"} {
 		start := pg.DefaultSegmentSize.Start(n)
-		require.NoError(t, c.AddSegment(ctx, Segment{ClusterID: k.ID, Timeline: 1, Number: n, Name: name, Start: start, End: start + 0x1000000}))
+		require.NoError(t, c.AddSegment(ctx, Segment{ClusterID: k.ID, Timeline: 1, Number: n, Name: name, Start: start,
+			End: start + 0x1000000}))
 	}
-	require.NoError(t, c.AddSegment(ctx, Segment{ClusterID: k.ID, Timeline: 1, Number: 11, Name: "00000001000000000000000B", Start: 0xB000000, End: 0xB000100}))
+	require.NoError(t, c.AddSegment(ctx, Segment{ClusterID: k.ID, Timeline: 1, Number: 11, Name: "00000001000000000000000B",
+		Start: 0xB000000, End: 0xB000100}))
 	runs, err := c.Runs(ctx, k.ID)
 	require.NoError(t, err)
 	require.Len(t, runs, 2, "a gap parts runs")
@@ -174,7 +180,8 @@ func TestLeasesExclude(t *testing.T) {
 	assert.True(t, again.Held(ctx))
 	assert.False(t, mine.Held(ctx))
 
-	first, second, third := take(c.ShareContent(ctx, "ferries")), take(c.ShareContent(ctx, "ferries")), take(other.ShareContent(ctx, "ferries"))
+	first, second, third := take(c.ShareContent(ctx, "ferries")), take(c.ShareContent(ctx, "ferries")),
+		take(other.ShareContent(ctx, "ferries"))
 	for n, l := range []*Lease{first, second, third} {
 		require.NotNil(t, l)
 		assert.Nil(t, take(c.OwnContent(ctx, "ferries")), n)
@@ -205,7 +212,8 @@ func TestHundredsOfLeases(t *testing.T) {
 		require.NoError(t, err)
 	}
 	var sessions int
-	require.NoError(t, p.Connect("postgres").QueryRow(ctx, "select count(*) from pg_stat_activity where application_name = 'velvet catalogue'").Scan(&sessions))
+	require.NoError(t, p.Connect("postgres").QueryRow(ctx,
+		"select count(*) from pg_stat_activity where application_name = 'velvet catalogue'").Scan(&sessions))
 	assert.Less(t, sessions, 20)
 	p.Exec("postgres", "select pg_terminate_backend(pid) from pg_locks where locktype = 'advisory'")
 	for _, l := range held {

@@ -33,8 +33,10 @@ var ownRows = []struct{ table, query string }{
 	{"copies", `select to_jsonb(t) || '{"state": "discarded", "directory": "", "socket": ""}' from velvet.copies t where cluster_id = $1`},
 	{"proofs", `select to_jsonb(t) from velvet.proofs t where cluster_id = $1`},
 	{"tasks", `select to_jsonb(t) from velvet.tasks t where cluster_id = $1 and state not in ('waiting', 'running')`},
-	{"task_lines", `select to_jsonb(l) from velvet.task_lines l join velvet.tasks t on t.id = l.task_id where t.cluster_id = $1 and t.state not in ('waiting', 'running')`},
-	{"clusters", `select jsonb_build_object('id', id, 'second_store', second_store, 'capture_alert_seconds', capture_alert_seconds) from velvet.clusters t where id = $1`},
+	{"task_lines", `select to_jsonb(l) from velvet.task_lines l join velvet.tasks t on t.id = l.task_id
+		where t.cluster_id = $1 and t.state not in ('waiting', 'running')`},
+	{"clusters", `select jsonb_build_object('id', id, 'second_store', second_store, 'capture_alert_seconds', capture_alert_seconds)
+		from velvet.clusters t where id = $1`},
 }
 
 // sharedRows selects what is of no cluster.
@@ -43,7 +45,8 @@ var sharedRows = []struct{ table, query string }{
 	{"calendar", `select to_jsonb(t) from velvet.calendar t where cluster_id is null and $1 = ''`},
 	{"calendar_runs", `select to_jsonb(t) from velvet.calendar_runs t where cluster_id = '' and $1 = ''`},
 	{"tasks", `select to_jsonb(t) from velvet.tasks t where cluster_id is null and state not in ('waiting', 'running') and $1 = ''`},
-	{"task_lines", `select to_jsonb(l) from velvet.task_lines l join velvet.tasks t on t.id = l.task_id where t.cluster_id is null and t.state not in ('waiting', 'running') and $1 = ''`},
+	{"task_lines", `select to_jsonb(l) from velvet.task_lines l join velvet.tasks t on t.id = l.task_id
+		where t.cluster_id is null and t.state not in ('waiting', 'running') and $1 = ''`},
 }
 
 // EachOwnRow visits what only the catalogue knows of a cluster, or with cluster "" of none, in
@@ -111,7 +114,8 @@ func columnsOf(ctx context.Context, tx pgx.Tx, table string) (list []string, err
 	if !known {
 		return nil, fmt.Errorf("rows of a table %q are not known", table)
 	}
-	rows, err := tx.Query(ctx, `select attname::text from pg_attribute where attrelid = $1::text::regclass and attnum > 0 and not attisdropped`, schema+"."+table)
+	rows, err := tx.Query(ctx, `select attname::text from pg_attribute where attrelid = $1::text::regclass and attnum > 0
+		and not attisdropped`, schema+"."+table)
 	if err != nil {
 		return nil, err
 	}
@@ -132,7 +136,8 @@ func bringRow(ctx context.Context, tx pgx.Tx, row Row, columns []string) (done b
 	}
 	table := pgx.Identifier{schema, row.Table}.Sanitize()
 	from := ` from jsonb_populate_record(null::` + table + `, $1::jsonb) r`
-	query := `insert into ` + table + ` (` + strings.Join(list, ", ") + `) select ` + strings.Join(list, ", ") + from + ` on conflict do nothing`
+	query := `insert into ` + table + ` (` + strings.Join(list, ", ") + `) select ` + strings.Join(list,
+		", ") + from + ` on conflict do nothing`
 	if row.Table == "clusters" { // which is there by now; only what its record lacks is set
 		query = `update ` + table + ` t set ` + strings.Join(set, ", ") + from + ` where t.id = r.id`
 	}

@@ -22,9 +22,11 @@ type Standings struct {
 // Standings reads how a cluster stands; all clusters when cluster is "".
 func (c *Catalog) Standings(ctx context.Context, cluster string) (Standings, error) {
 	s := Standings{
-		Captures: make(map[string]Capture), Runs: make(map[string][]Run), Firsts: make(map[string][]Backup), Newest: make(map[string]Backup),
+		Captures: make(map[string]Capture), Runs: make(map[string][]Run), Firsts: make(map[string][]Backup),
+		Newest: make(map[string]Backup),
 		Counts: make(map[string]int), Proofs: make(map[string]Proof), Timelines: make(map[string][]Timeline),
-		Released: make(map[string][]Released), Causes: make(map[string][]HoleCause), Incidents: make(map[string][]Incident), Backing: make(map[string]bool),
+		Released: make(map[string][]Released), Causes: make(map[string][]HoleCause), Incidents: make(map[string][]Incident),
+		Backing: make(map[string]bool),
 	}
 	for _, read := range []func(context.Context, string, *Standings) error{c.readWAL, c.readBackups, c.readNotes} {
 		if err := read(ctx, cluster, &s); err != nil {
@@ -51,7 +53,8 @@ func (c *Catalog) readWAL(ctx context.Context, cluster string, s *Standings) err
 		s.Runs[v.ClusterID] = append(s.Runs[v.ClusterID], v)
 	}
 	var timelines []Timeline
-	if err := c.db.SelectContext(ctx, &timelines, `select * from velvet.timelines where cluster_id = $1 or $1 = '' order by timeline`, cluster); err != nil {
+	if err := c.db.SelectContext(ctx, &timelines, `select * from velvet.timelines where cluster_id = $1 or $1 = '' order by timeline`,
+		cluster); err != nil {
 		return err
 	}
 	for _, v := range timelines {
@@ -61,7 +64,8 @@ func (c *Catalog) readWAL(ctx context.Context, cluster string, s *Standings) err
 		ClusterID string `db:"cluster_id"`
 		Released
 	}
-	err = c.db.SelectContext(ctx, &released, `select cluster_id, timeline, first, last, released_at, tidied from velvet.released where cluster_id = $1 or $1 = '' order by timeline, first`, cluster)
+	err = c.db.SelectContext(ctx, &released, `select cluster_id, timeline, first, last, released_at, tidied from velvet.released
+		where cluster_id = $1 or $1 = '' order by timeline, first`, cluster)
 	if err != nil {
 		return err
 	}
@@ -112,7 +116,8 @@ func (c *Catalog) readBackups(ctx context.Context, cluster string, s *Standings)
 		ClusterID string `db:"cluster_id"`
 		N         int    `db:"n"`
 	}
-	err = c.db.SelectContext(ctx, &counts, `select cluster_id, count(*) as n from velvet.backups where dropped_at is null and (cluster_id = $1 or $1 = '') group by cluster_id`, cluster)
+	err = c.db.SelectContext(ctx, &counts, `select cluster_id, count(*) as n from velvet.backups
+		where dropped_at is null and (cluster_id = $1 or $1 = '') group by cluster_id`, cluster)
 	for _, v := range counts {
 		s.Counts[v.ClusterID] = v.N
 	}
@@ -132,7 +137,8 @@ func (c *Catalog) readNotes(ctx context.Context, cluster string, s *Standings) e
 		s.Proofs[v.ClusterID] = v
 	}
 	var incidents []Incident
-	err = c.db.SelectContext(ctx, &incidents, `select * from velvet.incidents where (cluster_id = $1 or $1 = '') and settled_at is null order by committed_at desc, lsn desc`, cluster)
+	err = c.db.SelectContext(ctx, &incidents, `select * from velvet.incidents where (cluster_id = $1 or $1 = '') and settled_at is null
+		order by committed_at desc, lsn desc`, cluster)
 	if err != nil {
 		return err
 	}
@@ -140,7 +146,8 @@ func (c *Catalog) readNotes(ctx context.Context, cluster string, s *Standings) e
 		s.Incidents[v.ClusterID] = append(s.Incidents[v.ClusterID], v)
 	}
 	var backing []string
-	err = c.db.SelectContext(ctx, &backing, `select cluster_id from velvet.tasks where kind = 'backup' and state in ('waiting', 'running') and (cluster_id = $1 or $1 = '')`, cluster)
+	err = c.db.SelectContext(ctx, &backing, `select cluster_id from velvet.tasks where kind = 'backup' and state in ('waiting', 'running')
+		and (cluster_id = $1 or $1 = '')`, cluster)
 	for _, id := range backing {
 		s.Backing[id] = true
 	}

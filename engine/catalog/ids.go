@@ -45,7 +45,8 @@ func (c *Catalog) whole(ctx context.Context, ids, part, what string) (string, er
 		return "", sql.ErrNoRows
 	}
 	var list []string
-	err := c.db.SelectContext(ctx, &list, `select id from (`+ids+`) t where starts_with(id, $1) or right(id, length($1)) = $1 order by id desc limit $2`, strings.ToLower(part), mostChoices+1)
+	err := c.db.SelectContext(ctx, &list, `select id from (`+ids+`) t where starts_with(id, $1) or right(id, length($1)) = $1
+		order by id desc limit $2`, strings.ToLower(part), mostChoices+1)
 	switch {
 	case err != nil:
 		return "", err
@@ -56,7 +57,8 @@ func (c *Catalog) whole(ctx context.Context, ids, part, what string) (string, er
 		if len(list) > mostChoices {
 			list, more = list[:mostChoices], "\n…"
 		}
-		return "", problem.New(problem.Ambiguous, "Write more of it. It can be:\n"+strings.Join(list, "\n")+more, "the id is ambiguous", "%q can stand for more than one %s", part, what)
+		return "", problem.New(problem.Ambiguous, "Write more of it. It can be:\n"+strings.Join(list, "\n")+more, "the id is ambiguous",
+			"%q can stand for more than one %s", part, what)
 	}
 	return list[0], nil
 }

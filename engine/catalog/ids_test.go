@@ -16,7 +16,8 @@ func TestPartsOfIDs(t *testing.T) {
 		require.NoError(t, c.AddTask(ctx, Task{ID: id, Kind: "audit", Arguments: []byte("{}")}))
 	}
 	for part, want := range map[string]string{
-		"01aaaa0000000000000000wxyz": "01aaaa0000000000000000wxyz", "01aaaa0": "01aaaa0000000000000000wxyz", "stuv": "01aaaa1111111111111111stuv", "STUV": "01aaaa1111111111111111stuv",
+		"01aaaa0000000000000000wxyz": "01aaaa0000000000000000wxyz", "01aaaa0": "01aaaa0000000000000000wxyz",
+		"stuv": "01aaaa1111111111111111stuv", "STUV": "01aaaa1111111111111111stuv",
 		"01bb": "01bbbb2222222222222222wxyz", "2wxyz": "01bbbb2222222222222222wxyz",
 	} {
 		got, err := c.Task(ctx, part)

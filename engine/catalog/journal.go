@@ -38,9 +38,11 @@ func (c *Catalog) RelationNames(ctx context.Context, cluster string, after time.
 func (c *Catalog) AddRelationNames(ctx context.Context, cluster string, list []RelationName) error {
 	var b pgx.Batch
 	for _, n := range list {
-		b.Queue(`insert into velvet.relation_names (cluster_id, space, database, filenode, since, oid, database_name, schema, name, part, rows)
+		b.Queue(`insert into velvet.relation_names (cluster_id, space, database, filenode, since, oid, database_name, schema, name, part,
+			rows)
 			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11) on conflict do nothing`,
-			cluster, int64(n.Space), int64(n.Database), int64(n.Filenode), n.Since, int64(n.OID), n.DBName, n.Schema, n.Name, n.Part, n.Rows)
+			cluster, int64(n.Space), int64(n.Database), int64(n.Filenode), n.Since, int64(n.OID), n.DBName, n.Schema, n.Name,
+			n.Part, n.Rows)
 	}
 	return c.pool.SendBatch(ctx, &b).Close()
 }
@@ -72,19 +74,22 @@ func (c *Catalog) AddIncident(ctx context.Context, i Incident) (added bool, err 
 // Incidents lists a cluster's incidents, newest first; of all clusters when cluster is "".
 func (c *Catalog) Incidents(ctx context.Context, cluster string) ([]Incident, error) {
 	var list []Incident
-	return list, c.db.SelectContext(ctx, &list, `select * from velvet.incidents where cluster_id = $1 or $1 = '' order by committed_at desc, lsn desc`, cluster)
+	return list, c.db.SelectContext(ctx, &list, `select * from velvet.incidents where cluster_id = $1 or $1 = ''
+		order by committed_at desc, lsn desc`, cluster)
 }
 
 // SettleIncidents notes that a transaction's incident was looked at and needs nobody any more.
 func (c *Catalog) SettleIncidents(ctx context.Context, cluster string, xid pg.FullXID) error {
-	r, err := c.db.ExecContext(ctx, `update velvet.incidents set settled_at = coalesce(settled_at, now()) where cluster_id = $1 and xid = $2`, cluster, int64(xid))
+	r, err := c.db.ExecContext(ctx, `update velvet.incidents set settled_at = coalesce(settled_at, now())
+		where cluster_id = $1 and xid = $2`, cluster, int64(xid))
 	if err != nil {
 		return err
 	}
 	if n, err := r.RowsAffected(); err != nil || n > 0 {
 		return err
 	}
-	return problem.New(problem.NotFound, "List them with: velvet changes list CLUSTER --incidents", "nothing was settled", "transaction %d is no incident of this cluster", xid)
+	return problem.New(problem.NotFound, "List them with: velvet changes list CLUSTER --incidents", "nothing was settled",
+		"transaction %d is no incident of this cluster", xid)
 }
 
 // Rule is which transactions of the cluster are incidents.
@@ -94,6 +99,7 @@ func (k Cluster) Rule() journal.Rule {
 
 // SetRule changes which transactions of a cluster are incidents, from now on.
 func (c *Catalog) SetRule(ctx context.Context, cluster string, r journal.Rule) error {
-	_, err := c.db.ExecContext(ctx, `update velvet.clusters set alert_drops = $2, alert_rows = $3, alert_share = $4 where id = $1`, cluster, r.Drops, r.Rows, r.Share)
+	_, err := c.db.ExecContext(ctx, `update velvet.clusters set alert_drops = $2, alert_rows = $3, alert_share = $4 where id = $1`, cluster,
+		r.Drops, r.Rows, r.Share)
 	return err
 }

@@ -59,14 +59,16 @@ type Pin struct {
 func (c *Catalog) SetPin(ctx context.Context, p Pin) error {
 	r, err := c.db.ExecContext(ctx, `insert into velvet.pins (backup_id, reason, until)
 		select id, $2, $3 from velvet.backups where id = $1 and dropped_at is null for share
-		on conflict (backup_id) do update set reason = excluded.reason, until = excluded.until, pinned_at = now()`, p.BackupID, p.Reason, p.Until)
+		on conflict (backup_id) do update set reason = excluded.reason, until = excluded.until,
+		pinned_at = now()`, p.BackupID, p.Reason, p.Until)
 	if err != nil {
 		return err
 	}
 	if n, err := r.RowsAffected(); err != nil || n > 0 {
 		return err
 	}
-	return found(sql.ErrNoRows, "base backup", p.BackupID, "It may have been deleted. List those there are with: velvet backup list CLUSTER")
+	return found(sql.ErrNoRows, "base backup", p.BackupID,
+		"It may have been deleted. List those there are with: velvet backup list CLUSTER")
 }
 
 // RemovePin takes the pin off a backup.
@@ -106,7 +108,8 @@ type Released struct {
 // Released lists the WAL of a cluster that was deleted.
 func (c *Catalog) Released(ctx context.Context, cluster string) ([]Released, error) {
 	var list []Released
-	return list, c.db.SelectContext(ctx, &list, `select timeline, first, last, released_at, tidied, going from velvet.released where cluster_id = $1 order by timeline, first`, cluster)
+	return list, c.db.SelectContext(ctx, &list, `select timeline, first, last, released_at, tidied, going from velvet.released
+		where cluster_id = $1 order by timeline, first`, cluster)
 }
 
 // ReleasedSince tells whether anything of a cluster was deleted since a time.
@@ -117,7 +120,8 @@ func (c *Catalog) ReleasedSince(ctx context.Context, cluster string, since time.
 
 // Tidied notes that the objects of released WAL are gone.
 func (c *Catalog) Tidied(ctx context.Context, cluster string, s Stretch) error {
-	_, err := c.db.ExecContext(ctx, `with gone as (update velvet.released set tidied = true where cluster_id = $1 and timeline = $2 and first = $3 and last = $4)
+	_, err := c.db.ExecContext(ctx, `with gone as (update velvet.released set tidied = true
+		where cluster_id = $1 and timeline = $2 and first = $3 and last = $4)
 		delete from velvet.deleted_segments where cluster_id = $1 and timeline = $2 and number between $3 and $4`,
 		cluster, int64(s.Timeline), int64(s.First), int64(s.Last))
 	return err
@@ -125,13 +129,15 @@ func (c *Catalog) Tidied(ctx context.Context, cluster string, s Stretch) error {
 
 // MarkGoing notes that the objects of released WAL are about to be deleted. It is false if it was taken back.
 func (c *Catalog) MarkGoing(ctx context.Context, cluster string, s Stretch) (bool, error) {
-	return c.changed(ctx, `update velvet.released set going = true where cluster_id = $1 and timeline = $2 and first = $3 and last = $4 and not tidied`,
+	return c.changed(ctx, `update velvet.released set going = true where cluster_id = $1 and timeline = $2 and first = $3 and last = $4
+		and not tidied`,
 		cluster, int64(s.Timeline), int64(s.First), int64(s.Last))
 }
 
 // WaitFor notes when to look again at released WAL that waits.
 func (c *Catalog) WaitFor(ctx context.Context, cluster string, at time.Time) error {
-	_, err := c.db.ExecContext(ctx, `update velvet.released set due_at = $2 where cluster_id = $1 and not tidied and not going`, cluster, at)
+	_, err := c.db.ExecContext(ctx, `update velvet.released set due_at = $2 where cluster_id = $1 and not tidied and not going`, cluster,
+		at)
 	return err
 }
 
@@ -166,11 +172,14 @@ type PendingBackup struct {
 
 // Pending tells what can be taken back.
 func (c *Catalog) Pending(ctx context.Context, cluster string) (p Pending, err error) {
-	if err := c.db.SelectContext(ctx, &p.Backups, `select id, stopped_at, dropped_at from velvet.backups where cluster_id = $1 and dropped_at is not null and not gone order by stopped_at`, cluster); err != nil {
+	if err := c.db.SelectContext(ctx, &p.Backups, `select id, stopped_at, dropped_at from velvet.backups
+		where cluster_id = $1 and dropped_at is not null and not gone order by stopped_at`, cluster); err != nil {
 		return p, err
 	}
-	row := c.db.QueryRowxContext(ctx, `select count(*), coalesce(sum(d.stored_bytes), 0)::bigint, min(r.released_at) from velvet.deleted_segments d join velvet.released r
-		on r.cluster_id = d.cluster_id and r.timeline = d.timeline and d.number between r.first and r.last where d.cluster_id = $1 and not r.going and not r.tidied`, cluster)
+	row := c.db.QueryRowxContext(ctx, `select count(*), coalesce(sum(d.stored_bytes), 0)::bigint, min(r.released_at)
+		from velvet.deleted_segments d join velvet.released r
+		on r.cluster_id = d.cluster_id and r.timeline = d.timeline and d.number between r.first and r.last
+		where d.cluster_id = $1 and not r.going and not r.tidied`, cluster)
 	return p, row.Scan(&p.Segments, &p.Bytes, &p.Since)
 }
 
@@ -185,7 +194,8 @@ func (c *Catalog) Undelete(ctx context.Context, cluster string) error {
 		`select from velvet.clusters where id = $1 for update`,
 		`update velvet.backups set dropped_at = null where cluster_id = $1 and dropped_at is not null and not gone`,
 		`with back as (delete from velvet.released where cluster_id = $1 and not going and not tidied returning *),
-			there as (delete from velvet.deleted_segments d using back b where d.cluster_id = b.cluster_id and d.timeline = b.timeline and d.number between b.first and b.last returning d.*)
+			there as (delete from velvet.deleted_segments d using back b where d.cluster_id = b.cluster_id and d.timeline = b.timeline
+			and d.number between b.first and b.last returning d.*)
 			insert into velvet.segments select * from there on conflict do nothing`,
 	} {
 		if _, err := tx.ExecContext(ctx, q, cluster); err != nil {
@@ -200,7 +210,8 @@ func (c *Catalog) Undelete(ctx context.Context, cluster string) error {
 
 // HasSegments tells whether any segment of a stretch is recorded.
 func (c *Catalog) HasSegments(ctx context.Context, cluster string, s Stretch) (any bool, err error) {
-	return any, c.db.GetContext(ctx, &any, `select exists (select from velvet.segments where cluster_id = $1 and timeline = $2 and number between $3 and $4)`,
+	return any, c.db.GetContext(ctx, &any, `select exists (select from velvet.segments
+		where cluster_id = $1 and timeline = $2 and number between $3 and $4)`,
 		cluster, int64(s.Timeline), int64(s.First), int64(s.Last))
 }
 
@@ -209,7 +220,8 @@ func (c *Catalog) StoredBytes(ctx context.Context, cluster string, stretches []S
 	for _, s := range stretches {
 		var n int64
 		err := c.db.GetContext(ctx, &n, `select coalesce(sum(stored_bytes), 0) from velvet.segments
-			where cluster_id = $1 and timeline = $2 and number between $3 and $4`, cluster, int64(s.Timeline), int64(s.First), int64(s.Last))
+			where cluster_id = $1 and timeline = $2 and number between $3
+			and $4`, cluster, int64(s.Timeline), int64(s.First), int64(s.Last))
 		if err != nil {
 			return 0, err
 		}
@@ -232,24 +244,28 @@ func (c *Catalog) Release(ctx context.Context, cluster string, backups []string,
 		return err
 	}
 	var used []string
-	if err := tx.SelectContext(ctx, &used, `select id from velvet.copies where cluster_id = $1 and id || '#' || moves <> all($2) and state not in ($3, $4)`, cluster, places, CopyOpen, CopyDiscarded); err != nil {
+	if err := tx.SelectContext(ctx, &used, `select id from velvet.copies where cluster_id = $1 and id || '#' || moves <> all($2)
+		and state not in ($3, $4)`, cluster, places, CopyOpen, CopyDiscarded); err != nil {
 		return err
 	}
 	if len(used) > 0 {
-		return problem.New(problem.Conflict, "Preview it again.", "nothing was deleted", "copy %s was begun or moved meanwhile and may need what would be deleted", used[0])
+		return problem.New(problem.Conflict, "Preview it again.", "nothing was deleted",
+			"copy %s was begun or moved meanwhile and may need what would be deleted", used[0])
 	}
 	// A pin is set with a share of the backup's row, so that it is there now or finds it gone.
 	if _, err := tx.ExecContext(ctx, `select from velvet.backups where id = any($1) order by id for update`, backups); err != nil {
 		return err
 	}
 	var pinned []string
-	if err := tx.SelectContext(ctx, &pinned, `select backup_id from velvet.pins where backup_id = any($1) and (until is null or until > $2)`, backups, at); err != nil {
+	if err := tx.SelectContext(ctx, &pinned, `select backup_id from velvet.pins where backup_id = any($1) and (until is null
+		or until > $2)`, backups, at); err != nil {
 		return err
 	}
 	if len(pinned) > 0 {
 		return problem.New(problem.Conflict, "Preview it again.", "nothing was deleted", "base %s was pinned meanwhile", pinned[0])
 	}
-	if _, err := tx.ExecContext(ctx, `update velvet.backups set dropped_at = now() where id = any($1) and dropped_at is null`, backups); err != nil {
+	if _, err := tx.ExecContext(ctx, `update velvet.backups set dropped_at = now() where id = any($1) and dropped_at is null`,
+		backups); err != nil {
 		return err
 	}
 	for _, s := range stretches {
@@ -268,12 +284,14 @@ func (c *Catalog) Release(ctx context.Context, cluster string, backups []string,
 
 func releaseStretch(ctx context.Context, tx *sqlx.Tx, cluster string, s Stretch) error {
 	_, err := tx.ExecContext(ctx, `insert into velvet.released (cluster_id, timeline, first, last) values ($1, $2, $3, $4)
-		on conflict (cluster_id, timeline, first) do update set last = greatest(velvet.released.last, excluded.last), released_at = now(), tidied = false, going = false, due_at = null`,
+		on conflict (cluster_id, timeline, first) do update set last = greatest(velvet.released.last, excluded.last), released_at = now(),
+		tidied = false, going = false, due_at = null`,
 		cluster, int64(s.Timeline), int64(s.First), int64(s.Last))
 	if err != nil {
 		return err
 	}
-	_, err = tx.ExecContext(ctx, `with deleted as (delete from velvet.segments where cluster_id = $1 and timeline = $2 and number between $3 and $4 returning *)
+	_, err = tx.ExecContext(ctx, `with deleted as (delete from velvet.segments where cluster_id = $1 and timeline = $2 and number between $3
+		and $4 returning *)
 		insert into velvet.deleted_segments select * from deleted`,
 		cluster, int64(s.Timeline), int64(s.First), int64(s.Last))
 	return err
@@ -287,7 +305,8 @@ func joinRuns(ctx context.Context, tx *sqlx.Tx, cluster string) error {
 	_, err := tx.ExecContext(ctx, `insert into velvet.runs (cluster_id, timeline, first, last, start_lsn, end_lsn, last_commit)
 		select $1, timeline, min(number), max(number), min(start_lsn), max(end_lsn), max(last_commit)
 		from (select *, sum(case when start_lsn = before then 0 else 1 end) over (partition by timeline order by number) as run
-			from (select *, lag(end_lsn) over (partition by timeline order by number) as before from velvet.segments where cluster_id = $1) s) r
+			from (select *, lag(end_lsn) over (partition by timeline order by number) as before from velvet.segments
+			where cluster_id = $1) s) r
 		group by timeline, run`, cluster)
 	return err
 }

@@ -59,7 +59,8 @@ func TestRuns(t *testing.T) {
 				end -= 1000 // cut, where a timeline was left
 			}
 			there[s] = end
-			require.NoError(t, c.AddSegment(ctx, Segment{ClusterID: k.ID, Timeline: s.Timeline, Number: s.First, Name: "x", Start: z.Start(s.First), End: end}))
+			require.NoError(t, c.AddSegment(ctx, Segment{ClusterID: k.ID, Timeline: s.Timeline, Number: s.First, Name: "x",
+				Start: z.Start(s.First), End: end}))
 		}
 		check()
 	}
@@ -137,7 +138,8 @@ func TestOneKeepRunAtATime(t *testing.T) {
 func TestLimits(t *testing.T) {
 	c, _ := open(t)
 	add := func(id, kind, cluster string) {
-		require.NoError(t, c.AddTask(ctx, Task{ID: id, Kind: kind, ClusterID: sql.NullString{String: cluster, Valid: cluster != ""}, Arguments: []byte("{}")}))
+		require.NoError(t, c.AddTask(ctx, Task{ID: id, Kind: kind, ClusterID: sql.NullString{String: cluster, Valid: cluster != ""},
+			Arguments: []byte("{}")}))
 	}
 	for _, name := range []string{"a", "b", "d"} {
 		host := map[string]string{"a": "host=db1", "b": "host=db1", "d": "host=db2"}[name]

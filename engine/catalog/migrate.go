@@ -62,7 +62,8 @@ func (c *Catalog) migrate(ctx context.Context) error {
 	}
 	sources := p.ListSources()
 	if known := sources[len(sources)-1].Version; here > known {
-		return problem.New(problem.Conflict, "Start the newer program, or give this one a catalogue of its own.", "the catalogue is newer than the program",
+		return problem.New(problem.Conflict, "Start the newer program, or give this one a catalogue of its own.",
+			"the catalogue is newer than the program",
 			"the catalogue's tables are of version %d, and this program knows them up to %d", here, known)
 	}
 	_, err = p.Up(ctx)
@@ -129,5 +130,6 @@ func (c *Catalog) adoptVersionTable(ctx context.Context) error {
 // hasTable tells whether there is a table of a schema, whatever the role may do in there.
 func hasTable(ctx context.Context, tx *sqlx.Tx, name string) (there bool, err error) {
 	in, table, _ := strings.Cut(name, ".")
-	return there, tx.GetContext(ctx, &there, `select exists (select from pg_class where relnamespace = to_regnamespace($1) and relname = $2)`, in, table)
+	return there, tx.GetContext(ctx, &there, `select exists (select from pg_class
+		where relnamespace = to_regnamespace($1) and relname = $2)`, in, table)
 }

@@ -20,8 +20,10 @@ func TestTheCataloguesPlace(t *testing.T) {
 	p := b.Postgres("catalogue", false)
 	for i, prepare := range [][]string{
 		{`create role velvet login password 'x'`, `create database velvet owner velvet`},
-		{`create role "Odd One" login password 'x'`, `create database "Odd Base" owner "Odd One"`, `alter role "Odd One" set search_path = nowhere, public`},
-		{`create role plain login password 'x'`, `create database plain`, `grant create on database plain to plain`, `alter database plain set search_path = ''`},
+		{`create role "Odd One" login password 'x'`, `create database "Odd Base" owner "Odd One"`,
+			`alter role "Odd One" set search_path = nowhere, public`},
+		{`create role plain login password 'x'`, `create database plain`, `grant create on database plain to plain`,
+			`alter database plain set search_path = ''`},
 		{`create role tidy login password 'x'`, `create database tidy`},
 	} {
 		names := []string{"velvet", "Odd One", "plain", "tidy"}
@@ -42,7 +44,8 @@ func TestTheCataloguesPlace(t *testing.T) {
 			c.Close()
 		}
 		conn := p.Connect(bases[i])
-		assert.Equal(t, []string{"velvet"}, testbed.One[[]string](b, conn, `select array_agg(distinct nspname::text) from pg_class c join pg_namespace n on n.oid = relnamespace
+		assert.Equal(t, []string{"velvet"}, testbed.One[[]string](b, conn, `select array_agg(distinct nspname::text) from pg_class c
+			join pg_namespace n on n.oid = relnamespace
 			where c.oid >= 16384 and nspname not in ('pg_toast', 'pg_catalog', 'information_schema')`), names[i])
 	}
 }
@@ -54,12 +57,14 @@ func TestACatalogueOfAnEarlierVersion(t *testing.T) {
 	p := b.Postgres("catalogue", false)
 	script := filepath.Join("..", "..", "cmd", "velvet", "testdata", "upgrade", "catalogue.sql")
 	for name, more := range map[string]string{
-		"one_start":  "",
-		"two_starts": "create table velvet.velvet_migrations (like public.velvet_migrations including all); insert into velvet.velvet_migrations (version_id, is_applied) values (0, true)",
-		"in_velvet":  "alter table public.velvet_migrations set schema velvet",
+		"one_start": "",
+		"two_starts": "create table velvet.velvet_migrations (like public.velvet_migrations including all); insert into " +
+			"velvet.velvet_migrations (version_id, is_applied) values (0, true)",
+		"in_velvet": "alter table public.velvet_migrations set schema velvet",
 	} {
 		p.Exec("postgres", "create database "+name)
-		out, err := exec.Command("psql", "-X", "-q", "-v", "ON_ERROR_STOP=1", "-d", p.DSN(testbed.Superuser, name)+" password='"+testbed.Password+"'", "-f", script).CombinedOutput()
+		out, err := exec.Command("psql", "-X", "-q", "-v", "ON_ERROR_STOP=1", "-d",
+			p.DSN(testbed.Superuser, name)+" password='"+testbed.Password+"'", "-f", script).CombinedOutput()
 		require.NoError(t, err, string(out))
 		if more != "" {
 			p.Exec(name, more)

@@ -57,7 +57,8 @@ type TaskLine struct {
 
 // AddTask records a waiting task. A second backup of a cluster at the same time is refused.
 func (c *Catalog) AddTask(ctx context.Context, t Task) error {
-	_, err := c.db.ExecContext(ctx, `insert into velvet.tasks (id, kind, cluster_id, subject, arguments, state) values ($1, $2, $3, $4, $5, $6)`,
+	_, err := c.db.ExecContext(ctx, `insert into velvet.tasks (id, kind, cluster_id, subject, arguments, state)
+		values ($1, $2, $3, $4, $5, $6)`,
 		t.ID, t.Kind, t.ClusterID, t.Subject, string(t.Arguments), TaskWaiting)
 	if violates(err, "one_backup_at_a_time") {
 		return problem.New(problem.Conflict, "Watch it with: velvet task list. Take another when it has ended.",
@@ -104,8 +105,10 @@ func (c *Catalog) BeginTask(ctx context.Context, id string, owner int64, limits 
 	}
 	err = tx.GetContext(ctx, &now, `select t.kind, t.cluster_id, t.created_at, coalesce(k.host, '') as host,
 			(select count(*) from velvet.tasks o where o.cluster_id = t.cluster_id and o.state = $2) as mine,
-			(select count(*) from velvet.tasks o join velvet.clusters ok on ok.id = o.cluster_id where o.state = $2 and o.kind = 'backup' and ok.host = k.host) as on_host
-		from velvet.tasks t left join velvet.clusters k on k.id = t.cluster_id where t.id = $1 and t.state = $3`, id, TaskRunning, TaskWaiting)
+			(select count(*) from velvet.tasks o join velvet.clusters ok on ok.id = o.cluster_id
+			where o.state = $2 and o.kind = 'backup' and ok.host = k.host) as on_host
+		from velvet.tasks t left join velvet.clusters k on k.id = t.cluster_id where t.id = $1
+		and t.state = $3`, id, TaskRunning, TaskWaiting)
 	if errors.Is(err, sql.ErrNoRows) {
 		return false, "", nil
 	}
@@ -114,9 +117,11 @@ func (c *Catalog) BeginTask(ctx context.Context, id string, owner int64, limits 
 	}
 	switch {
 	case limits.PerCluster > 0 && now.Cluster.Valid && now.Mine >= limits.PerCluster:
-		why = task.Waiting(fmt.Sprintf("one of the %d running tasks of its cluster to end", now.Mine), now.Since, "as long as those take: velvet task list")
+		why = task.Waiting(fmt.Sprintf("one of the %d running tasks of its cluster to end", now.Mine), now.Since,
+			"as long as those take: velvet task list")
 	case limits.BackupsPerHost > 0 && now.Kind == "backup" && now.Host != "" && now.OnHost >= limits.BackupsPerHost:
-		why = task.Waiting(fmt.Sprintf("one of the %d running base backups of clusters on %s to end", now.OnHost, now.Host), now.Since, "as long as those take: velvet task list")
+		why = task.Waiting(fmt.Sprintf("one of the %d running base backups of clusters on %s to end", now.OnHost, now.Host), now.Since,
+			"as long as those take: velvet task list")
 	}
 	if why != "" {
 		if _, err := tx.ExecContext(ctx, `update velvet.tasks set note = $2 where id = $1`, id, why); err != nil {
@@ -124,7 +129,8 @@ func (c *Catalog) BeginTask(ctx context.Context, id string, owner int64, limits 
 		}
 		return false, why, tx.Commit()
 	}
-	r, err := tx.ExecContext(ctx, `update velvet.tasks set state = $2, owner = $3, started_at = now(), note = '' where id = $1 and state = $4`, id, TaskRunning, owner, TaskWaiting)
+	r, err := tx.ExecContext(ctx, `update velvet.tasks set state = $2, owner = $3, started_at = now(), note = ''
+		where id = $1 and state = $4`, id, TaskRunning, owner, TaskWaiting)
 	if err != nil {
 		return false, "", err
 	}
@@ -169,7 +175,8 @@ func (c *Catalog) endTask(ctx context.Context, id string, from []string, state s
 	if err != nil {
 		return false, err
 	}
-	r, err := c.db.ExecContext(ctx, `update velvet.tasks set state = $2, outcome = $3, problem = $4, finished_at = now() where id = $1 and state = any($5)`,
+	r, err := c.db.ExecContext(ctx, `update velvet.tasks set state = $2, outcome = $3, problem = $4, finished_at = now()
+		where id = $1 and state = any($5)`,
 		id, state, o, p, from)
 	if err != nil {
 		return false, err
@@ -188,13 +195,15 @@ func (c *Catalog) AddTaskLine(ctx context.Context, task, level, text string) err
 // TaskLines reads a task's log after line number after.
 func (c *Catalog) TaskLines(ctx context.Context, task string, after int) ([]TaskLine, error) {
 	var list []TaskLine
-	return list, c.db.SelectContext(ctx, &list, `select * from velvet.task_lines where task_id = $1 and number > $2 order by number`, task, after)
+	return list, c.db.SelectContext(ctx, &list, `select * from velvet.task_lines where task_id = $1 and number > $2 order by number`, task,
+		after)
 }
 
 // Task finds a task by its id.
 func (c *Catalog) Task(ctx context.Context, id string) (Task, error) {
 	var t Task
-	return t, c.get(ctx, &t, `select * from velvet.tasks where id = $1`, `select id from velvet.tasks`, id, "task", "List the tasks with: velvet task list")
+	return t, c.get(ctx, &t, `select * from velvet.tasks where id = $1`, `select id from velvet.tasks`, id, "task",
+		"List the tasks with: velvet task list")
 }
 
 // TaskFilter narrows a list of tasks; what is zero does not.
@@ -211,13 +220,15 @@ type TaskFilter struct {
 func (c *Catalog) Tasks(ctx context.Context, f TaskFilter) ([]Task, error) {
 	var list []Task
 	return list, c.db.SelectContext(ctx, &list, `select * from velvet.tasks
-		where ($1 = '' or cluster_id = $1) and (not $2 or state in ('waiting', 'running')) and ($3 = '' or kind = $3) and ($4 = '' or state = $4)
+		where ($1 = '' or cluster_id = $1) and (not $2 or state in ('waiting', 'running')) and ($3 = '' or kind = $3) and ($4 = ''
+		or state = $4)
 		and created_at >= $5 order by created_at desc limit $6`, f.Cluster, f.Active, f.Kind, f.State, f.Since, f.Limit)
 }
 
 // LastDone finds the newest task of a kind that ended well; ok is false if there is none.
 func (c *Catalog) LastDone(ctx context.Context, kind string) (t Task, ok bool, err error) {
-	err = c.db.GetContext(ctx, &t, `select * from velvet.tasks where kind = $1 and state = $2 order by finished_at desc limit 1`, kind, TaskDone)
+	err = c.db.GetContext(ctx, &t, `select * from velvet.tasks where kind = $1 and state = $2 order by finished_at desc limit 1`,
+		kind, TaskDone)
 	if errors.Is(err, sql.ErrNoRows) {
 		return t, false, nil
 	}
@@ -271,7 +282,8 @@ func (c *Catalog) AddSignIn(ctx context.Context, kind, secret string, expires ti
 func (c *Catalog) CheckSignIn(ctx context.Context, kind, secret string) (bool, error) {
 	hash := sha256.Sum256([]byte(secret))
 	var ok bool
-	err := c.db.GetContext(ctx, &ok, `select exists (select from velvet.sign_ins where hash = $1 and kind = $2 and expires_at > now())`, hash[:], kind)
+	err := c.db.GetContext(ctx, &ok, `select exists (select from velvet.sign_ins where hash = $1 and kind = $2 and expires_at > now())`,
+		hash[:], kind)
 	return ok, err
 }
 

@@ -86,8 +86,10 @@ func (p *past) segment(n uint64, transactions [][2]int, marks ...string) {
 			p.see(r, &wal.Record{Manager: wal.ManagerHeap, XID: p.xid, Main: make([]byte, 3), Blocks: []wal.Block{block(ref)}})
 		}
 		e.End, e.Time = p.at, p.time
-		p.see(r, &wal.Record{Manager: wal.ManagerTransaction, XID: p.xid, Main: binary.LittleEndian.AppendUint64(nil, uint64(pg.ToTimestamp(p.time)))})
-		e.Tables = []journal.TableChange{{Name: journal.Name{Table: fmt.Sprintf("t%d", ref.Filenode)}, Counts: journal.Counts{int64(rows[1]), 0, int64(rows[0])}}}
+		p.see(r, &wal.Record{Manager: wal.ManagerTransaction, XID: p.xid,
+			Main: binary.LittleEndian.AppendUint64(nil, uint64(pg.ToTimestamp(p.time)))})
+		e.Tables = []journal.TableChange{{Name: journal.Name{Table: fmt.Sprintf("t%d", ref.Filenode)},
+			Counts: journal.Counts{int64(rows[1]), 0, int64(rows[0])}}}
 		p.all = append(p.all, e)
 		p.xid++
 		p.time = p.time.Add(time.Second)
@@ -100,7 +102,8 @@ func (p *past) segment(n uint64, transactions [][2]int, marks ...string) {
 	require.NoError(p, err)
 	require.NoError(p, p.index.Put(ctx, s))
 	p.state = s.State
-	require.NoError(p, p.catalog.AddSegment(ctx, catalog.Segment{ClusterID: p.cluster.ID, Timeline: 1, Number: n, Name: seg.Name(z), Start: z.Start(n), End: z.Start(n + 1)}))
+	require.NoError(p, p.catalog.AddSegment(ctx, catalog.Segment{ClusterID: p.cluster.ID, Timeline: 1, Number: n, Name: seg.Name(z),
+		Start: z.Start(n), End: z.Start(n + 1)}))
 }
 
 func block(ref wal.RelationRef) wal.Block {
@@ -169,14 +172,16 @@ func TestQueriesAgainstAModel(t *testing.T) {
 // compare asks once with a random filter.
 func (p *past) compare(j *Journal, random *rand.Rand) {
 	deleted := journal.Delete
-	f := journal.Filter{Kind: &deleted, MinRows: int64(random.IntN(4)), Table: journal.Table{Name: []string{"", "t100", "t101"}[random.IntN(3)]}}
+	f := journal.Filter{Kind: &deleted, MinRows: int64(random.IntN(4)),
+		Table: journal.Table{Name: []string{"", "t100", "t101"}[random.IntN(3)]}}
 	if random.IntN(2) == 0 {
 		f.From = noon.Add(time.Duration(random.IntN(len(p.all))) * time.Second)
 		f.To = f.From.Add(time.Duration(random.IntN(300)) * time.Second)
 	}
 	var want []Entry
 	for _, e := range p.all {
-		if e.Size > 0 && e.Size >= f.MinRows && (f.Table.Name == "" || f.Table.Name == e.Tables[0].Table) && (f.From.IsZero() || !e.Time.Before(f.From) && !e.Time.After(f.To)) {
+		if e.Size > 0 && e.Size >= f.MinRows && (f.Table.Name == "" || f.Table.Name == e.Tables[0].Table) &&
+			(f.From.IsZero() || !e.Time.Before(f.From) && !e.Time.After(f.To)) {
 			want = append(want, e)
 		}
 	}
@@ -254,7 +259,9 @@ func TestEpochsMarksAndHoles(t *testing.T) {
 	p.segment(3, [][2]int{{3, 0}}, "low tide")
 	p.time = p.time.Add(time.Hour)
 	p.segment(9, [][2]int{{4, 0}})
-	require.NoError(t, p.catalog.AddBackup(ctx, catalog.Backup{ID: "01base", ClusterID: p.cluster.ID, Kind: "full", Timeline: 1, Start: z.Start(1), Stop: z.Start(1) + 40, StartedAt: noon.Add(-2 * time.Minute), StoppedAt: noon.Add(-time.Minute), Tablespaces: []byte("[]")}))
+	require.NoError(t, p.catalog.AddBackup(ctx, catalog.Backup{ID: "01base", ClusterID: p.cluster.ID, Kind: "full", Timeline: 1,
+		Start: z.Start(1), Stop: z.Start(1) + 40, StartedAt: noon.Add(-2 * time.Minute), StoppedAt: noon.Add(-time.Minute),
+		Tablespaces: []byte("[]")}))
 	j := p.open()
 	for text, says := range map[string]string{
 		"before tx 1000":         "the id 1000 was used in 2 epochs. Choose one:\nbefore lsn 0/1000A0  (",
@@ -276,7 +283,8 @@ func TestEpochsMarksAndHoles(t *testing.T) {
 		_, _, err = j.Resolve(ctx, m)
 		assert.ErrorContains(t, err, says, text)
 	}
-	for text, at := range map[string]pg.LSN{"before tx 4294968296": z.Start(3) + 3*80, "restore point high tide": z.Start(1) + 7*80, "base 01base": z.Start(1) + 40, "2026-11-23T12:00:00Z": z.Start(1) + 5*80} {
+	for text, at := range map[string]pg.LSN{"before tx 4294968296": z.Start(3) + 3*80, "restore point high tide": z.Start(1) + 7*80,
+		"base 01base": z.Start(1) + 40, "2026-11-23T12:00:00Z": z.Start(1) + 5*80} {
 		m, err := moment.Parse(text, moment.Caller{})
 		require.NoError(t, err)
 		where, _, err := j.locate(ctx, m)

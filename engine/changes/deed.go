@@ -36,7 +36,8 @@ func (j *Journal) byOperation(ctx context.Context, m moment.Moment) (place, stri
 		return place{}, "", err
 	}
 	if label := labels(found, m.Table); len(label) > 1 {
-		return place{}, "", problem.New(problem.Ambiguous, "Name one of: "+strings.Join(label, ", "), "the moment is ambiguous", "%s can be more than one table", m.Table)
+		return place{}, "", problem.New(problem.Ambiguous, "Name one of: "+strings.Join(label, ", "), "the moment is ambiguous",
+			"%s can be more than one table", m.Table)
 	}
 	switch {
 	case len(found) == 0:
@@ -44,7 +45,8 @@ func (j *Journal) byOperation(ctx context.Context, m moment.Moment) (place, stri
 	case len(found) == 1:
 		return place{found[0].End, true}, "", nil
 	case m.Operation == journal.Delete && found[0].Size >= outstanding*found[1].Size:
-		return place{found[0].End, true}, fmt.Sprintf("chosen over other deletes of %s, of which the largest removed %d rows (tx %d)", m.Table, found[1].Size, found[1].XID), nil
+		return place{found[0].End, true}, fmt.Sprintf("chosen over other deletes of %s, of which the largest removed %d rows (tx %d)",
+			m.Table, found[1].Size, found[1].XID), nil
 	}
 	what := fmt.Sprintf("%d transactions", len(found))
 	if len(found) > listed {

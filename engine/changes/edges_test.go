@@ -20,7 +20,8 @@ import (
 
 // end is a commit or, op 0x20, an abort.
 func (p *past) end(op uint8, xid pg.XID) *wal.Record {
-	return &wal.Record{Manager: wal.ManagerTransaction, Info: op, XID: xid, Main: binary.LittleEndian.AppendUint64(nil, uint64(pg.ToTimestamp(p.time)))}
+	return &wal.Record{Manager: wal.ManagerTransaction, Info: op, XID: xid,
+		Main: binary.LittleEndian.AppendUint64(nil, uint64(pg.ToTimestamp(p.time)))}
 }
 
 // put makes the index of a segment of these records, the last of which ends with it.
@@ -43,7 +44,8 @@ func (p *past) put(n uint64, records ...*wal.Record) *journal.Segment {
 	require.NoError(p, err)
 	require.NoError(p, p.index.Put(ctx, s))
 	p.state = s.State
-	require.NoError(p, p.catalog.AddSegment(ctx, catalog.Segment{ClusterID: p.cluster.ID, Timeline: 1, Number: n, Name: seg.Name(z), Start: z.Start(n), End: z.Start(n + 1)}))
+	require.NoError(p, p.catalog.AddSegment(ctx, catalog.Segment{ClusterID: p.cluster.ID, Timeline: 1, Number: n, Name: seg.Name(z),
+		Start: z.Start(n), End: z.Start(n + 1)}))
 	return s
 }
 
@@ -166,7 +168,8 @@ func TestWhatIsSureOfATime(t *testing.T) {
 		}
 		assert.ErrorContains(t, err, "beyond the captured WAL, which is surely complete to 2026-11-23T12:59:58Z", at)
 	}
-	j.archive.Bases = []reach.Base{{Start: 30, StopTime: noon}, {Start: 10, StopTime: noon.Add(-time.Hour)}, {Start: 20, StopTime: noon.Add(-time.Minute)}}
+	j.archive.Bases = []reach.Base{{Start: 30, StopTime: noon}, {Start: 10, StopTime: noon.Add(-time.Hour)},
+		{Start: 20, StopTime: noon.Add(-time.Minute)}}
 	for at, want := range map[time.Time]pg.LSN{
 		noon.Add(settle):       20, // a commit of before it may be told after the base
 		noon.Add(settle + 1e3): 30,

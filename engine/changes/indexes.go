@@ -173,7 +173,8 @@ func (x *Indexes) Predecessor(seg pg.Segment) pg.Segment {
 
 // Record shows a recorder the records that end in a captured segment, and says where
 // the segment's bytes end. seen, if not nil, is told each transaction that ends.
-func (x *Indexes) Record(ctx context.Context, r *journal.Recorder, seg pg.Segment, seen func(*journal.Transaction) error) (end pg.LSN, err error) {
+func (x *Indexes) Record(ctx context.Context, r *journal.Recorder, seg pg.Segment,
+	seen func(*journal.Transaction) error) (end pg.LSN, err error) {
 	z := x.Cluster.SegmentSize
 	next, prev := r.Next()
 	if next == 0 {
@@ -200,7 +201,8 @@ func ReadInto(r *journal.Recorder, src io.Reader, k catalog.Cluster, next, prev 
 
 // NewReader reads the records of a cluster from next on; src begins with the page that it is on.
 func NewReader(k catalog.Cluster, src io.Reader, next, prev pg.LSN) *wal.Reader {
-	return wal.NewReader(src, wal.Options{Start: wal.PageOf(next), SegmentSize: k.SegmentSize, SystemID: k.SystemID, From: next, Prev: prev})
+	return wal.NewReader(src, wal.Options{Start: wal.PageOf(next), SegmentSize: k.SegmentSize, SystemID: k.SystemID,
+		From: next, Prev: prev})
 }
 
 // ReadRecords shows a recorder the records of a reader, to the end of its source.

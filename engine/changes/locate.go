@@ -83,7 +83,8 @@ func (j *Journal) record(ctx context.Context, n, last uint64, at pg.LSN) (*Recor
 }
 
 func describe(r *wal.Record, v *pg.Version) (*Record, error) {
-	d := &Record{Start: r.Start, End: r.End, XID: r.XID, Manager: r.Manager.String(), Kind: r.Kind(v), Length: r.Length, Pages: len(r.Blocks)}
+	d := &Record{Start: r.Start, End: r.End, XID: r.XID, Manager: r.Manager.String(), Kind: r.Kind(v), Length: r.Length,
+		Pages: len(r.Blocks)}
 	for i := range r.Blocks {
 		if len(r.Blocks[i].Image) > 0 {
 			if _, err := r.Blocks[i].Page(v); err != nil {

@@ -72,14 +72,16 @@ func (j *Journal) clearOfLocks(ctx context.Context, m moment.Moment, b *moment.B
 			return "", nil
 		}
 		if b.LastIn != nil && b.LastIn.LSN > t.First {
-			return fmt.Sprintf("others committed while tx %d held tables exclusively: a copy paused here cannot read those until it is opened", t.XID), nil
+			return fmt.Sprintf("others committed while tx %d held tables exclusively: a copy paused here cannot read those until it is "+
+				"opened", t.XID), nil
 		}
 		earlier, err := j.boundary(ctx, m, place{t.First, true})
 		if err != nil || earlier.FirstOut == nil || earlier.FirstOut.LSN != b.FirstOut.LSN {
 			return "", nil
 		}
 		if !j.reaches(earlier.Stop) && j.reaches(b.Stop) {
-			return fmt.Sprintf("tx %d held tables exclusively before a base backup ended: a copy paused here cannot read those until it is opened", t.XID), nil
+			return fmt.Sprintf("tx %d held tables exclusively before a base backup ended: a copy paused here cannot read those until it "+
+				"is opened", t.XID), nil
 		}
 		*b = earlier
 		return "", nil
@@ -185,7 +187,8 @@ func (j *Journal) byTime(ctx context.Context, m moment.Moment) (place, error) {
 	case stretch != j.stretches[len(j.stretches)-1]:
 		return place{}, j.archive.OutOfReach(m, fmt.Sprintf("it lies in a hole: the WAL after %s was never captured", stretch.End))
 	case m.Time.After(j.archive.Capture.CompleteTo.Time.Add(-settle)):
-		return place{}, j.archive.OutOfReach(m, fmt.Sprintf("it lies beyond the captured WAL, which is surely complete to %s and no further yet", j.archive.Capture.CompleteTo.Time.Add(-settle).UTC().Format(time.RFC3339)))
+		return place{}, j.archive.OutOfReach(m, fmt.Sprintf("it lies beyond the captured WAL, which is surely complete to %s and no "+
+			"further yet", j.archive.Capture.CompleteTo.Time.Add(-settle).UTC().Format(time.RFC3339)))
 	}
 	return j.end(ctx)
 }
@@ -220,7 +223,8 @@ func (j *Journal) byTransaction(ctx context.Context, m moment.Moment) (place, er
 		return place{}, ambiguous(m, fmt.Sprintf("the id %d was used in %d epochs", m.XID, len(found)), found)
 	case !found[0].Committed:
 		t := found[0]
-		return place{}, problem.New(problem.OutOfReach, fmt.Sprintf("Ask for the place instead: before lsn %s", t.End), "the moment names no committed transaction",
+		return place{}, problem.New(problem.OutOfReach, fmt.Sprintf("Ask for the place instead: before lsn %s", t.End),
+			"the moment names no committed transaction",
 			"transaction %d was rolled back at %s: nothing of it is in the database at any moment", m.XID, t.Time.Format(time.RFC3339Nano))
 	}
 	return place{found[0].End, m.Before}, nil
@@ -268,7 +272,8 @@ func (j *Journal) byRestorePoint(ctx context.Context, m moment.Moment) (place, e
 				next += fmt.Sprintf("\nrestore point %s  (%s)", k.Name, k.Time.Format(time.RFC3339Nano))
 			}
 		}
-		return place{}, problem.New(problem.NotFound, next, "the moment was not found", "no restore point %q is in the captured WAL", m.Name)
+		return place{}, problem.New(problem.NotFound, next, "the moment was not found", "no restore point %q is in the captured WAL",
+			m.Name)
 	}
 	next := "Choose one:"
 	for _, k := range found {
@@ -291,12 +296,14 @@ func (j *Journal) byBase(m moment.Moment) (place, error) {
 		return j.byBase(moment.Moment{Kind: m.Kind, Name: meant[0]})
 	}
 	if len(meant) > 1 {
-		return place{}, problem.New(problem.Ambiguous, "Choose one:\nbase "+strings.Join(meant, "\nbase "), "the moment is ambiguous", "%d base backups have ids that begin or end with %q", len(meant), m.Name)
+		return place{}, problem.New(problem.Ambiguous, "Choose one:\nbase "+strings.Join(meant, "\nbase "), "the moment is ambiguous",
+			"%d base backups have ids that begin or end with %q", len(meant), m.Name)
 	}
 	if slices.Contains(j.archive.Lost.Backups, m.Name) {
 		return place{}, j.archive.OutOfReach(m, "the base backup cannot be read, as an audit found; see: velvet store audit --full")
 	}
-	return place{}, problem.New(problem.NotFound, "List them with: velvet backup list "+j.archive.Cluster.Name, "the moment was not found", "%s has no base backup %q", j.archive.Cluster.Name, m.Name)
+	return place{}, problem.New(problem.NotFound, "List them with: velvet backup list "+j.archive.Cluster.Name, "the moment was not found",
+		"%s has no base backup %q", j.archive.Cluster.Name, m.Name)
 }
 
 // boundary finds the records on both sides of a place, and the transactions.
@@ -346,7 +353,8 @@ func (j *Journal) walk(ctx context.Context, n, last uint64, before journal.State
 	for {
 		r, err := records.Next()
 		var damage *wal.Damage
-		if errors.Is(err, io.EOF) || errors.Is(err, wal.ErrUnwritten) || errors.As(err, &damage) && damage.LSN >= j.archive.Capture.FlushedLSN {
+		if errors.Is(err, io.EOF) || errors.Is(err, wal.ErrUnwritten) || errors.As(err, &damage) &&
+			damage.LSN >= j.archive.Capture.FlushedLSN {
 			return nil
 		}
 		if err != nil {

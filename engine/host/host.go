@@ -193,7 +193,8 @@ func (h *Host) PortTaken(port int) bool {
 func (h *Host) command(ctx context.Context, major int, name string, args ...string) (*exec.Cmd, error) {
 	path := filepath.Join(fmt.Sprintf(h.binDirs, major), name)
 	if _, err := os.Stat(path); err != nil {
-		return nil, fmt.Errorf("PostgreSQL %d is not installed here (%s is missing); install the package postgresql-%d, or name the directory of its programs with --programs", major, path, major)
+		return nil, fmt.Errorf("PostgreSQL %d is not installed here (%s is missing); install the package postgresql-%d, or name the "+
+			"directory of its programs with --programs", major, path, major)
 	}
 	cmd := exec.CommandContext(ctx, path, args...)
 	cmd.Dir = "/"

@@ -36,7 +36,8 @@ func TestRestoreCommandSurvivesTheShell(t *testing.T) {
 	command = strings.NewReplacer("%%", "%", "%f", "000000010000000000000001", "%p", "pg_wal/RECOVERYXLOG").Replace(command)
 	out, err := exec.Command("sh", "-c", command).CombinedOutput()
 	require.NoError(t, err, string(out))
-	assert.Equal(t, []string{"segment", "deliver", "--ticket", filepath.Join(awkward, "ticket.json"), "000000010000000000000001", "pg_wal/RECOVERYXLOG"},
+	assert.Equal(t, []string{"segment", "deliver", "--ticket", filepath.Join(awkward, "ticket.json"), "000000010000000000000001",
+		"pg_wal/RECOVERYXLOG"},
 		strings.Split(strings.TrimSpace(string(out)), "\n"))
 }
 

@@ -321,5 +321,6 @@ func (h *Host) InstalledMajor() (int, error) {
 			return v.Major, nil
 		}
 	}
-	return 0, fmt.Errorf("no PostgreSQL %s is installed below %s; install the package postgresql, or name the directory of its programs with --programs", pg.SupportedVersions(), h.binDirs)
+	return 0, fmt.Errorf("no PostgreSQL %s is installed below %s; install the package postgresql, or name the directory of its programs "+
+		"with --programs", pg.SupportedVersions(), h.binDirs)
 }

@@ -38,7 +38,8 @@ type Prover struct {
 // be looked at at all.
 func (p *Prover) Run(ctx context.Context, k catalog.Copy, report task.Report) ([]proof.Check, error) {
 	if k.State != catalog.CopyPaused && k.State != catalog.CopyOpen {
-		return nil, problem.New(problem.Conflict, "See: velvet copy show "+k.ID, "the copy was not proved", "it is %s; only a paused or open copy can be proved", k.State)
+		return nil, problem.New(problem.Conflict, "See: velvet copy show "+k.ID, "the copy was not proved",
+			"it is %s; only a paused or open copy can be proved", k.State)
 	}
 	var r plan.Restore
 	if err := json.Unmarshal(k.Plan, &r); err != nil {
@@ -108,7 +109,8 @@ func (p *Prover) boundary(ctx context.Context, conn *pgx.Conn, k catalog.Copy, b
 // heard of has not happened there, which is as far from committed as can be.
 func status(ctx context.Context, conn *pgx.Conn, xid pg.XID) (string, error) {
 	var next string
-	if err := conn.QueryRow(ctx, `select pg_catalog.pg_snapshot_xmax(pg_catalog.pg_current_snapshot())::pg_catalog.text`).Scan(&next); err != nil {
+	const newest = `select pg_catalog.pg_snapshot_xmax(pg_catalog.pg_current_snapshot())::pg_catalog.text`
+	if err := conn.QueryRow(ctx, newest).Scan(&next); err != nil {
 		return "", err
 	}
 	var xmax uint64
@@ -120,7 +122,8 @@ func status(ctx context.Context, conn *pgx.Conn, xid pg.XID) (string, error) {
 	}
 	full := xid.Near(pg.FullXID(xmax))
 	var s *string
-	if err := conn.QueryRow(ctx, `select pg_catalog.pg_xact_status($1::pg_catalog.text::pg_catalog.xid8)`, fmt.Sprint(uint64(full))).Scan(&s); err != nil {
+	if err := conn.QueryRow(ctx, `select pg_catalog.pg_xact_status($1::pg_catalog.text::pg_catalog.xid8)`,
+		fmt.Sprint(uint64(full))).Scan(&s); err != nil {
 		return "", err
 	}
 	if s == nil {

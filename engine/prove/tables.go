@@ -19,7 +19,8 @@ import (
 // tables reads every table of every database on the copy to its end, and counts
 // the same tables on the live cluster beside it.
 func (p *Prover) tables(ctx context.Context, conn *pgx.Conn, k catalog.Copy, report task.Report) (proof.Check, error) {
-	rows, err := conn.Query(ctx, `select datname::pg_catalog.text from pg_catalog.pg_database where datallowconn and datname operator(pg_catalog.<>) 'template0' order by datname`)
+	rows, err := conn.Query(ctx, `select datname::pg_catalog.text from pg_catalog.pg_database
+		where datallowconn and datname operator(pg_catalog.<>) 'template0' order by datname`)
 	if err != nil {
 		return proof.Check{}, err
 	}
@@ -173,12 +174,18 @@ func (t table) harmless() bool { return t.Super || !t.Calls }
 // tableNames lists ordinary tables and materialised views with storage of their
 // own, without the system's and without unlogged ones, which are empty after recovery.
 func tableNames(ctx context.Context, conn *pgx.Conn) ([]table, error) {
-	rows, err := conn.Query(ctx, `select n.nspname::pg_catalog.text, c.relname::pg_catalog.text, a.rolname::pg_catalog.text, a.rolcanlogin, a.rolsuper,
-			exists (select from pg_catalog.pg_index i where i.indrelid operator(pg_catalog.=) c.oid and (i.indexprs is not null or i.indpred is not null))
-			or exists (select from pg_catalog.pg_statistic_ext s where s.stxrelid operator(pg_catalog.=) c.oid and s.stxexprs is not null), c.relrowsecurity
-		from pg_catalog.pg_class c join pg_catalog.pg_namespace n on n.oid operator(pg_catalog.=) c.relnamespace join pg_catalog.pg_roles a on a.oid operator(pg_catalog.=) c.relowner
-		where c.relkind operator(pg_catalog.=) any ('{r, m}') and c.relpersistence operator(pg_catalog.=) 'p' and (c.relkind operator(pg_catalog.=) 'r' or c.relispopulated)
-		and n.nspname operator(pg_catalog.<>) all ('{pg_catalog, information_schema}') and n.nspname operator(pg_catalog.!~~) 'pg\_toast%' and n.nspname operator(pg_catalog.!~~) 'pg\_temp%'
+	rows, err := conn.Query(ctx, `select n.nspname::pg_catalog.text, c.relname::pg_catalog.text, a.rolname::pg_catalog.text, a.rolcanlogin,
+		a.rolsuper,
+			exists (select from pg_catalog.pg_index i where i.indrelid operator(pg_catalog.=) c.oid and (i.indexprs is not null
+			or i.indpred is not null))
+			or exists (select from pg_catalog.pg_statistic_ext s where s.stxrelid operator(pg_catalog.=) c.oid and s.stxexprs is not null),
+			c.relrowsecurity
+		from pg_catalog.pg_class c join pg_catalog.pg_namespace n on n.oid operator(pg_catalog.=) c.relnamespace
+		join pg_catalog.pg_roles a on a.oid operator(pg_catalog.=) c.relowner
+		where c.relkind operator(pg_catalog.=) any ('{r, m}') and c.relpersistence operator(pg_catalog.=) 'p'
+		and (c.relkind operator(pg_catalog.=) 'r' or c.relispopulated)
+		and n.nspname operator(pg_catalog.<>) all ('{pg_catalog, information_schema}') and n.nspname operator(pg_catalog.!~~) 'pg\_toast%'
+		and n.nspname operator(pg_catalog.!~~) 'pg\_temp%'
 		order by 1, 2`)
 	if err != nil {
 		return nil, err
@@ -189,7 +196,8 @@ func tableNames(ctx context.Context, conn *pgx.Conn) ([]table, error) {
 // readWhole has counting read the tables themselves and not an index, and not wait for
 // tables that replay will hold for as long as it is paused.
 func readWhole(ctx context.Context, conn *pgx.Conn) error {
-	_, err := conn.Exec(ctx, `set enable_indexscan = off; set enable_indexonlyscan = off; set enable_bitmapscan = off; set lock_timeout = '5s'`)
+	_, err := conn.Exec(ctx, `set enable_indexscan = off; set enable_indexonlyscan = off; set enable_bitmapscan = off;
+		set lock_timeout = '5s'`)
 	return err
 }
 

@@ -76,7 +76,8 @@ func LayOver(ctx context.Context, v *vault.Vault, cluster, backup string, trees 
 }
 
 // layOut does both; over is nil for empty trees.
-func layOut(ctx context.Context, v *vault.Vault, cluster, backup string, trees Trees, over names, total int64, report task.Report) (laid Laid, err error) {
+func layOut(ctx context.Context, v *vault.Vault, cluster, backup string, trees Trees, over names, total int64,
+	report task.Report) (laid Laid, err error) {
 	manifest, err := v.Open(ctx, store.ManifestKey(cluster, backup))
 	if err != nil {
 		return laid, err

@@ -44,7 +44,8 @@ func TestManifestsThatLie(t *testing.T) {
 	require.NoError(t, pack.Commit())
 	crc := crc32.Checksum(content, pg.Castagnoli)
 	file := func(change func(*layout.File)) *layout.File {
-		f := &layout.File{Path: "base/5/1259", Mode: 0o600, Size: int64(len(content)), CRC32C: &crc, Sheet: layout.AppendSheet(nil, extents)}
+		f := &layout.File{Path: "base/5/1259", Mode: 0o600, Size: int64(len(content)), CRC32C: &crc,
+			Sheet: layout.AppendSheet(nil, extents)}
 		if change != nil {
 			change(f)
 		}
@@ -63,7 +64,8 @@ func TestManifestsThatLie(t *testing.T) {
 		files []*layout.File
 		ok    bool
 	}{
-		"the truth":              {[]*layout.File{{Path: "base", Mode: 0o700, Dir: true}, file(nil), {Path: "pg_tblspc/16400/x", Mode: 0o600}}, true},
+		"the truth": {[]*layout.File{{Path: "base", Mode: 0o700, Dir: true}, file(nil),
+			{Path: "pg_tblspc/16400/x", Mode: 0o600}}, true},
 		"out of the tree":        {[]*layout.File{file(named("../out"))}, false},
 		"out and in again":       {[]*layout.File{file(named("base/../../data/x"))}, false},
 		"an absolute path":       {[]*layout.File{file(named(g.Path("absolute")))}, false},
@@ -85,11 +87,14 @@ func TestManifestsThatLie(t *testing.T) {
 		"another extent than it says": {[]*layout.File{file(func(f *layout.File) {
 			f.Sheet = layout.AppendSheet(nil, []layout.Extent{extents[0], extents[0], extents[2]})
 		})}, false},
-		"a hash that is not so":         {[]*layout.File{file(sheet(extents[0], other, extents[2]))}, false},
-		"a pack that is not there":      {[]*layout.File{file(sheet(extents[0], extents[1], elsewhere))}, false},
-		"zeroes for what was something": {[]*layout.File{file(func(f *layout.File) { f.Sheet = layout.AppendSheet(nil, []layout.Extent{extents[0], {}, extents[2]}) })}, false},
-		"another checksum":              {[]*layout.File{file(func(f *layout.File) { f.CRC32C = &wrong })}, false},
-		"a map that cannot be read":     {[]*layout.File{file(func(f *layout.File) { f.Sheet = f.Sheet[:len(f.Sheet)-1] })}, false},
+		"a hash that is not so":    {[]*layout.File{file(sheet(extents[0], other, extents[2]))}, false},
+		"a pack that is not there": {[]*layout.File{file(sheet(extents[0], extents[1], elsewhere))}, false},
+		"zeroes for what was something": {[]*layout.File{file(func(f *layout.File) {
+			f.Sheet = layout.AppendSheet(nil,
+				[]layout.Extent{extents[0], {}, extents[2]})
+		})}, false},
+		"another checksum":          {[]*layout.File{file(func(f *layout.File) { f.CRC32C = &wrong })}, false},
+		"a map that cannot be read": {[]*layout.File{file(func(f *layout.File) { f.Sheet = f.Sheet[:len(f.Sheet)-1] })}, false},
 	} {
 		w, err := g.vault.Create(ctx, store.ManifestKey(g.cluster, "b"), layout.S2)
 		require.NoError(t, err)

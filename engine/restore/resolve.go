@@ -14,7 +14,8 @@ import (
 // Plan resolves a moment and works out the restore. note is as Journal.Resolve says.
 func Plan(ctx context.Context, a *archive.Archive, j *changes.Journal, m moment.Moment) (p plan.Restore, note string, err error) {
 	if len(a.Bases) == 0 && len(a.Lost.Backups) > 0 {
-		return p, "", problem.New(problem.OutOfReach, "Take one with: velvet backup take "+a.Cluster.Name+"\nor fix the store, and have it read again: velvet store audit --full",
+		return p, "", problem.New(problem.OutOfReach,
+			"Take one with: velvet backup take "+a.Cluster.Name+"\nor fix the store, and have it read again: velvet store audit --full",
 			"the moment is out of reach", "an audit found that no base backup of %s can be read", a.Cluster.Name)
 	}
 	if len(a.Bases) == 0 {

@@ -34,16 +34,17 @@ func TestScheduler(t *testing.T) {
 	var begun []string
 	var fail error
 	instance := func() *Scheduler {
-		return &Scheduler{Catalog: c, Now: func() time.Time { return *now.Load() }, Log: slog.New(slog.DiscardHandler), Begin: func(_ context.Context, e catalog.Entry, k *catalog.Cluster) (string, error) {
-			mu.Lock()
-			defer mu.Unlock()
-			name := e.Work
-			if k != nil {
-				name += " " + k.Name
-			}
-			begun = append(begun, name)
-			return "task", fail
-		}}
+		return &Scheduler{Catalog: c, Now: func() time.Time { return *now.Load() }, Log: slog.New(slog.DiscardHandler),
+			Begin: func(_ context.Context, e catalog.Entry, k *catalog.Cluster) (string, error) {
+				mu.Lock()
+				defer mu.Unlock()
+				name := e.Work
+				if k != nil {
+					name += " " + k.Name
+				}
+				begun = append(begun, name)
+				return "task", fail
+			}}
 	}
 	one, two := instance(), instance()
 	look := func() []string {
@@ -56,11 +57,13 @@ func TestScheduler(t *testing.T) {
 		return begun
 	}
 	for _, name := range []string{"ferries", "berths"} {
-		require.NoError(t, c.AddCluster(ctx, catalog.Cluster{ID: catalog.NewID(), Name: name, ConnString: "host=db1", SegmentSize: 16 << 20, LabelsSet: json.RawMessage(`{"fleet": "outer"}`)}))
+		require.NoError(t, c.AddCluster(ctx, catalog.Cluster{ID: catalog.NewID(), Name: name, ConnString: "host=db1", SegmentSize: 16 << 20,
+			LabelsSet: json.RawMessage(`{"fleet": "outer"}`)}))
 	}
 	require.NoError(t, c.SavePolicy(ctx, catalog.Policy{ID: "p", Name: "outer", LabelsSet: json.RawMessage(`{"fleet": "outer"}`)}))
 	add := func(id, policy, work, schedule string) {
-		require.NoError(t, c.AddEntry(ctx, catalog.Entry{ID: id, PolicyID: sql.NullString{String: policy, Valid: policy != ""}, Work: work, Schedule: json.RawMessage(schedule)}))
+		require.NoError(t, c.AddEntry(ctx, catalog.Entry{ID: id, PolicyID: sql.NullString{String: policy, Valid: policy != ""}, Work: work,
+			Schedule: json.RawMessage(schedule)}))
 	}
 	add("bases", "p", catalog.WorkBackup, `{"everyHours": 6}`)
 	add("audit", "", catalog.WorkAudit, `{"at": "04:00", "quiet": [{"from": "08:00", "to": "18:00"}]}`)
@@ -68,7 +71,8 @@ func TestScheduler(t *testing.T) {
 	assert.Empty(t, look(), "nothing was due before it was put there")
 
 	set(midnight.Add(time.Minute))
-	assert.ElementsMatch(t, []string{"backup ferries", "backup berths", "audit"}, look(), "two days were missed, and the newest of each is caught up, once")
+	assert.ElementsMatch(t, []string{"backup ferries", "backup berths", "audit"}, look(),
+		"two days were missed, and the newest of each is caught up, once")
 	assert.Empty(t, look())
 	set(midnight.Add(6*time.Hour + time.Minute))
 	assert.ElementsMatch(t, []string{"backup ferries", "backup berths", "audit"}, look())
@@ -101,7 +105,8 @@ func TestScheduler(t *testing.T) {
 	assert.Contains(t, refused.Problem, "under way already", "what was refused is told, and not tried again before the next time")
 	fail = nil
 	assert.Empty(t, look())
-	claimed := catalog.CalendarRun{EntryID: "bases", ClusterID: ferries.ID, Due: midnight.Add(72 * time.Hour), BegunAt: midnight.Add(72 * time.Hour)}
+	claimed := catalog.CalendarRun{EntryID: "bases", ClusterID: ferries.ID, Due: midnight.Add(72 * time.Hour),
+		BegunAt: midnight.Add(72 * time.Hour)}
 	mine, err := c.ClaimRun(ctx, claimed)
 	require.NoError(t, err)
 	require.True(t, mine)

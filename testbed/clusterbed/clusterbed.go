@@ -55,7 +55,8 @@ func New(b *testbed.Bed, settings ...string) *Cluster {
 	require.NoError(b, err)
 	b.Cleanup(c.Catalog.Close)
 	c.Books = &names.Books{Catalog: c.Catalog}
-	c.Record = catalog.Cluster{ID: catalog.NewID(), Name: "ferries", SegmentSize: pg.DefaultSegmentSize, Slot: "tide", Superuser: testbed.Superuser, DataChecksums: true,
+	c.Record = catalog.Cluster{ID: catalog.NewID(), Name: "ferries", SegmentSize: pg.DefaultSegmentSize, Slot: "tide",
+		Superuser: testbed.Superuser, DataChecksums: true,
 		DataDirectory: c.Server.DataDir, ServerVersion: testbed.One[int](b, c.SQL, "select current_setting('server_version_num')::int")}
 	c.Record.SystemID = uint64(testbed.One[int64](b, c.SQL, "select system_identifier from pg_control_system()"))
 	require.NoError(b, c.Catalog.AddCluster(ctx, c.Record))
@@ -73,7 +74,8 @@ func (c *Cluster) Connect() { c.SQL = c.Server.Connect("postgres") }
 func (c *Cluster) Keep(objects store.Store) {
 	c.Store = vault.Reading(objects, nil, nil)
 	c.Supervisor = &capture.Supervisor{
-		Catalog: c.Catalog, Store: c.Store, Spool: c.Path("spool"), SpoolLimit: 1 << 30, Codec: layout.S2, Books: c.Books, Log: c.Log, Instance: 1,
+		Catalog: c.Catalog, Store: c.Store, Spool: c.Path("spool"), SpoolLimit: 1 << 30, Codec: layout.S2, Books: c.Books,
+		Log: c.Log, Instance: 1,
 		Access:  func(catalog.Cluster) (access.Access, error) { return c.Access(), nil },
 		Changed: func(string) {},
 	}
@@ -124,7 +126,8 @@ func (c *Cluster) Stored() {
 
 // Taker takes base backups.
 func (c *Cluster) Taker() *backup.Taker {
-	return &backup.Taker{Cluster: c.Record, Access: c.Access(), Catalog: c.Catalog, Store: c.Store, Notices: c.Notices(), Books: c.Books, Codec: layout.S2, Spool: c.Path("spool"), Now: time.Now}
+	return &backup.Taker{Cluster: c.Record, Access: c.Access(), Catalog: c.Catalog, Store: c.Store, Notices: c.Notices(), Books: c.Books,
+		Codec: layout.S2, Spool: c.Path("spool"), Now: time.Now}
 }
 
 // Notices has what is dropped be deleted at once.

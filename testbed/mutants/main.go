@@ -142,7 +142,8 @@ func newBench(timeout, share int) (bench, error) {
 	if err != nil {
 		return bench{}, err
 	}
-	b := bench{dir: dir, timeout: timeout, env: append(os.Environ(), "PATH="+dir+":"+os.Getenv("PATH"), goVariable+"="+goCommand, shareVariable+"="+fmt.Sprint(share))}
+	b := bench{dir: dir, timeout: timeout, env: append(os.Environ(), "PATH="+dir+":"+os.Getenv("PATH"), goVariable+"="+goCommand,
+		shareVariable+"="+fmt.Sprint(share))}
 	install := exec.Command(goCommand, "install", tool)
 	install.Env = append(os.Environ(), "GOBIN="+dir) // go run would put its own go command first
 	if said, err := install.CombinedOutput(); err != nil {

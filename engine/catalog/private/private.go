@@ -45,7 +45,8 @@ type Server struct {
 // Start makes the server below dir if there is none, starts it unless it runs already, and waits
 // until it accepts connections.
 func Start(ctx context.Context, h *host.Host, dir string, log *slog.Logger) (*Server, error) {
-	s := &Server{host: h, dir: dir, log: log, server: host.Server{DataDir: filepath.Join(dir, "data"), Log: filepath.Join(dir, "start.log")}}
+	s := &Server{host: h, dir: dir, log: log, server: host.Server{DataDir: filepath.Join(dir, "data"),
+		Log: filepath.Join(dir, "start.log")}}
 	// Others may pass through, to the server's own directories, and see nothing.
 	if err := os.MkdirAll(dir, 0o711); err != nil {
 		return nil, err
@@ -60,11 +61,13 @@ func Start(ctx context.Context, h *host.Host, dir string, log *slog.Logger) (*Se
 	if _, err := os.Stat(s.server.DataDir); errors.Is(err, os.ErrNotExist) {
 		log.Info("making the catalogue's own server", "directory", dir)
 		if err := s.make(ctx); err != nil {
-			return nil, failed(err, "the catalogue's own server could not be made", "Fix the cause and start again, or give the service a database with --catalogue.")
+			return nil, failed(err, "the catalogue's own server could not be made",
+				"Fix the cause and start again, or give the service a database with --catalogue.")
 		}
 	}
 	if err := s.start(ctx); err != nil {
-		return nil, failed(err, "the catalogue's own server could not be started", "Its logs are in "+s.path("log")+" and "+s.server.Log+".")
+		return nil, failed(err, "the catalogue's own server could not be started",
+			"Its logs are in "+s.path("log")+" and "+s.server.Log+".")
 	}
 	return s, nil
 }
@@ -154,7 +157,8 @@ func (s *Server) make(ctx context.Context) (err error) {
 	if err = s.host.Stop(ctx, aside, host.Fast); err != nil {
 		return err
 	}
-	for name, content := range map[string]string{"pg_hba.conf": logins, "pg_ident.conf": "admins \"" + s.host.User() + "\" " + admin + "\n"} {
+	for name, content := range map[string]string{"pg_hba.conf": logins, "pg_ident.conf": "admins \"" + s.host.User() + "\" " +
+		admin + "\n"} {
 		if err = s.host.WriteFile(filepath.Join(aside.DataDir, name), []byte(content), 0o600); err != nil {
 			return err
 		}
@@ -294,7 +298,8 @@ func (s *Server) launch(ctx context.Context) (err error) {
 
 // otherVersion tells the way out when the server's programs are no longer installed.
 func (s *Server) otherVersion(err error) error {
-	next := fmt.Sprintf("Install them again: apt-get install postgresql-%d. Or go on with the installed version: move %s away, start the service with --adopt-store, and run: velvet store rebuild", s.server.Major, s.server.DataDir)
+	next := fmt.Sprintf("Install them again: apt-get install postgresql-%d. Or go on with the installed version: move %s away, start "+
+		"the service with --adopt-store, and run: velvet store rebuild", s.server.Major, s.server.DataDir)
 	return problem.Wrap(err, problem.Conflict, fmt.Sprintf("the catalogue's own server is of PostgreSQL %d", s.server.Major), next)
 }
 

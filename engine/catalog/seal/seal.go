@@ -98,7 +98,8 @@ func (k Key) Open(sealed []byte, purpose string) (string, error) {
 	}
 	secret, err := aead.Open(nil, sealed[:aead.NonceSize()], sealed[aead.NonceSize():], []byte(purpose))
 	if err != nil {
-		return "", errors.New("a sealed secret cannot be opened with this service's key; restore the key file, or register the password anew")
+		return "", errors.New("a sealed secret cannot be opened with this service's key; restore the key file, or register the password " +
+			"anew")
 	}
 	return string(secret), nil
 }

@@ -57,7 +57,8 @@ const (
 
 // Server is the server of a copy.
 func Server(k catalog.Copy, major int) host.Server {
-	return host.Server{Major: major, DataDir: filepath.Join(k.Directory, dataDir), Port: k.Port, Socket: k.Socket, Log: filepath.Join(k.Directory, serverLog)}
+	return host.Server{Major: major, DataDir: filepath.Join(k.Directory, dataDir), Port: k.Port, Socket: k.Socket,
+		Log: filepath.Join(k.Directory, serverLog)}
 }
 
 // Check refuses a copy that is not to be touched.
@@ -131,11 +132,13 @@ func connect(ctx context.Context, k catalog.Copy, role, database string, paramet
 // Prepare checks name and port, or chooses them, and fills in what a new copy is.
 func (c *Keeper) Prepare(ctx context.Context, cluster catalog.Cluster, p plan.Restore, name string, port int) (catalog.Copy, error) {
 	k := catalog.Copy{
-		ID: catalog.NewID(), Name: name, ClusterID: cluster.ID, BackupID: p.Base, Moment: p.Boundary.Moment, Port: port, State: catalog.CopyLayingOut,
+		ID: catalog.NewID(), Name: name, ClusterID: cluster.ID, BackupID: p.Base, Moment: p.Boundary.Moment, Port: port,
+		State:  catalog.CopyLayingOut,
 		OSUser: cluster.CopiesUser,
 	}
 	if _, err := c.Host.As(k.OSUser); err != nil {
-		return k, problem.Wrap(err, problem.Conflict, "the copy was not made", "Or give the cluster another: velvet cluster edit "+cluster.Name+" --copies-user USER")
+		return k, problem.Wrap(err, problem.Conflict, "the copy was not made",
+			"Or give the cluster another: velvet cluster edit "+cluster.Name+" --copies-user USER")
 	}
 	if port != 0 && c.Host.PortTaken(port) {
 		return k, problem.New(problem.Conflict, "Choose another with --port, or leave it out to have a free one chosen.",
@@ -193,7 +196,8 @@ func (c *Keeper) Make(ctx context.Context, cluster catalog.Cluster, k catalog.Co
 // Step moves a paused copy to another moment: the base of the new plan is laid over what
 // is there, and the copy replays anew. A move that is refused leaves the copy where it is;
 // one that was begun and fails leaves nothing of it.
-func (c *Keeper) Step(ctx context.Context, cluster catalog.Cluster, k catalog.Copy, p plan.Restore, replays []catalog.Stretch, report task.Report) (err error) {
+func (c *Keeper) Step(ctx context.Context, cluster catalog.Cluster, k catalog.Copy, p plan.Restore, replays []catalog.Stretch,
+	report task.Report) (err error) {
 	own, err := c.of(k)
 	if err != nil {
 		return err
@@ -250,7 +254,8 @@ func (c *Keeper) undo(ctx context.Context, cluster catalog.Cluster, k catalog.Co
 }
 
 // replay starts a copy that is laid out and follows its recovery to the moment.
-func (c *Keeper) replay(ctx context.Context, cluster catalog.Cluster, k catalog.Copy, p plan.Restore, head layout.Head, trees restore.Trees, report task.Report) error {
+func (c *Keeper) replay(ctx context.Context, cluster catalog.Cluster, k catalog.Copy, p plan.Restore, head layout.Head, trees restore.Trees,
+	report task.Report) error {
 	segments, err := c.feedTail(ctx, cluster, p, trees, report)
 	if err != nil {
 		return err
@@ -262,7 +267,8 @@ func (c *Keeper) replay(ctx context.Context, cluster catalog.Cluster, k catalog.
 	if err := c.save(ctx, k); err != nil {
 		return err
 	}
-	report.Log("starting the copy on 127.0.0.1, port %d; it replays %d segments (%s to %s) and stops at %s", k.Port, p.Count, p.First, p.Last, p.Boundary.Stop)
+	report.Log("starting the copy on 127.0.0.1, port %d; it replays %d segments (%s to %s) and stops at %s", k.Port, p.Count, p.First,
+		p.Last, p.Boundary.Stop)
 	if err := c.Host.Start(ctx, Server(k, cluster.Major())); err != nil {
 		return err
 	}
@@ -283,7 +289,8 @@ func (c *Keeper) hasRoom(b catalog.Backup, held int64, title string) error {
 	}
 	// What it holds, not what was read: an incremental backup is laid out whole, too.
 	if need := b.BytesHeld + b.BytesHeld/10; free+held < need {
-		return problem.New(problem.Full, "Free space there, discard a copy that is no longer needed, or serve with another --copies directory.",
+		return problem.New(problem.Full, "Free space there, discard a copy that is no longer needed, or serve with another --copies "+
+			"directory.",
 			title, "it needs about %s in %s, and %s are free", figures.Size(need-held), c.Dir, figures.Size(free))
 	}
 	return nil
@@ -331,7 +338,8 @@ func (c *Keeper) used(k catalog.Copy) (int64, error) {
 
 // feedTail puts segments that are not in the store yet beside the copy. It returns
 // all segments that the copy will replay.
-func (c *Keeper) feedTail(ctx context.Context, cluster catalog.Cluster, p plan.Restore, t restore.Trees, report task.Report) ([]pg.Segment, error) {
+func (c *Keeper) feedTail(ctx context.Context, cluster catalog.Cluster, p plan.Restore, t restore.Trees,
+	report task.Report) ([]pg.Segment, error) {
 	a, err := archive.Open(ctx, c.Catalog, c.Store, c.Spool, cluster)
 	if err != nil {
 		return nil, err
@@ -382,7 +390,8 @@ func (c *Keeper) Remove(ctx context.Context, cluster catalog.Cluster, k catalog.
 // Open ends the recovery of a paused copy: it becomes writable, on a timeline of its own.
 func (c *Keeper) Open(ctx context.Context, cluster catalog.Cluster, k catalog.Copy, report task.Report) error {
 	if k.State != catalog.CopyPaused {
-		return problem.New(problem.Conflict, "See: velvet copy show "+k.ID, "the copy was not opened", "it is %s; only a paused copy can be opened", k.State)
+		return problem.New(problem.Conflict, "See: velvet copy show "+k.ID, "the copy was not opened",
+			"it is %s; only a paused copy can be opened", k.State)
 	}
 	c, err := c.of(k)
 	if err != nil {
@@ -440,8 +449,9 @@ func (c *Keeper) Refresh(ctx context.Context, cluster catalog.Cluster, k catalog
 // ticket writes what `velvet segment deliver` needs.
 func (c *Keeper) ticket(cluster catalog.Cluster, k catalog.Copy, last pg.Segment, trees restore.Trees) (string, error) {
 	t := feed.Ticket{
-		Copy: k.ID, Cluster: cluster.ID, Service: c.Service, Certificate: c.Certificate, Token: feed.Token(c.Key, k.ID), Store: c.Place.For(c.Store, cluster.ID),
-		Feed: trees.Path(feedDir), Size: cluster.SegmentSize, Needed: last.Number, Timeline: last.Timeline,
+		Copy: k.ID, Cluster: cluster.ID, Service: c.Service, Certificate: c.Certificate, Token: feed.Token(c.Key, k.ID),
+		Store: c.Place.For(c.Store, cluster.ID),
+		Feed:  trees.Path(feedDir), Size: cluster.SegmentSize, Needed: last.Number, Timeline: last.Timeline,
 	}
 	b, err := json.MarshalIndent(t, "", "  ")
 	if err != nil {

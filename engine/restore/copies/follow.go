@@ -98,7 +98,8 @@ func (f *follower) died() error {
 	if why == "" {
 		why = "its log ends: " + f.keeper.Host.LogTail(f.server, 800)
 	}
-	return problem.New(problem.Failed, "The task's log has what the server said. The copy was removed.", "the copy's server ended before it reached the moment", "%s", why)
+	return problem.New(problem.Failed, "The task's log has what the server said. The copy was removed.",
+		"the copy's server ended before it reached the moment", "%s", why)
 }
 
 // look asks the server how far it is.
@@ -112,7 +113,8 @@ func (f *follower) look(ctx context.Context) (paused bool, err error) {
 	}
 	var at, state string
 	var last *time.Time
-	err = f.conn.QueryRow(ctx, `select coalesce(pg_catalog.pg_last_wal_replay_lsn()::pg_catalog.text, '0/0'), pg_catalog.pg_last_xact_replay_timestamp(), pg_catalog.pg_get_wal_replay_pause_state()
+	err = f.conn.QueryRow(ctx, `select coalesce(pg_catalog.pg_last_wal_replay_lsn()::pg_catalog.text, '0/0'),
+		pg_catalog.pg_last_xact_replay_timestamp(), pg_catalog.pg_get_wal_replay_pause_state()
 		where pg_catalog.pg_is_in_recovery()`).Scan(&at, &last, &state)
 	if err != nil {
 		return false, ctx.Err()

@@ -67,7 +67,8 @@ func (f *follower) raiseLimits(ctx context.Context) error {
 		}
 	}
 	if raised == "" {
-		return problem.New(problem.Failed, "The task's log has what the server said. The copy was removed.", "the copy's recovery stopped short of the moment",
+		return problem.New(problem.Failed, "The task's log has what the server said. The copy was removed.",
+			"the copy's recovery stopped short of the moment",
 			"it paused at %s, and the moment is at %s", f.copy.ReplayedLSN, f.plan.Boundary.End)
 	}
 	f.report.Log("the original was given more after the base backup: the copy goes on with %s", strings.TrimPrefix(raised, ", "))

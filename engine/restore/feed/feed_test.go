@@ -32,13 +32,15 @@ func kit(t *testing.T, service string) (ticket, to string) {
 	s, err := dir.Open(filepath.Join(root, "store"), -1)
 	require.NoError(t, err)
 	for n, length := range map[uint64]int{5: int(size), 6: 5000} {
-		_, err := vault.Reading(s, nil, nil).Put(context.Background(), store.SegmentKey("c", 1, name(n)), layout.Zstd, bytes.Repeat([]byte{byte(n)}, length))
+		_, err := vault.Reading(s, nil, nil).Put(context.Background(), store.SegmentKey("c", 1, name(n)), layout.Zstd,
+			bytes.Repeat([]byte{byte(n)}, length))
 		require.NoError(t, err)
 	}
 	feed := filepath.Join(root, "feed")
 	require.NoError(t, os.Mkdir(feed, 0o700))
 	require.NoError(t, os.WriteFile(filepath.Join(feed, name(7)), []byte{7, 7}, 0o600))
-	b, err := json.Marshal(Ticket{Copy: "k", Cluster: "c", Service: service, Token: "t", Store: place.Place{Location: s.String()}, Feed: feed, Size: size, Needed: 7, Timeline: 1})
+	b, err := json.Marshal(Ticket{Copy: "k", Cluster: "c", Service: service, Token: "t", Store: place.Place{Location: s.String()},
+		Feed: feed, Size: size, Needed: 7, Timeline: 1})
 	require.NoError(t, err)
 	ticket = filepath.Join(root, "ticket.json")
 	require.NoError(t, os.WriteFile(ticket, b, 0o600))

@@ -195,7 +195,8 @@ func Remedy(err error) string {
 		switch pgErr.Code {
 		case "28P01", "28000":
 			if strings.Contains(pgErr.Message, "pg_hba.conf") {
-				return "the server's pg_hba.conf admits no such connection (" + pgErr.Message + "); add a line for this role and address, for replication too, and reload"
+				return "the server's pg_hba.conf admits no such connection (" + pgErr.Message +
+					"); add a line for this role and address, for replication too, and reload"
 			}
 			return "the server refused the login (" + pgErr.Message + "); check the user and the password"
 		case "3D000":
@@ -203,7 +204,8 @@ func Remedy(err error) string {
 		case "42501":
 			return pgErr.Message + "; grant the role what it lacks"
 		case "53300":
-			return "the server has no free connection or WAL sender (" + pgErr.Message + "); raise max_connections or max_wal_senders, or end what is not needed"
+			return "the server has no free connection or WAL sender (" + pgErr.Message +
+				"); raise max_connections or max_wal_senders, or end what is not needed"
 		case "57P03":
 			return "the server is not accepting connections yet (" + pgErr.Message + "); try again when it is up"
 		}
@@ -214,7 +216,8 @@ func Remedy(err error) string {
 	}
 	if text := err.Error(); strings.Contains(text, "x509:") || strings.Contains(text, "server refused TLS") {
 		return "the server does not prove who it is (" + lastLine(text) + "); over a network its certificate is verified: " +
-			"give it one, with sslrootcert=FILE in the connection string where its authority is your own, or write the sslmode that you accept instead"
+			"give it one, with sslrootcert=FILE in the connection string where its authority is your own, or write the sslmode that you " +
+			"accept instead"
 	}
 	var connErr *pgconn.ConnectError
 	if errors.As(err, &connErr) {

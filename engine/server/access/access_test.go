@@ -43,13 +43,15 @@ func TestConnectionStringsWithSecretsAreRefused(t *testing.T) {
 
 func TestRemedies(t *testing.T) {
 	for code, says := range map[string]string{
-		"28P01": "check the user and the password", "3D000": "existing database", "53300": "max_wal_senders", "57P03": "try again", "42501": "grant the role", "XX000": "broken",
+		"28P01": "check the user and the password", "3D000": "existing database", "53300": "max_wal_senders", "57P03": "try again",
+		"42501": "grant the role", "XX000": "broken",
 	} {
 		assert.Contains(t, Remedy(&pgconn.PgError{Code: code, Message: "broken"}), says, code)
 	}
 	assert.Contains(t, Remedy(&pgconn.PgError{Code: "28000", Message: "no pg_hba.conf entry for replication"}), "add a line for this role")
 	assert.Equal(t, "plain", Remedy(errors.New("plain")))
-	assert.Contains(t, Remedy(errors.New("tls: failed to verify certificate: x509: certificate signed by unknown authority")), "sslrootcert=FILE")
+	assert.Contains(t, Remedy(errors.New("tls: failed to verify certificate: x509: certificate signed by unknown authority")),
+		"sslrootcert=FILE")
 }
 
 // TestHowAServerMustProveItself: over a network with a verified certificate, unless the string says
@@ -90,7 +92,8 @@ func TestHowAServerMustProveItself(t *testing.T) {
 
 // TestTheEnvironmentIsForSomebodyElse: what is set for other programs reaches no protected server.
 func TestTheEnvironmentIsForSomebodyElse(t *testing.T) {
-	for name, value := range map[string]string{"PGPASSWORD": "secret", "PGHOST": "elsewhere", "PGUSER": "root", "PGPORT": "1", "PGSSLMODE": "disable", "PGDATABASE": "other"} {
+	for name, value := range map[string]string{"PGPASSWORD": "secret", "PGHOST": "elsewhere", "PGUSER": "root", "PGPORT": "1",
+		"PGSSLMODE": "disable", "PGDATABASE": "other"} {
 		t.Setenv(name, value)
 	}
 	c, err := Access{ConnString: "host=db1 user=velvet"}.config()

@@ -29,7 +29,8 @@ func parse(conn string) (settings, error) {
 	}
 	for _, secret := range []string{"password", "sslpassword"} {
 		if _, given := s[secret]; given {
-			return nil, errors.New("the connection string holds a password, which others could see; leave it out and give the password apart")
+			return nil, errors.New("the connection string holds a password, which others could see; leave it out and give the password " +
+				"apart")
 		}
 	}
 	for _, elsewhere := range []string{"service", "servicefile", "passfile"} {

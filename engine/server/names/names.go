@@ -207,7 +207,8 @@ func (b *Book) note(file wal.RelationRef, name journal.Name, since time.Time) {
 
 // databases lists those that can be connected to, with the time by the server's clock. Shared
 // relations belong to all of them.
-const databases = `select datname, pg_catalog.clock_timestamp() as at from pg_catalog.pg_database where datallowconn and pg_catalog.has_database_privilege(datname, 'connect') order by datname`
+const databases = `select datname, pg_catalog.clock_timestamp() as at from pg_catalog.pg_database
+	where datallowconn and pg_catalog.has_database_privilege(datname, 'connect') order by datname`
 
 // relations asks one database for its files: each relation with the table that it is
 // part of. The server's estimate of rows is -1 for a table that was never analyzed.
@@ -215,13 +216,16 @@ const relations = `
 select case when c.reltablespace operator(pg_catalog.=) 0 then d.dattablespace else c.reltablespace end,
 	case when c.relisshared then 0::pg_catalog.oid else d.oid end,
 	pg_catalog.pg_relation_filenode(c.oid), o.oid, n.oid, d.oid, n.nspname, o.relname,
-	case when c.relkind operator(pg_catalog.=) any ('{r, m}') then 0 when c.relkind operator(pg_catalog.=) 't' or c.relkind operator(pg_catalog.=) 'i' and t.relkind operator(pg_catalog.=) 't' then 1 when c.relkind operator(pg_catalog.=) 'i' then 2 else 3 end::smallint,
+	case when c.relkind operator(pg_catalog.=) any ('{r, m}') then 0 when c.relkind operator(pg_catalog.=) 't'
+	or c.relkind operator(pg_catalog.=) 'i' and t.relkind operator(pg_catalog.=) 't' then 1 when c.relkind operator(pg_catalog.=) 'i'
+	then 2 else 3 end::smallint,
 	(case when o.reltuples operator(pg_catalog.>=) 0 then o.reltuples else coalesce(s.n_live_tup, -1) end)::bigint
 from pg_catalog.pg_class c
 join pg_catalog.pg_database d on d.datname operator(pg_catalog.=) pg_catalog.current_database()
 left join pg_catalog.pg_index i on i.indexrelid operator(pg_catalog.=) c.oid
 left join pg_catalog.pg_class t on t.oid operator(pg_catalog.=) i.indrelid and t.relkind operator(pg_catalog.=) 't'
-left join pg_catalog.pg_class p on p.reltoastrelid operator(pg_catalog.=) case when c.relkind operator(pg_catalog.=) 't' then c.oid else t.oid end
+left join pg_catalog.pg_class p on p.reltoastrelid operator(pg_catalog.=) case when c.relkind operator(pg_catalog.=) 't'
+then c.oid else t.oid end
 join pg_catalog.pg_class o on o.oid operator(pg_catalog.=) coalesce(p.oid, i.indrelid, c.oid)
 join pg_catalog.pg_namespace n on n.oid operator(pg_catalog.=) o.relnamespace
 left join pg_catalog.pg_stat_all_tables s on s.relid operator(pg_catalog.=) o.oid and s.n_live_tup operator(pg_catalog.>) 0
@@ -305,7 +309,8 @@ func ask[T any](ctx context.Context, a access.Access, database, query string, re
 
 // NextXID asks for the next transaction id, with its epoch.
 func NextXID(ctx context.Context, a access.Access) (pg.FullXID, error) {
-	list, err := ask(ctx, a, "", `select pg_catalog.pg_snapshot_xmax(pg_catalog.pg_current_snapshot())::pg_catalog.text::bigint`, pgx.RowTo[int64])
+	list, err := ask(ctx, a, "", `select pg_catalog.pg_snapshot_xmax(pg_catalog.pg_current_snapshot())::pg_catalog.text::bigint`,
+		pgx.RowTo[int64])
 	if err != nil || len(list) == 0 {
 		return 0, err
 	}

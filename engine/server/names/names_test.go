@@ -26,15 +26,18 @@ func TestNamesAreFollowed(t *testing.T) {
 	c, err := catalog.Open(ctx, records.DSN(testbed.Superuser, "postgres")+" password='"+testbed.Password+"'")
 	require.NoError(t, err)
 	t.Cleanup(c.Close)
-	k := catalog.Cluster{ID: catalog.NewID(), Name: "ferries", SystemID: 1, ServerVersion: 150000, SegmentSize: pg.DefaultSegmentSize, Slot: "s"}
+	k := catalog.Cluster{ID: catalog.NewID(), Name: "ferries", SystemID: 1, ServerVersion: 150000,
+		SegmentSize: pg.DefaultSegmentSize, Slot: "s"}
 	require.NoError(t, c.AddCluster(ctx, k))
-	p.Exec("postgres", "create schema crew", "create table booking (id serial primary key, note text)", "insert into booking (note) select 'x' from generate_series(1, 500)",
+	p.Exec("postgres", "create schema crew", "create table booking (id serial primary key, note text)",
+		"insert into booking (note) select 'x' from generate_series(1, 500)",
 		"create table crew.shift (id int)", "create materialized view season as select 1 as n", "analyze")
 	conn := p.Connect("postgres")
 	defer func() { _ = conn.Close(ctx) }()
 	database := testbed.One[uint32](b, conn, "select oid from pg_database where datname = 'postgres'")
 	file := func(relation string) wal.RelationRef {
-		return wal.RelationRef{Space: 1663, Database: database, Filenode: testbed.One[uint32](b, conn, "select pg_relation_filenode($1::regclass)", relation)}
+		return wal.RelationRef{Space: 1663, Database: database, Filenode: testbed.One[uint32](b, conn,
+			"select pg_relation_filenode($1::regclass)", relation)}
 	}
 	login := access.Access{ConnString: p.DSN(testbed.Superuser, "postgres"), Password: testbed.Password}
 	open := func() *names.Book {
@@ -47,7 +50,8 @@ func TestNamesAreFollowed(t *testing.T) {
 	require.False(t, known, "nobody has asked yet")
 	require.NoError(t, book.Sample(ctx, login))
 
-	booking, toast := file("booking"), file(testbed.One[string](b, conn, "select reltoastrelid::regclass::text from pg_class where relname = 'booking'"))
+	booking, toast := file("booking"), file(testbed.One[string](b, conn,
+		"select reltoastrelid::regclass::text from pg_class where relname = 'booking'"))
 	is := func(lookup journal.Lookup, ref wal.RelationRef, label string, part journal.Part) {
 		t.Helper()
 		n, ok := lookup(ref)
@@ -67,7 +71,8 @@ func TestNamesAreFollowed(t *testing.T) {
 
 	before := testbed.One[time.Time](b, conn, "select clock_timestamp()")
 	shift := file("crew.shift")
-	p.Exec("postgres", "alter table booking rename to reservation", "drop table crew.shift", "truncate reservation", "create temp table passing (n int)")
+	p.Exec("postgres", "alter table booking rename to reservation", "drop table crew.shift", "truncate reservation",
+		"create temp table passing (n int)")
 	require.NoError(t, book.Sample(ctx, login))
 	for _, book := range []*names.Book{book, open()} {
 		is(book.At(before), booking, "booking", journal.Main)
@@ -81,10 +86,13 @@ func TestNamesAreFollowed(t *testing.T) {
 	made := func(n uint32) wal.RelationRef { return wal.RelationRef{Space: 1663, Database: database, Filenode: n} }
 	at := time.Now()
 	old := file("reservation")
-	assert.False(t, book.See(&journal.Transaction{Committed: true, Time: at, Created: []wal.RelationRef{made(900_001)}, Dropped: []wal.RelationRef{old}}))
+	assert.False(t, book.See(&journal.Transaction{Committed: true, Time: at, Created: []wal.RelationRef{made(900_001)},
+		Dropped: []wal.RelationRef{old}}))
 	is(book.Now(), made(900_001), "reservation", journal.Main)
-	assert.True(t, book.See(&journal.Transaction{Committed: true, Time: at, Created: []wal.RelationRef{made(900_002)}}), "only the server can name it")
-	assert.False(t, book.See(&journal.Transaction{Time: at, Created: []wal.RelationRef{made(900_003)}, Dropped: []wal.RelationRef{old}}), "rolled back")
+	assert.True(t, book.See(&journal.Transaction{Committed: true, Time: at, Created: []wal.RelationRef{made(900_002)}}),
+		"only the server can name it")
+	assert.False(t, book.See(&journal.Transaction{Time: at, Created: []wal.RelationRef{made(900_003)}, Dropped: []wal.RelationRef{old}}),
+		"rolled back")
 	for _, n := range []uint32{900_002, 900_003} {
 		_, known = book.Now()(made(n))
 		assert.False(t, known)

@@ -75,13 +75,15 @@ func command(opt BaseBackupOptions, v *pg.Version) string {
 		if opt.Fast {
 			fast = "FAST "
 		}
-		return fmt.Sprintf("BASE_BACKUP LABEL '%s' PROGRESS %sNOWAIT TABLESPACE_MAP NOVERIFY_CHECKSUMS MANIFEST 'yes' MANIFEST_CHECKSUMS 'CRC32C'", label, fast)
+		return fmt.Sprintf("BASE_BACKUP LABEL '%s' PROGRESS %sNOWAIT TABLESPACE_MAP NOVERIFY_CHECKSUMS MANIFEST 'yes' "+
+			"MANIFEST_CHECKSUMS 'CRC32C'", label, fast)
 	}
 	checkpoint := "spread"
 	if opt.Fast {
 		checkpoint = "fast"
 	}
-	return fmt.Sprintf("BASE_BACKUP (LABEL '%s', CHECKPOINT '%s', WAIT false, MANIFEST 'yes', MANIFEST_CHECKSUMS 'CRC32C', TABLESPACE_MAP true, PROGRESS true, VERIFY_CHECKSUMS false)",
+	return fmt.Sprintf("BASE_BACKUP (LABEL '%s', CHECKPOINT '%s', WAIT false, MANIFEST 'yes', MANIFEST_CHECKSUMS 'CRC32C', "+
+		"TABLESPACE_MAP true, PROGRESS true, VERIFY_CHECKSUMS false)",
 		label, checkpoint)
 }
 

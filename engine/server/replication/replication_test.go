@@ -54,7 +54,8 @@ func testSessions(t *testing.T, b *testbed.Bed) {
 	defer cancel()
 	p := b.Postgres("original", true)
 	require.NoError(t, b.Host.MakeDir(b.Path("original", "ledger"), 0o700))
-	p.Exec("postgres", "create tablespace ledger location '"+b.Path("original", "ledger")+"'", "create table payment (n int) tablespace ledger")
+	p.Exec("postgres", "create tablespace ledger location '"+b.Path("original", "ledger")+"'",
+		"create table payment (n int) tablespace ledger")
 	a := access.Access{ConnString: p.DSN(testbed.Superuser, "postgres"), Password: testbed.Password}
 	open := func() *Session {
 		s, err := Open(ctx, a)
@@ -89,7 +90,8 @@ func testSessions(t *testing.T, b *testbed.Bed) {
 	assert.Equal(t, from, m.Start)
 	require.NoError(t, st.Report(from+8, true))
 	b.Eventually("the server knows what was flushed", func() bool {
-		return testbed.One[string](b, p.Connect("postgres"), "select coalesce(max(flush_lsn::text), '') from pg_stat_replication") == (from + 8).String()
+		return testbed.One[string](b, p.Connect("postgres"),
+			"select coalesce(max(flush_lsn::text), '') from pg_stat_replication") == (from + 8).String()
 	})
 	require.NoError(t, st.Close())
 	require.NoError(t, s.DropSlot(ctx, "tide"))
@@ -126,7 +128,8 @@ func testSessions(t *testing.T, b *testbed.Bed) {
 	require.NoError(t, err)
 	assert.Greater(t, listed, 500)
 	space := testbed.One[uint32](b, p.Connect("postgres"), "select oid from pg_tablespace where spcname = 'ledger'")
-	assert.True(t, files[fmt.Sprint(space, " ", pg.Major(b.Major).TablespaceDirectory())] || files[fmt.Sprint(space, " ", pg.Major(b.Major).TablespaceDirectory(), "/")], "the tablespace has an archive")
+	assert.True(t, files[fmt.Sprint(space, " ", pg.Major(b.Major).TablespaceDirectory())] ||
+		files[fmt.Sprint(space, " ", pg.Major(b.Major).TablespaceDirectory(), "/")], "the tablespace has an archive")
 	stopAt, err := whole.Finish()
 	require.NoError(t, err)
 	assert.Greater(t, stopAt, whole.Start)

@@ -89,7 +89,8 @@ func (s *Session) ReadSlot(ctx context.Context, name string) (slot Slot, ok bool
 		return Slot{}, false, nil
 	}
 	if row[0] != "physical" {
-		return Slot{}, false, fmt.Errorf("replication slot %q is a %s slot, not a physical one; drop it or choose another name", name, row[0])
+		return Slot{}, false, fmt.Errorf("replication slot %q is a %s slot, not a physical one; drop it or choose another name", name,
+			row[0])
 	}
 	if err := slot.Restart.UnmarshalText([]byte(row[1])); err != nil {
 		return Slot{}, false, err
@@ -118,7 +119,8 @@ func (s *Session) selectSlot(ctx context.Context, name string) ([]string, error)
 	}
 	defer func() { _ = conn.Close(context.WithoutCancel(ctx)) }()
 	row := make([]string, 3)
-	err = conn.QueryRow(ctx, `select slot_type, coalesce(restart_lsn::pg_catalog.text, '') from pg_catalog.pg_replication_slots where slot_name operator(pg_catalog.=) $1`, name).Scan(&row[0], &row[1])
+	err = conn.QueryRow(ctx, `select slot_type, coalesce(restart_lsn::pg_catalog.text, '') from pg_catalog.pg_replication_slots
+		where slot_name operator(pg_catalog.=) $1`, name).Scan(&row[0], &row[1])
 	if errors.Is(err, pgx.ErrNoRows) || err == nil && row[1] == "" {
 		return row, nil
 	}
@@ -155,7 +157,8 @@ func (s *Session) selectSlot(ctx context.Context, name string) ([]string, error)
 func (s *Session) CreateSlot(ctx context.Context, name string) error {
 	_, err := s.conn.Exec(ctx, "CREATE_REPLICATION_SLOT "+name+" PHYSICAL RESERVE_WAL").ReadAll()
 	if pgErr := (*pgconn.PgError)(nil); errors.As(err, &pgErr) && pgErr.Code == "53400" {
-		return fmt.Errorf("the server has no free replication slot; raise max_replication_slots (needs a restart) or drop a slot that is not used: %w", err)
+		return fmt.Errorf("the server has no free replication slot; raise max_replication_slots (needs a restart) or drop a slot that "+
+			"is not used: %w", err)
 	}
 	return err
 }

@@ -72,14 +72,21 @@ func (c *Checker) look(ctx context.Context, conn *pgx.Conn, slot string, f *read
 	err := conn.QueryRow(ctx, `select pg_catalog.current_setting('server_version_num')::int, pg_catalog.current_setting('server_version'),
 		(select setting::bigint from pg_catalog.pg_settings where name operator(pg_catalog.=) 'wal_segment_size'),
 		pg_catalog.current_setting('data_checksums')::pg_catalog.bool, current_user::pg_catalog.text,
-		(select rolreplication or rolsuper from pg_catalog.pg_roles where rolname operator(pg_catalog.=) current_user), (select rolsuper from pg_catalog.pg_roles where rolname operator(pg_catalog.=) current_user),
-		(select pg_catalog.count(*) from pg_catalog.pg_stat_get_wal_senders())::int, (select pg_catalog.count(*) from pg_catalog.pg_replication_slots)::int,
+		(select rolreplication or rolsuper from pg_catalog.pg_roles where rolname operator(pg_catalog.=) current_user), (select rolsuper
+		from pg_catalog.pg_roles where rolname operator(pg_catalog.=) current_user),
+		(select pg_catalog.count(*) from pg_catalog.pg_stat_get_wal_senders())::int, (select pg_catalog.count(*)
+		from pg_catalog.pg_replication_slots)::int,
 		exists (select from pg_catalog.pg_replication_slots where slot_name operator(pg_catalog.=) $1),
 		(select rolname from pg_catalog.pg_roles where oid operator(pg_catalog.=) 10),
-		coalesce((select last_failed_time operator(pg_catalog.>) coalesce(last_archived_time, '-infinity') from pg_catalog.pg_stat_archiver), false),
-		array(select case when pg_catalog.pg_tablespace_location(oid) operator(pg_catalog.<>) '' then pg_catalog.pg_tablespace_location(oid) else spcname end from pg_catalog.pg_tablespace where oid operator(pg_catalog.>=) 16384),
-		pg_catalog.current_setting('block_size')::int, pg_catalog.current_setting('wal_block_size')::int, (select setting::int from pg_catalog.pg_settings where name operator(pg_catalog.=) 'segment_size'),
-		coalesce((select pg_catalog.sum(case when pg_catalog.has_database_privilege(oid, 'connect') or pg_catalog.pg_has_role('pg_read_all_stats', 'usage') then pg_catalog.pg_database_size(oid) end) from pg_catalog.pg_database), 0)::bigint,
+		coalesce((select last_failed_time operator(pg_catalog.>) coalesce(last_archived_time, '-infinity')
+		from pg_catalog.pg_stat_archiver), false),
+		array(select case when pg_catalog.pg_tablespace_location(oid) operator(pg_catalog.<>) ''
+		then pg_catalog.pg_tablespace_location(oid) else spcname end from pg_catalog.pg_tablespace where oid operator(pg_catalog.>=) 16384),
+		pg_catalog.current_setting('block_size')::int, pg_catalog.current_setting('wal_block_size')::int, (select setting::int
+		from pg_catalog.pg_settings where name operator(pg_catalog.=) 'segment_size'),
+		coalesce((select pg_catalog.sum(case when pg_catalog.has_database_privilege(oid, 'connect')
+		or pg_catalog.pg_has_role('pg_read_all_stats', 'usage') then pg_catalog.pg_database_size(oid) end)
+		from pg_catalog.pg_database), 0)::bigint,
 		pg_catalog.clock_timestamp()`, slot).
 		Scan(&f.ServerVersion, &f.VersionText, &segment, &f.Checksums, &f.Role, &f.Replication, &f.RoleSuperuser,
 			&f.SendersUsed, &f.SlotsUsed, &f.SlotExists, &f.Superuser, &f.ArchiveFailing, &f.Tablespaces,
@@ -94,7 +101,8 @@ func (c *Checker) look(ctx context.Context, conn *pgx.Conn, slot string, f *read
 		}
 	}
 	f.Settings = make(map[string]string)
-	rows, err := conn.Query(ctx, `select name, setting from pg_catalog.pg_settings where name operator(pg_catalog.=) any($1)`, readiness.Seen)
+	rows, err := conn.Query(ctx, `select name, setting from pg_catalog.pg_settings where name operator(pg_catalog.=) any($1)`,
+		readiness.Seen)
 	if err != nil {
 		return err
 	}
@@ -109,11 +117,13 @@ func (c *Checker) look(ctx context.Context, conn *pgx.Conn, slot string, f *read
 // lookRights asks what the role may do; the functions are of supported versions.
 func lookRights(ctx context.Context, conn *pgx.Conn, v *pg.Version, f *readiness.Facts) error {
 	return conn.QueryRow(ctx, `select
-		pg_catalog.has_function_privilege('pg_read_file(text)', 'execute') and pg_catalog.has_function_privilege('pg_read_binary_file(text,bigint,bigint,boolean)', 'execute')
+		pg_catalog.has_function_privilege('pg_read_file(text)', 'execute')
+		and pg_catalog.has_function_privilege('pg_read_binary_file(text,bigint,bigint,boolean)', 'execute')
 			and pg_catalog.pg_has_role('pg_read_server_files', 'usage') and pg_catalog.pg_has_role('pg_read_all_settings', 'usage'),
 		pg_catalog.pg_has_role('pg_read_all_data', 'usage'),
 		(select pg_catalog.bool_and(pg_catalog.has_function_privilege(f, 'execute')) from pg_catalog.unnest($1::pg_catalog.text[]) f),
-		case when pg_catalog.has_function_privilege('pg_control_system()', 'execute') then (select catalog_version_no from pg_catalog.pg_control_system()) else 0 end`, readiness.OnlineBackupFunctions(v)).
+		case when pg_catalog.has_function_privilege('pg_control_system()', 'execute') then (select catalog_version_no
+		from pg_catalog.pg_control_system()) else 0 end`, readiness.OnlineBackupFunctions(v)).
 		Scan(&f.ReadsFiles, &f.ReadsTables, &f.ReadsChanges, &f.Catalog)
 }
 
@@ -163,7 +173,8 @@ func Statements(r readiness.Report, ids []string) (list []readiness.Check, err e
 	for _, id := range ids {
 		i := slices.IndexFunc(r.Checks, func(c readiness.Check) bool { return c.ID == id })
 		if i < 0 || r.Checks[i].State == readiness.OK || !readiness.SQLAlone(r.Checks[i].SQL) {
-			return nil, problem.New(problem.Invalid, "See: velvet cluster ready", "nothing was applied", "there is nothing that SQL can do about %q", id)
+			return nil, problem.New(problem.Invalid, "See: velvet cluster ready", "nothing was applied",
+				"there is nothing that SQL can do about %q", id)
 		}
 		list = append(list, r.Checks[i])
 	}
@@ -203,7 +214,8 @@ func Apply(ctx context.Context, admin access.Access, checks []readiness.Check) (
 }
 
 func failed(err error, statement string, done Applied) error {
-	p := problem.Wrap(fmt.Errorf("%s: %w", statement, err), problem.Conflict, "not everything was applied", "Apply it as a superuser: --as ROLE")
+	p := problem.Wrap(fmt.Errorf("%s: %w", statement, err), problem.Conflict, "not everything was applied",
+		"Apply it as a superuser: --as ROLE")
 	p.Detail = fmt.Sprintf("%s: %s", statement, access.Remedy(err))
 	if len(done.SQL) > 0 {
 		p.Detail += fmt.Sprintf("; %d statements before it were run", len(done.SQL))

@@ -40,7 +40,8 @@ type clusterRecord struct {
 // PutCluster keeps a cluster's record in the store.
 func PutCluster(ctx context.Context, s *vault.Vault, k catalog.Cluster) error {
 	encoded, err := json.Marshal(clusterRecord{
-		k.ID, k.Name, k.ConnString, k.PasswordSealed, k.SystemID, k.ServerVersion, k.SegmentSize, k.DataChecksums, k.Superuser, k.Slot, k.CreatedAt.UTC(), k.Rule(),
+		k.ID, k.Name, k.ConnString, k.PasswordSealed, k.SystemID, k.ServerVersion, k.SegmentSize, k.DataChecksums, k.Superuser, k.Slot,
+		k.CreatedAt.UTC(), k.Rule(),
 		k.LabelsSet, k.KeepSet, k.ReplicationUser, k.ReplicationSealed, k.DataDirectory, k.FormerSuperusersSet,
 	})
 	if err != nil {
@@ -61,8 +62,9 @@ func ReadCluster(ctx context.Context, s *vault.Vault, id string) (catalog.Cluste
 		return catalog.Cluster{}, err
 	}
 	return catalog.Cluster{
-		ID: r.ID, Name: r.Name, ConnString: r.ConnString, PasswordSealed: r.PasswordSealed, SystemID: r.SystemID, ServerVersion: r.ServerVersion,
-		SegmentSize: r.SegmentSize, DataChecksums: r.DataChecksums, Superuser: r.Superuser, Slot: r.Slot, CreatedAt: r.CreatedAt,
+		ID: r.ID, Name: r.Name, ConnString: r.ConnString, PasswordSealed: r.PasswordSealed, SystemID: r.SystemID,
+		ServerVersion: r.ServerVersion,
+		SegmentSize:   r.SegmentSize, DataChecksums: r.DataChecksums, Superuser: r.Superuser, Slot: r.Slot, CreatedAt: r.CreatedAt,
 		AlertDrops: r.Rule.Drops, AlertRows: r.Rule.Rows, AlertShare: r.Rule.Share,
 		LabelsSet: r.Labels, KeepSet: r.Keep, ReplicationUser: r.ReplicationUser, ReplicationSealed: r.ReplicationSealed,
 		DataDirectory: r.DataDirectory, FormerSuperusersSet: r.FormerSuperusers,

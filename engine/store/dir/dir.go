@@ -63,7 +63,8 @@ func notInData(root string) error {
 		case noVersion == nil && noControl == nil && dir == root:
 			return fmt.Errorf("the store %s is the data directory of a PostgreSQL cluster; choose another place, on another disk", root)
 		case noVersion == nil && noControl == nil:
-			return fmt.Errorf("the store %s lies within the data directory %s of a PostgreSQL cluster; choose another place, on another disk", root, dir)
+			return fmt.Errorf("the store %s lies within the data directory %s of a PostgreSQL cluster; choose another place, on another "+
+				"disk", root, dir)
 		case dir == filepath.Dir(dir):
 			return nil
 		}

@@ -98,7 +98,8 @@ func (p Place) existing(ctx context.Context) (store.Store, error) {
 		return dir.OpenExisting(p.Location)
 	}
 	if p.Keys == nil {
-		return nil, fmt.Errorf("only the service may read %s; serve with keys that may only read it, --copies-credentials, for copies to go on while the service is down", p.Location)
+		return nil, fmt.Errorf("only the service may read %s; serve with keys that may only read it, --copies-credentials, for copies "+
+			"to go on while the service is down", p.Location)
 	}
 	return s3.Open(ctx, p.Location, *p.Keys)
 }

@@ -46,7 +46,8 @@ func (s *Store) readLock(ctx context.Context) (l lock, err error) {
 	case answer.StatusCode == http.StatusForbidden:
 		l.problem = "the keys may not ask whether the bucket locks objects (s3:GetBucketObjectLockConfiguration)"
 		return l, nil
-	case answer.StatusCode >= http.StatusBadRequest && answer.StatusCode < http.StatusInternalServerError, answer.StatusCode == http.StatusNotImplemented:
+	case answer.StatusCode >= http.StatusBadRequest && answer.StatusCode < http.StatusInternalServerError,
+		answer.StatusCode == http.StatusNotImplemented:
 		return l, nil
 	default:
 		return l, s.explain("", err)

@@ -107,7 +107,8 @@ func FindKeys(file string) (Keys, error) {
 	}
 	v, err := credentials.NewChainCredentials(chain).GetWithContext(nil)
 	if err != nil || v.AccessKeyID == "" || v.SecretAccessKey == "" {
-		return Keys{}, errors.New("no keys for the store were found; set AWS_ACCESS_KEY_ID and AWS_SECRET_ACCESS_KEY, or name a file with them (--store-credentials)")
+		return Keys{}, errors.New("no keys for the store were found; set AWS_ACCESS_KEY_ID and AWS_SECRET_ACCESS_KEY, or name a file " +
+			"with them (--store-credentials)")
 	}
 	return Keys{v.AccessKeyID, v.SecretAccessKey, v.SessionToken}, nil
 }
@@ -127,7 +128,8 @@ func Open(ctx context.Context, text string, keys Keys) (*Store, error) {
 	if l.path {
 		style = minio.BucketLookupPath
 	}
-	client, err := minio.New(l.endpoint, &minio.Options{Creds: signer, Secure: l.secure, Region: l.region, BucketLookup: style, Transport: transport})
+	client, err := minio.New(l.endpoint, &minio.Options{Creds: signer, Secure: l.secure, Region: l.region, BucketLookup: style,
+		Transport: transport})
 	if err != nil {
 		return nil, fmt.Errorf("the store %s: %w", redact(text), err)
 	}
@@ -262,7 +264,8 @@ func (s *Store) explain(key string, err error) error {
 		if s.lock.span > 0 {
 			besides = ", and s3:GetObjectRetention and s3:PutObjectRetention, for it locks its objects"
 		}
-		return fmt.Errorf("the store %s refuses us (%s); check its keys, and that they may read, write, list and delete in the bucket%s", s.name, answer.Code, besides)
+		return fmt.Errorf("the store %s refuses us (%s); check its keys, and that they may read, write, list and delete in the bucket%s",
+			s.name, answer.Code, besides)
 	case "PreconditionFailed", "ConditionalRequestConflict":
 		return fmt.Errorf("%s: %w", key, store.ErrExists)
 	case "NoSuchBucket":

@@ -200,7 +200,8 @@ func (l *locking) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		w.WriteHeader(http.StatusForbidden)
 		_, _ = io.WriteString(w, "<Error><Code>AccessDenied</Code></Error>")
 	case q.Has("object-lock"):
-		_, _ = io.WriteString(w, "<ObjectLockConfiguration><ObjectLockEnabled>Enabled</ObjectLockEnabled>"+l.rule+"</ObjectLockConfiguration>")
+		_, _ = io.WriteString(w, "<ObjectLockConfiguration><ObjectLockEnabled>Enabled</ObjectLockEnabled>"+
+			l.rule+"</ObjectLockConfiguration>")
 	case q.Has("retention") && r.Method == http.MethodPut:
 		var body struct{ RetainUntilDate time.Time }
 		if err := xml.NewDecoder(r.Body).Decode(&body); err != nil || l.deny {
@@ -210,7 +211,8 @@ func (l *locking) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		l.until[r.URL.Path] = body.RetainUntilDate
 	case q.Has("retention"):
 		if at, ok := l.until[r.URL.Path]; ok {
-			_, _ = fmt.Fprintf(w, "<Retention><Mode>COMPLIANCE</Mode><RetainUntilDate>%s</RetainUntilDate></Retention>", at.Format(time.RFC3339))
+			_, _ = fmt.Fprintf(w, "<Retention><Mode>COMPLIANCE</Mode><RetainUntilDate>%s</RetainUntilDate></Retention>",
+				at.Format(time.RFC3339))
 			return
 		}
 		w.WriteHeader(http.StatusNotFound)
@@ -225,7 +227,8 @@ func (l *locking) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 
 // TestObjectLock puts objects in every way into a bucket whose rule locks them for 20 days, and lets time pass.
 func TestObjectLock(t *testing.T) {
-	l := &locking{until: make(map[string]time.Time), rule: "<Rule><DefaultRetention><Mode>COMPLIANCE</Mode><Days>20</Days></DefaultRetention></Rule>"}
+	l := &locking{until: make(map[string]time.Time),
+		rule: "<Rule><DefaultRetention><Mode>COMPLIANCE</Mode><Days>20</Days></DefaultRetention></Rule>"}
 	server := standIn(t, func(next http.Handler) http.Handler { l.next = next; return l })
 	s := open(t, server)
 	now := time.Now()

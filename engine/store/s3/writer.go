@@ -18,7 +18,8 @@ const partSize = 16 << 20
 
 // options have every part checked by its MD5 where it arrives. A hash for the
 // signature besides would only cost time.
-var options = minio.PutObjectOptions{PartSize: partSize, NumThreads: 1, SendContentMd5: true, DisableContentSha256: true, ContentType: "application/octet-stream"}
+var options = minio.PutObjectOptions{PartSize: partSize, NumThreads: 1, SendContentMd5: true, DisableContentSha256: true,
+	ContentType: "application/octet-stream"}
 
 // Create implements store.Store.
 func (s *Store) Create(ctx context.Context, key string) (store.Writer, error) {

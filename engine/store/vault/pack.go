@@ -136,7 +136,8 @@ type visitError struct{ error }
 
 var errMoved = errors.New("the frame is not in this generation of the pack")
 
-func (p *Packs) readFrom(ctx context.Context, s store.Store, pack string, frames []Frame, fresh bool, deliver func([]byte, layout.Hash) error) error {
+func (p *Packs) readFrom(ctx context.Context, s store.Store, pack string, frames []Frame, fresh bool,
+	deliver func([]byte, layout.Hash) error) error {
 	h, err := p.head(ctx, s, pack, fresh)
 	if err != nil {
 		return err
@@ -152,7 +153,8 @@ func (p *Packs) readFrom(ctx context.Context, s store.Store, pack string, frames
 }
 
 // readRun reads frames that lie close to one another in one go.
-func (p *Packs) readRun(ctx context.Context, s store.Store, pack string, h *packHead, frames []Frame, deliver func([]byte, layout.Hash) error) (n int, err error) {
+func (p *Packs) readRun(ctx context.Context, s store.Store, pack string, h *packHead, frames []Frame,
+	deliver func([]byte, layout.Hash) error) (n int, err error) {
 	at, err := h.find(frames[0])
 	if err != nil {
 		return 0, err

@@ -67,7 +67,8 @@ func (r *Record) wrap(ring *Ring, recipients []age.Recipient) error {
 func (r *Record) unwrap(k *Key, where string) (*Ring, error) {
 	switch {
 	case len(r.Wraps) == 0 && k != nil:
-		return nil, fmt.Errorf("the store %s is not encrypted, but a key was given for it; leave out --store-key, or choose a new, empty store", where)
+		return nil, fmt.Errorf("the store %s is not encrypted, but a key was given for it; leave out --store-key, or choose a new, "+
+			"empty store", where)
 	case len(r.Wraps) == 0:
 		return nil, nil
 	case k == nil:

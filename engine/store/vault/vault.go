@@ -47,9 +47,11 @@ func (o Options) known(r Record, ring *Ring) error {
 	case o.Fingerprint == "" || o.Adopt:
 		return nil
 	case ring.Fingerprint() != o.Fingerprint || !r.genuine(ring):
-		return fmt.Errorf("its keys are not those that this installation gave the store: somebody has replaced it. Put the one back that you keep in a safe (velvet store rekey --escrow), or the one of the second store, under the name %s", store.NameKey)
+		return fmt.Errorf("its keys are not those that this installation gave the store: somebody has replaced it. Put the one back "+
+			"that you keep in a safe (velvet store rekey --escrow), or the one of the second store, under the name %s", store.NameKey)
 	case ring.Current < o.Number:
-		return fmt.Errorf("it is older than it was: the store's newest key has number %d, and it knows only up to %d. Put the newest one back under the name %s", o.Number, ring.Current, store.NameKey)
+		return fmt.Errorf("it is older than it was: the store's newest key has number %d, and it knows only up to %d. Put the newest "+
+			"one back under the name %s", o.Number, ring.Current, store.NameKey)
 	}
 	return nil
 }
@@ -85,7 +87,9 @@ func Open(ctx context.Context, s store.Store, opt Options) (*Vault, error) {
 	}
 	if r.Installation != opt.Installation {
 		if !opt.Adopt {
-			return nil, fmt.Errorf("the store %s belongs to another installation of Velvet Rewind, whose catalogue is not this one; two must never share a store. Choose another store, or, if that catalogue is lost, start once with --adopt-store and then run: velvet store rebuild", s)
+			return nil, fmt.Errorf("the store %s belongs to another installation of Velvet Rewind, whose catalogue is not this one; two "+
+				"must never share a store. Choose another store, or, if that catalogue is lost, start once with --adopt-store and then "+
+				"run: velvet store rebuild", s)
 		}
 		r.Installation = opt.Installation
 		if err := r.sign(ring); err != nil {
@@ -106,7 +110,8 @@ func begin(ctx context.Context, s store.Store, opt Options) (Record, error) {
 		return Record{}, err
 	}
 	if opt.Fingerprint != "" && !opt.Adopt {
-		return Record{}, fmt.Errorf("the store %s is empty, but this installation's is not: see whether its disk is mounted. To begin a new store, start once with --adopt-store", s)
+		return Record{}, fmt.Errorf("the store %s is empty, but this installation's is not: see whether its disk is mounted. To begin a "+
+			"new store, start once with --adopt-store", s)
 	}
 	r := Record{Format: RecordFormat, ID: strings.ToLower(ulid.Make().String()), Installation: opt.Installation, Created: time.Now().UTC()}
 	if opt.Key != nil {
@@ -157,7 +162,8 @@ func (v *Vault) AddSecond(ctx context.Context, s store.Store) error {
 	case err != nil:
 		return err
 	case r.ID != mine.ID:
-		return fmt.Errorf("the second store %s belongs to another store (%s) than %s (%s); choose an empty place", s, r.ID, v.first, mine.ID)
+		return fmt.Errorf("the second store %s belongs to another store (%s) than %s (%s); choose an empty place", s, r.ID,
+			v.first, mine.ID)
 	}
 	if err := putRecord(ctx, s, mine); err != nil {
 		return err
@@ -176,7 +182,8 @@ func (v *Vault) AddSecond(ctx context.Context, s store.Store) error {
 func (v *Vault) Rekey(ctx context.Context, k *Key, besides []string) (number uint32, err error) {
 	ring := v.ring.Load()
 	if ring == nil {
-		return 0, fmt.Errorf("the store %s is not encrypted, so that there is no key to change; encryption is chosen when a store is new", v.first)
+		return 0, fmt.Errorf("the store %s is not encrypted, so that there is no key to change; encryption is chosen when a store is new",
+			v.first)
 	}
 	more, err := parseRecipients(besides)
 	if err != nil {
@@ -184,7 +191,8 @@ func (v *Vault) Rekey(ctx context.Context, k *Key, besides []string) (number uin
 	}
 	// As the store has it now: a key that another instance has added meanwhile must not be lost.
 	if err := v.reload(ctx); err != nil {
-		return 0, fmt.Errorf("the key was changed by another instance, or its record cannot be read; restart with the new --store-key: %w", err)
+		return 0, fmt.Errorf("the key was changed by another instance, or its record cannot be read; restart with the new --store-key: %w",
+			err)
 	}
 	next := v.ring.Load().clone()
 	next.add()
@@ -201,7 +209,8 @@ func (v *Vault) Rekey(ctx context.Context, k *Key, besides []string) (number uin
 	v.ring.Store(next)
 	if second := v.Second(); second != nil {
 		if err := putRecord(ctx, second, r); err != nil {
-			return next.Current, fmt.Errorf("the key was changed, but the second store could not be told: %w; it is told when the service starts again", err)
+			return next.Current, fmt.Errorf("the key was changed, but the second store could not be told: %w; it is told when the "+
+				"service starts again", err)
 		}
 	}
 	return next.Current, nil

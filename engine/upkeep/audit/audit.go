@@ -64,17 +64,8 @@ const mostFindings = 1000
 // Run looks through the store.
 func (a *Auditor) Run(ctx context.Context, report task.Report) (r Result, err error) {
 	r.Full = a.Full
-	if _, err := a.Store.Stat(ctx, store.NameKey); errors.Is(err, store.ErrNotFound) {
-		return r, problem.New(problem.Failed, "See whether its disk is mounted.", "the store was not audited", "%s does not hold the store's own record: something else is in its place", a.Store)
-	} else if err != nil {
+	if err := a.ownRecord(ctx, report); err != nil {
 		return r, err
-	}
-	repaired, err := a.Store.RepairRecords(ctx)
-	for _, what := range repaired {
-		report.Warn("the store's own record was written again from its other copy: %s", what)
-	}
-	if err != nil {
-		return r, fmt.Errorf("the store's own record: %w", err)
 	}
 	clusters, err := a.Catalog.Clusters(ctx)
 	if err != nil {
@@ -137,6 +128,24 @@ func (a *Auditor) Run(ctx context.Context, report task.Report) (r Result, err er
 		}
 	}
 	return r, nil
+}
+
+// ownRecord makes sure that the store is the one that it is taken for, and that both copies of its record are whole.
+func (a *Auditor) ownRecord(ctx context.Context, report task.Report) error {
+	if _, err := a.Store.Stat(ctx, store.NameKey); errors.Is(err, store.ErrNotFound) {
+		return problem.New(problem.Failed, "See whether its disk is mounted.", "the store was not audited",
+			"%s does not hold the store's own record: something else is in its place", a.Store)
+	} else if err != nil {
+		return err
+	}
+	repaired, err := a.Store.RepairRecords(ctx)
+	for _, what := range repaired {
+		report.Warn("the store's own record was written again from its other copy: %s", what)
+	}
+	if err != nil {
+		return fmt.Errorf("the store's own record: %w", err)
+	}
+	return nil
 }
 
 // settle looks once more at what did not fit: backups end and begin, segments come and are
@@ -253,7 +262,8 @@ func (a *Auditor) want(ctx context.Context, books *inventory.Books, k catalog.Cl
 		return err
 	}
 	for _, t := range timelines {
-		books.Want(inventory.Object{Key: store.HistoryKey(k.ID, t.Timeline), Cluster: k.ID, Segment: inventory.LostSegment{Segment: pg.Segment{Timeline: t.Timeline}}})
+		books.Want(inventory.Object{Key: store.HistoryKey(k.ID, t.Timeline), Cluster: k.ID,
+			Segment: inventory.LostSegment{Segment: pg.Segment{Timeline: t.Timeline}}})
 	}
 	backups, err := a.Catalog.Backups(ctx, k.ID)
 	if err != nil {
@@ -340,7 +350,8 @@ func (a *Auditor) list(ctx context.Context, s store.Store, see func(key, cluster
 }
 
 // readAll reads every object that should be in a store, to its end.
-func (a *Auditor) readAll(ctx context.Context, s store.Store, keys []string, here map[string]string, total int64, report task.Report, damaged func(key string, err error)) error {
+func (a *Auditor) readAll(ctx context.Context, s store.Store, keys []string, here map[string]string, total int64, report task.Report,
+	damaged func(key string, err error)) error {
 	var done int64
 	for _, key := range keys {
 		actual, ok := here[key]
@@ -365,7 +376,8 @@ func (a *Auditor) readAll(ctx context.Context, s store.Store, keys []string, her
 
 // seekElsewhere looks in the second store for what the first lacks or has damaged, and
 // brings it back if that is wanted.
-func (a *Auditor) seekElsewhere(ctx context.Context, books *inventory.Books, here map[string]string, bad []string, report task.Report) error {
+func (a *Auditor) seekElsewhere(ctx context.Context, books *inventory.Books, here map[string]string, bad []string,
+	report task.Report) error {
 	second := a.Store.Second()
 	if second == nil || len(bad) == 0 {
 		return nil
@@ -450,7 +462,8 @@ func (a *Auditor) losses(ctx context.Context, clusters []catalog.Cluster, lost m
 		before, _ := reach.Compute(bases, wal, forks)
 		bases, wal = l.Without(bases, wal, k.SegmentSize)
 		after, _ := reach.Compute(bases, wal, forks)
-		loss := Loss{Cluster: k.Name, Backups: append([]string{}, l.Backups...), Reach: append([]inventory.LostReach{}, inventory.Difference(before, after)...)}
+		loss := Loss{Cluster: k.Name, Backups: append([]string{}, l.Backups...),
+			Reach: append([]inventory.LostReach{}, inventory.Difference(before, after)...)}
 		list = append(list, loss)
 	}
 	return list, nil

@@ -31,7 +31,8 @@ type Result struct {
 
 // Run copies every object of a cluster that the second store lacks, or has as it was
 // before. stands tells whether a backup has not been dropped meanwhile.
-func Run(ctx context.Context, v *vault.Vault, cluster string, stands func(backup string) (bool, error), report task.Report) (r Result, err error) {
+func Run(ctx context.Context, v *vault.Vault, cluster string, stands func(backup string) (bool, error),
+	report task.Report) (r Result, err error) {
 	second := v.Second()
 	if second == nil {
 		return r, errors.New("there is no second store; name one when the service starts: --second-store")

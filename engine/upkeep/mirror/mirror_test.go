@@ -41,7 +41,8 @@ func (w watched) Open(ctx context.Context, key string, offset int64) (io.ReadClo
 	return r, err
 }
 
-const record, segment, index = "clusters/c/record", "clusters/c/wal/00000001/000000010000000000000001", "clusters/c/journal/00000001/000000010000000000000001"
+const record, segment, index = "clusters/c/record", "clusters/c/wal/00000001/000000010000000000000001",
+	"clusters/c/journal/00000001/000000010000000000000001"
 
 // newPair makes a store with two backups, the newer of which shares the older one's pack.
 func newPair(t *testing.T) *pair {
@@ -178,7 +179,10 @@ func TestWhatIsCopied(t *testing.T) {
 		_, keys := p.copy()
 		assert.Equal(t, keysOf([]string{"b-000001"}, nil), keys)
 		_, keys = p.copy()
-		assert.True(t, slices.ContainsFunc(keys, func(key string) bool { return strings.HasPrefix(key, store.PackKey("c", "a-000001", 0)+".") }))
+		assert.True(t, slices.ContainsFunc(keys, func(key string) bool {
+			return strings.HasPrefix(key,
+				store.PackKey("c", "a-000001", 0)+".")
+		}))
 		assert.Subset(t, keys, []string{store.ManifestKey("c", "a"), store.ManifestKey("c", "b")})
 		p.opened = func(key string) { assert.NotContains(t, key, "packs/") }
 		p.copy()

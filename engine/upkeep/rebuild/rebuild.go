@@ -145,7 +145,8 @@ func (r *Rebuilder) cluster(ctx context.Context, k catalog.Cluster, res *Result,
 		}
 	}
 	res.Segments, res.Backups = res.Segments+int64(len(found.segments)), res.Backups+backups
-	report.Log("%s: %s, %s beside the first, %s", k.Name, figures.Of(len(found.segments), "segment"), figures.Of(len(found.histories), "timeline"), figures.Of(int(backups), "base backup"))
+	report.Log("%s: %s, %s beside the first, %s", k.Name, figures.Of(len(found.segments), "segment"),
+		figures.Of(len(found.histories), "timeline"), figures.Of(int(backups), "base backup"))
 	if err := res.bring(r.deposits().BringBackCluster(ctx, k.ID)); err != nil {
 		report.Warn("%s: its history is not brought back: %v", k.Name, err)
 	}
@@ -175,7 +176,8 @@ func (r *Rebuilder) gaps(ctx context.Context, k catalog.Cluster) error {
 		if i == 0 || runs[i-1].Timeline != next.Timeline {
 			continue
 		}
-		cause := catalog.HoleCause{ClusterID: k.ID, Timeline: next.Timeline, From: runs[i-1].End, Cause: "it was not in the store when the catalogue was recorded again"}
+		cause := catalog.HoleCause{ClusterID: k.ID, Timeline: next.Timeline, From: runs[i-1].End,
+			Cause: "it was not in the store when the catalogue was recorded again"}
 		if err := r.Catalog.AddHoleCause(ctx, cause); err != nil {
 			return err
 		}
@@ -226,7 +228,8 @@ func (r *Rebuilder) timelines(ctx context.Context, k catalog.Cluster, list []pg.
 			return errors.Join(err, fmt.Errorf("the history of timeline %d names no parent", t))
 		}
 		parent := forks[len(forks)-1]
-		if err := r.Catalog.AddTimeline(ctx, catalog.Timeline{ClusterID: k.ID, Timeline: t, Parent: parent.Timeline, ForkedAt: parent.At, History: string(content)}); err != nil {
+		if err := r.Catalog.AddTimeline(ctx, catalog.Timeline{ClusterID: k.ID, Timeline: t, Parent: parent.Timeline, ForkedAt: parent.At,
+			History: string(content)}); err != nil {
 			return err
 		}
 	}
@@ -235,7 +238,8 @@ func (r *Rebuilder) timelines(ctx context.Context, k catalog.Cluster, list []pg.
 
 // segments records the WAL by what its journal tells, and gathers the names that the
 // journal knows.
-func (r *Rebuilder) segments(ctx context.Context, k catalog.Cluster, held map[pg.Segment]int64, report task.Report) ([]catalog.RelationName, error) {
+func (r *Rebuilder) segments(ctx context.Context, k catalog.Cluster, held map[pg.Segment]int64,
+	report task.Report) ([]catalog.RelationName, error) {
 	timelines, err := r.Catalog.Timelines(ctx, k.ID)
 	if err != nil {
 		return nil, err
@@ -268,13 +272,16 @@ func (r *Rebuilder) segments(ctx context.Context, k catalog.Cluster, held map[pg
 		}
 		err := x.Heads(ctx, run.timeline, next, run.last, record)
 		for damage := (*wal.Damage)(nil); errors.As(err, &damage) && next <= run.last; {
-			if err = r.unreadable(ctx, k, pg.Segment{Timeline: run.timeline, Number: next}, held, damage, report); err == nil && next < run.last {
+			if err = r.unreadable(ctx, k, pg.Segment{Timeline: run.timeline, Number: next}, held, damage, report); err == nil &&
+				next < run.last {
 				next++
 				err = x.Heads(ctx, run.timeline, next, run.last, record)
 			}
 		}
 		if err != nil {
-			return nil, problem.Wrap(err, problem.Failed, "the WAL could not be recorded", "See what is damaged with: velvet store audit --full, on an installation whose catalogue is whole, or move the damaged object away.")
+			return nil, problem.Wrap(err, problem.Failed, "the WAL could not be recorded",
+				"See what is damaged with: velvet store audit --full, on an installation whose catalogue is whole, or move the damaged "+
+					"object away.")
 		}
 	}
 	list := make([]catalog.RelationName, 0, len(names))
@@ -285,7 +292,8 @@ func (r *Rebuilder) segments(ctx context.Context, k catalog.Cluster, held map[pg
 }
 
 // unreadable records a segment that is there and whose records cannot be read.
-func (r *Rebuilder) unreadable(ctx context.Context, k catalog.Cluster, seg pg.Segment, held map[pg.Segment]int64, why *wal.Damage, report task.Report) error {
+func (r *Rebuilder) unreadable(ctx context.Context, k catalog.Cluster, seg pg.Segment, held map[pg.Segment]int64, why *wal.Damage,
+	report task.Report) error {
 	name, start := seg.Name(k.SegmentSize), k.SegmentSize.Start(seg.Number)
 	report.Warn("%s: segment %s cannot be read, and is a hole: %v", k.Name, name, why)
 	err := r.Catalog.AddSegment(ctx, catalog.Segment{
@@ -295,7 +303,8 @@ func (r *Rebuilder) unreadable(ctx context.Context, k catalog.Cluster, seg pg.Se
 	if err != nil {
 		return err
 	}
-	return r.Catalog.AddHoleCause(ctx, catalog.HoleCause{ClusterID: k.ID, Timeline: seg.Timeline, From: start, Cause: "segment " + name + " cannot be read: " + why.Error()})
+	return r.Catalog.AddHoleCause(ctx, catalog.HoleCause{ClusterID: k.ID, Timeline: seg.Timeline, From: start, Cause: "segment " + name +
+		" cannot be read: " + why.Error()})
 }
 
 // gather takes over what a segment's tables were called.

@@ -57,7 +57,8 @@ func Zone(name string) (*time.Location, error) {
 	}
 	z, err := time.LoadLocation(name)
 	if err != nil || name == "Local" {
-		return nil, problem.New(problem.Invalid, "Name one as Europe/Lisbon or UTC.", "the time zone is not known", "there is no time zone %q", name)
+		return nil, problem.New(problem.Invalid, "Name one as Europe/Lisbon or UTC.", "the time zone is not known",
+			"there is no time zone %q", name)
 	}
 	return z, nil
 }
@@ -92,7 +93,8 @@ func (k *Keeper) history(ctx context.Context, c catalog.Cluster) (h keep.History
 		}
 		last := p.Segments(nil, c.SegmentSize)
 		places = append(places, v.Place())
-		h.Uses = append(h.Uses, keep.Use{Copy: v.ID, Base: v.BackupID, Timeline: p.Boundary.Timeline, To: c.SegmentSize.Start(last[len(last)-1].Number + 1)})
+		h.Uses = append(h.Uses, keep.Use{Copy: v.ID, Base: v.BackupID, Timeline: p.Boundary.Timeline,
+			To: c.SegmentSize.Start(last[len(last)-1].Number + 1)})
 	}
 	return h, places, nil
 }
@@ -104,9 +106,11 @@ func (k *Keeper) Preview(ctx context.Context, c catalog.Cluster, r keep.Rule, at
 	return p, err
 }
 
-func (k *Keeper) preview(ctx context.Context, c catalog.Cluster, r keep.Rule, at time.Time, measure bool) (p Preview, places []string, err error) {
+func (k *Keeper) preview(ctx context.Context, c catalog.Cluster, r keep.Rule, at time.Time,
+	measure bool) (p Preview, places []string, err error) {
 	if err := r.Check(); err != nil {
-		return p, nil, problem.Wrap(err, problem.Invalid, "the keep rule cannot be used", "For example: velvet keep set "+c.Name+" --span 31d --monthly 12")
+		return p, nil, problem.Wrap(err, problem.Invalid, "the keep rule cannot be used",
+			"For example: velvet keep set "+c.Name+" --span 31d --monthly 12")
 	}
 	zone, err := Zone(r.Zone)
 	if err != nil {
@@ -161,17 +165,20 @@ type Applied struct {
 
 // Apply deletes what a rule does not need. If wanted is the token of a preview, it is
 // just that, or nothing; without one nobody has looked at it.
-func (k *Keeper) Apply(ctx context.Context, c catalog.Cluster, r keep.Rule, at time.Time, wanted string, report task.Report) (Applied, error) {
+func (k *Keeper) Apply(ctx context.Context, c catalog.Cluster, r keep.Rule, at time.Time, wanted string,
+	report task.Report) (Applied, error) {
 	state, err := k.Catalog.Capture(ctx, c.ID)
 	if err != nil {
 		return Applied{}, err
 	}
 	if state.State == catalog.CaptureRebuilding {
-		return Applied{}, problem.New(problem.Conflict, "Wait for the end of: velvet store rebuild", "nothing was deleted", "the cluster is being recorded again from its store, and not all of it is known yet")
+		return Applied{}, problem.New(problem.Conflict, "Wait for the end of: velvet store rebuild", "nothing was deleted",
+			"the cluster is being recorded again from its store, and not all of it is known yet")
 	}
 	if off := state.ServerAhead(); off.Abs() > attention.ClockTolerance {
 		return Applied{}, problem.New(problem.Conflict, "Set the clocks right, then try again", "nothing was deleted",
-			"the server's clock and this service's are %s apart, so that it is not known what is old enough", off.Abs().Round(100*time.Millisecond))
+			"the server's clock and this service's are %s apart, so that it is not known what is old enough",
+			off.Abs().Round(100*time.Millisecond))
 	}
 	p, places, err := k.preview(ctx, c, r, at, false)
 	if err != nil {
@@ -225,8 +232,10 @@ func alive(p Preview, state catalog.Capture, r keep.Rule, at time.Time) error {
 	if since := at.Add(-r.Span()); r.SpanHours == 0 || len(p.Bases) == 0 || newest.After(since) {
 		return nil
 	}
-	return problem.New(problem.Conflict, "See to the clock and the capture; if it is intended, look and confirm: velvet keep preview, then velvet keep apply", "nothing was deleted",
-		"nothing was captured within the %s that are promised: the newest that there is is of %s, and it is %s here", keep.Hours(r.SpanHours),
+	return problem.New(problem.Conflict, "See to the clock and the capture; if it is intended, look and confirm: velvet keep preview, "+
+		"then velvet keep apply", "nothing was deleted",
+		"nothing was captured within the %s that are promised: the newest that there is is of %s, and it is %s here",
+		keep.Hours(r.SpanHours),
 		newest.UTC().Format("2006-01-02 15:04 UTC"), at.UTC().Format("2006-01-02 15:04 UTC"))
 }
 

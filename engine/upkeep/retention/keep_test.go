@@ -21,7 +21,8 @@ func TestTokens(t *testing.T) {
 	seen := map[string]bool{same: true}
 	for _, other := range []string{
 		token([]string{"a"}, wal), token([]string{"a", "b", "c"}, wal), token([]string{"a", "b"}, nil),
-		token([]string{"a", "b"}, []keep.WAL{{Timeline: 2, First: 3, Last: 9}}), token([]string{"a", "b"}, []keep.WAL{{Timeline: 1, First: 3, Last: 10}}),
+		token([]string{"a", "b"}, []keep.WAL{{Timeline: 2, First: 3, Last: 9}}),
+		token([]string{"a", "b"}, []keep.WAL{{Timeline: 1, First: 3, Last: 10}}),
 		token([]string{"ab"}, wal),
 	} {
 		assert.False(t, seen[other])
