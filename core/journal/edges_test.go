@@ -429,3 +429,27 @@ func TestWhatTablesLost(t *testing.T) {
 	_, ok := ParseKind("flood")
 	assert.False(t, ok)
 }
+
+// TestManyTablesAtOnce drops more tables than are looked through one by one, each after rows of it were deleted.
+func TestManyTablesAtOnce(t *testing.T) {
+	tx := Transaction{Changes: []Change{{Relation: ref(1663, 5, pgClass), Deleted: 3 * few}}}
+	for n := range uint32(3 * few) {
+		tx.Changes = append(tx.Changes, Change{Relation: ref(1663, 5, 20000+n), Deleted: 1})
+		tx.Dropped = append(tx.Dropped, ref(1663, 5, 20000+n))
+	}
+	tables := tx.Tables(func(f wal.RelationRef) (Name, bool) {
+		return Name{OID: f.Filenode, Database: "saltmarsh", Table: fmt.Sprint(f.Filenode)}, true
+	})
+	require.Len(t, tables, 3*few+1)
+	for _, c := range tables[1:] {
+		require.Equal(t, Counts{Delete: 1, Drop: 1}, c.Counts, c.Label())
+	}
+}
+
+// TestOpenTransactionsInTheirOrder lists them as their ids were given, also where these began anew.
+func TestOpenTransactionsInTheirOrder(t *testing.T) {
+	var l log
+	b := NewBuilder(State{})
+	see(t, b, l.insert(3, booking), l.insert(1<<32-2, booking), l.insert(9, booking), l.insert(1<<32-1, booking))
+	require.Equal(t, []pg.XID{1<<32 - 2, 1<<32 - 1, 3, 9}, opened(b))
+}

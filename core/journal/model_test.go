@@ -50,7 +50,8 @@ type effect struct {
 	truncated, newBases, lostBases []uint32
 }
 
-var files = []wal.RelationRef{booking, passenger, {Space: 1, Database: 2, Filenode: 3}}
+// files differ from each other by each part.
+var files = []wal.RelationRef{booking, passenger, ref(1, 2, 3), ref(1663, 2, 3), ref(1, 5, 16385)}
 
 func newServer(t *rapid.T) *server {
 	s := &server{t: t, work: make(map[pg.FullXID][]effect)}

@@ -130,6 +130,7 @@ func TestAnEmptyStretch(t *testing.T) {
 	for _, b := range want.Bases {
 		for _, r := range b.Reasons {
 			assert.NotEqual(t, "span", r.Kind, "a number of base backups is no span")
+			assert.False(t, b.ID == "d8" && r.Kind == "promise", "no span begins now")
 		}
 	}
 }

@@ -26,6 +26,10 @@ func TestLSNNotation(t *testing.T) {
 		_, err := ParseLSN(bad)
 		assert.Error(t, err, bad)
 	}
+	for _, half := range []string{"", "0", "/", "0/", "/0"} {
+		_, err := ParseLSN(half)
+		assert.ErrorContains(t, err, "write it as the server does", half)
+	}
 }
 
 func TestLSNScansColumns(t *testing.T) {
@@ -81,6 +85,7 @@ func TestXIDOrderIsCircular(t *testing.T) {
 	assert.True(t, XID(3).Precedes(4))
 	assert.True(t, XID(0xfffffff0).Precedes(5))
 	assert.False(t, XID(5).Precedes(0xfffffff0))
+	assert.False(t, XID(5).Precedes(5))
 	assert.Equal(t, FullXID(7), XID(7).Near(9))
 	assert.Equal(t, FullXID(1<<32|7), XID(7).Near(1<<32|9))
 	assert.Equal(t, FullXID(0xfffffff0), XID(0xfffffff0).Near(1<<32|9))
