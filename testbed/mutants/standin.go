@@ -66,12 +66,22 @@ func runTests(flags []string, pattern string) int {
 		endProcesses(dir)
 		_ = os.RemoveAll(dir)
 	}()
+	linkServers(dir)
 	args := append([]string{"test", "-count=1", "-short", "-vet=off", "-ldflags=-s -w"}, endSooner(flags)...)
 	args = append(args, pattern)
 	if usesRapid(pattern) { // which makes a fifth of the checks when tests are to be short
 		args = append(args, "-args", "-rapid.shrinktime=1ms", "-rapid.nofailfile", "-rapid.checks=500")
 	}
 	return runGo(args, []string{"TMPDIR=" + dir})
+}
+
+// linkServers spares tests that have a directory of their own the making of what the testbed keeps in the usual one:
+// its servers of every version.
+func linkServers(dir string) {
+	servers, _ := filepath.Glob(filepath.Join(os.TempDir(), "velvet-test-servers-[0-9a-f]*"))
+	for _, s := range servers {
+		_ = os.Symlink(s, filepath.Join(dir, filepath.Base(s)))
+	}
 }
 
 // endSooner has tests that never end give up before the tool kills the go command, so that what they started
