@@ -3,8 +3,11 @@ package layout
 import (
 	"bytes"
 	"encoding/binary"
+	"errors"
+	"io"
 	"math/rand/v2"
 	"testing"
+	"testing/iotest"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -171,5 +174,40 @@ func TestSheetsCutShort(t *testing.T) {
 	for n := range sheet {
 		_, err := DecodeSheet(sheet[:n], nil)
 		assert.ErrorIs(t, err, ErrCorrupt, "%d of %d bytes", n, len(sheet))
+	}
+}
+
+// TestAnErrorOfTheSourceIsNoDamage reads an object and a manifest from a source that fails somewhere: nothing is said of bytes
+// that were not seen. One that only ends there is cut short.
+func TestAnErrorOfTheSourceIsNoDamage(t *testing.T) {
+	torn := errors.New("the cable is torn")
+	whole, _ := pack(t, open, "low", "", "ebb")
+	var manifest bytes.Buffer
+	w, err := NewManifestWriter(&manifest, Head{})
+	require.NoError(t, err)
+	require.NoError(t, w.Finish(nil, Tail{}))
+	for at := range whole {
+		read := func(src io.Reader) error {
+			h, err := ReadHeader(src)
+			if err != nil {
+				return err
+			}
+			r := NewObjectReader(src, h, nil)
+			for err == nil {
+				_, err = r.Next()
+			}
+			return err
+		}
+		err := read(io.MultiReader(bytes.NewReader(whole[:at]), iotest.ErrReader(torn)))
+		require.ErrorIs(t, err, torn, at)
+		require.NotErrorIs(t, err, ErrCorrupt, at)
+		require.ErrorIs(t, read(bytes.NewReader(whole[:at])), ErrCorrupt, at)
+	}
+	for at := range manifest.Len() - 1 {
+		_, err := ReadManifest(io.MultiReader(bytes.NewReader(manifest.Bytes()[:at]), iotest.ErrReader(torn)), Visit{})
+		require.ErrorIs(t, err, torn, at)
+		require.NotErrorIs(t, err, ErrCorrupt, at)
+		_, err = ReadManifest(bytes.NewReader(manifest.Bytes()[:at]), Visit{})
+		require.ErrorIs(t, err, ErrCorrupt, at)
 	}
 }

@@ -181,7 +181,7 @@ func (r *FrameReader) Next() ([]byte, error) {
 
 func (r *FrameReader) next() (Codec, []byte, error) {
 	if _, err := io.ReadFull(r.src, r.head[:]); err != nil {
-		return 0, nil, fmt.Errorf("%w: cut short within a frame's header: %w", ErrCorrupt, noEOF(err))
+		return 0, nil, cutShort("within a frame's header", err)
 	}
 	codec := Codec(r.head[0])
 	plain, stored := int(binary.LittleEndian.Uint32(r.head[4:])), int(binary.LittleEndian.Uint32(r.head[8:]))
@@ -193,7 +193,7 @@ func (r *FrameReader) next() (Codec, []byte, error) {
 	}
 	r.stored = r.stored[:stored]
 	if _, err := io.ReadFull(r.src, r.stored); err != nil {
-		return 0, nil, fmt.Errorf("%w: cut short within a frame: %w", ErrCorrupt, noEOF(err))
+		return 0, nil, cutShort("within a frame", err)
 	}
 	if frameCRC(r.head[:], r.stored) != binary.LittleEndian.Uint32(r.head[crcAt:]) {
 		return 0, nil, fmt.Errorf("%w: a frame's checksum is wrong", ErrCorrupt)
@@ -283,9 +283,11 @@ func endHash(hashes *blake3.Hasher, total uint64) string {
 	return string(h.Sum(nil)[:len(Hash{})])
 }
 
-func noEOF(err error) error {
-	if errors.Is(err, io.EOF) {
-		return io.ErrUnexpectedEOF
+// cutShort makes an end where there should be none an error about the bytes. Another error is the source's, and says
+// nothing of them: whoever reads on later, or elsewhere, may find them whole.
+func cutShort(where string, err error) error {
+	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+		return fmt.Errorf("%w: cut short %s", ErrCorrupt, where)
 	}
 	return err
 }

@@ -3,6 +3,7 @@ package layout
 import (
 	"bufio"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"time"
@@ -159,7 +160,8 @@ type Visit struct {
 // ReadManifest streams a manifest from the content of its object. An error of a visit
 // ends it. Without a tail, or not whole, it is ErrCorrupt.
 func ReadManifest(content io.Reader, visit Visit) (Tail, error) {
-	lines := json.NewDecoder(bufio.NewReader(content))
+	src := &source{Reader: content}
+	lines := json.NewDecoder(bufio.NewReader(src))
 	var tail *Tail
 	packs := 0
 	for first := true; ; first = false {
@@ -168,7 +170,13 @@ func ReadManifest(content io.Reader, visit Visit) (Tail, error) {
 			if err == io.EOF && tail != nil && tail.Packs == packs {
 				return *tail, nil
 			}
-			return Tail{}, fmt.Errorf("manifest: %w: %w", ErrCorrupt, noEOF(err))
+			if src.err != nil {
+				return Tail{}, fmt.Errorf("manifest: %w", src.err)
+			}
+			if errors.Is(err, io.EOF) {
+				return Tail{}, fmt.Errorf("manifest: %w", cutShort("before its last line", err))
+			}
+			return Tail{}, fmt.Errorf("manifest: %w: %w", ErrCorrupt, err)
 		}
 		var err error
 		switch {
@@ -192,4 +200,18 @@ func ReadManifest(content io.Reader, visit Visit) (Tail, error) {
 			return Tail{}, err
 		}
 	}
+}
+
+// source remembers why it could not be read, which says nothing of the lines.
+type source struct {
+	io.Reader
+	err error
+}
+
+func (s *source) Read(p []byte) (int, error) {
+	n, err := s.Reader.Read(p)
+	if err != nil && !errors.Is(err, io.EOF) {
+		s.err = err
+	}
+	return n, err
 }

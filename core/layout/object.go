@@ -1,7 +1,6 @@
 package layout
 
 import (
-	"fmt"
 	"io"
 
 	"github.com/zeebo/blake3"
@@ -122,7 +121,7 @@ func (s *Stream) flush() error {
 func ReadHeader(src io.Reader) (Header, error) {
 	head := make([]byte, HeaderSize)
 	if _, err := io.ReadFull(src, head); err != nil {
-		return Header{}, fmt.Errorf("%w: cut short before its content: %w", ErrCorrupt, noEOF(err))
+		return Header{}, cutShort("before its content", err)
 	}
 	return ParseHeader(head)
 }

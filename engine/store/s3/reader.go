@@ -24,6 +24,9 @@ type reader struct {
 	broken  int // tries since something arrived
 }
 
+// errBroken is none of those that say that an object ends.
+var errBroken = errors.New("the connection broke, again and again")
+
 // mostTries is how often in a row a connection may break.
 const mostTries = 5
 
@@ -40,6 +43,9 @@ func (r *reader) Read(p []byte) (int, error) {
 		}
 		_ = r.Close()
 		if r.broken++; r.broken == mostTries || r.ctx.Err() != nil || errors.Is(err, store.ErrNotFound) {
+			if errors.Is(err, io.ErrUnexpectedEOF) { // of the connection: the object is longer
+				err = errBroken
+			}
 			return 0, fmt.Errorf("read %s from %d on: %w", r.key, r.at, errors.Join(err, r.ctx.Err()))
 		}
 		select {

@@ -2,7 +2,7 @@
 //
 // Invariant: an object appears when its upload is completed, whole, or not at all;
 // the service checks every part by its MD5. What an upload that never ended left
-// after is no object, and Sweep removes it. In a bucket with object lock each object is
+// behind is no object, and Sweep removes it. In a bucket with object lock each object is
 // locked when it is put, and stays so while ExtendLocks is called every day. Credentials
 // are in no text that this package makes.
 package s3

@@ -174,7 +174,7 @@ func (p *Packs) readRun(ctx context.Context, s store.Store, pack string, h *pack
 		if gap := next - at; gap < 0 || gap > widestGap {
 			break
 		} else if _, err := buffered.Discard(int(gap)); err != nil {
-			return n, fmt.Errorf("%w: cut short: %w", layout.ErrCorrupt, err)
+			return n, noEnd(err)
 		}
 		reader.Place(frames[n].Offset)
 		content, err := reader.Next()
