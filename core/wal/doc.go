@@ -6,5 +6,5 @@
 // and it links to the one before it. What cannot be read so is a *Damage that
 // names the LSN, never a guess. Where the bytes come from is the caller's business.
 //
-// Formats: access/xlog_internal.h and access/xlogrecord.h of PostgreSQL 13 to 17.
+// Formats: access/xlog_internal.h and access/xlogrecord.h of PostgreSQL 14 to 18.
 package wal
