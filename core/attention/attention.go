@@ -1,7 +1,7 @@
-// Package attention tells what about a cluster needs attention, the worst first.
+// Package attention tells what an administrator must look at, the worst first.
 //
-// Invariant: each need is one sentence and one thing to do; what fixes itself, or is
-// merely young, is no need. Time comes from the caller.
+// Invariant: each need is one sentence and one thing to do; what fixes itself, or is merely young, is no need. Time
+// comes from the caller. What the figures are is the caller's to find out.
 package attention
 
 import (

@@ -1,8 +1,8 @@
 // Package inventory compares what a store should hold with what it holds, and says what
 // each difference costs.
 //
-// Invariant: what nothing is known of is reported and never called expendable; what a
-// missing or damaged object costs is computed from reach, with it and without it.
+// Invariant: what nothing is known of is reported and never called expendable; what a missing or damaged object costs
+// is computed from reach, with it and without it. Listing a store, and reading what lies there, is the caller's.
 package inventory
 
 import (

@@ -2,11 +2,10 @@
 // many rows, and when it committed, and keeps them in indexes, one for each segment,
 // that are searched instead of the WAL.
 //
-// Invariant: a transaction is handed over once, when its end is seen, with all that
-// its committed sub-transactions did and nothing of those that were rolled back. What
-// is open at a segment's end is carried over in its index, so that each index follows
-// from the one before it and the segment alone. Memory holds what is still open and
-// one segment.
+// Invariant: a transaction is handed over once, when its end is seen, with all that its committed sub-transactions
+// did and nothing of those that were rolled back. What is open at a segment's end is carried over in its index, so
+// that each index follows from the one before it and the segment alone. Memory holds what is still open and one
+// segment. Where the records come from, and where indexes are kept, is the caller's business.
 package journal
 
 import (

@@ -1,11 +1,10 @@
 // Package keep decides what a cluster's keep rule still needs: which base backups, and
 // which WAL, each with the reason, and what may be deleted.
 //
-// Invariant: every moment that the rule promises and that can be reached before is
-// reached afterwards; a pinned or used base stays, with the WAL that it needs; and a
-// cluster never loses its newest base that can be restored, nor any WAL after it.
-// What is neither promised nor needed for safety is releasable. Time comes from the
-// caller.
+// Invariant: every moment that the rule promises and that can be reached before is reached afterwards; a pinned or
+// used base stays, with the WAL that it needs; and a cluster never loses its newest base that can be restored, nor
+// any WAL after it. What is neither promised nor needed for safety is releasable. Time comes from the caller.
+// Deleting is the caller's.
 package keep
 
 import (

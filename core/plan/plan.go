@@ -1,8 +1,8 @@
 // Package plan works out what a restore will do before it is done: which base
 // it begins with and which WAL segments it replays.
 //
-// Invariant: a plan names only things that the caller said are there; where
-// something is missing there is no plan but an *Impossible that says what.
+// Invariant: a plan names only things that the caller said are there; where something is missing there is no plan but
+// an *Impossible that says what. Resolving the moment, and carrying the plan out, is left to others.
 package plan
 
 import (

@@ -1,7 +1,8 @@
 // Package problem is the one form of error that is meant for a person: what
 // happened, why, and what to do next.
 //
-// Invariant: a Problem's texts hold no secrets; they are shown, logged and stored.
+// Invariant: a Problem's texts hold no secrets; they are shown, logged and stored. What becomes of a problem (a
+// status, an exit code, a page) is for whoever shows it.
 package problem
 
 import (

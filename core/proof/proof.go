@@ -1,8 +1,7 @@
 // Package proof turns what was observed on a copy into verdicts.
 //
-// Invariant: a check passes only on figures that were observed; what could not
-// be observed is "could not run", never "passed", and a proof with a failed
-// check has failed.
+// Invariant: a check passes only on figures that were observed; what could not be observed is "could not run", never
+// "passed", and a proof with a failed check has failed. Observing is the caller's.
 package proof
 
 import (

@@ -1,9 +1,9 @@
 // Package reach computes to which moments a cluster can be rewound: base backups
 // and captured WAL become spans, and what is missing between them holes.
 //
-// Invariant: a span is only what can be restored with what is in the store (and,
-// for the newest part, in the capture's spool): a base whose WAL is there without
-// a gap from its start on. Nothing is assumed about what was not stored.
+// Invariant: a span is only what can be restored with what is in the store (and, for the newest part, in the
+// capture's spool): a base whose WAL is there without a gap from its start on. Nothing is assumed about what was not
+// stored. What is in store and spool, and in which order holes are told, is the caller's to know and to say.
 package reach
 
 import (

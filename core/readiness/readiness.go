@@ -1,8 +1,8 @@
 // Package readiness judges whether a cluster can be protected: from what was found out
 // about it follow checks, each with its state, why it matters, and what fixes it.
 //
-// Invariant: it knows facts only; what could not be found out is said to be unknown and
-// never taken for good. Whatever blocks has a remedy.
+// Invariant: it knows facts only; what could not be found out is said to be unknown and never taken for good.
+// Whatever blocks has a remedy. Finding the facts, and running the SQL, is the caller's.
 package readiness
 
 import (

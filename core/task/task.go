@@ -1,4 +1,5 @@
-// Package task is what a piece of work tells of itself while it runs.
+// Package task is what a piece of work tells of itself while it runs: lines of its log, and how far it is. Whoever runs the
+// work keeps them, or shows them.
 package task
 
 import "time"

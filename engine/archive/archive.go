@@ -1,8 +1,8 @@
 // Package archive is what there is of a cluster to restore from: its base backups and
 // its captured WAL, in the store and still in the spool.
 //
-// Invariant: an Archive is what was there when it was opened. It changes nothing; a
-// segment that moves from the spool to the store meanwhile is found in either.
+// Invariant: an Archive is what was there when it was opened. It changes nothing; a segment that moves from the spool
+// to the store meanwhile is found in either. What lies in the WAL is package changes' to say.
 package archive
 
 import (

@@ -1,9 +1,9 @@
 // Package catalog keeps Velvet Rewind's records in PostgreSQL.
 //
-// Invariant: the store is the truth about what can be restored, the catalogue a
-// convenience that names it; a backup is recorded only after its manifest is in
-// the store. Which service instance does what is decided by session advisory
-// locks, which the database frees by itself when an instance dies.
+// Invariant: the store is the truth about what can be restored, the catalogue a convenience that names it; a backup
+// is recorded only after its manifest is in the store. Which service instance does what is decided by session
+// advisory locks, which the database frees by itself when an instance dies. What records mean is left to those who
+// keep them.
 package catalog
 
 import (

@@ -1,7 +1,8 @@
 // Package prove looks at a copy, and at its original beside it, and has the
 // findings judged by core/proof.
 //
-// Invariant: it reads only; neither the copy nor the original is changed.
+// Invariant: it reads only; neither the copy nor the original is changed. Copies are made, and ended, by package
+// copies.
 package prove
 
 import (

@@ -1,8 +1,8 @@
 // Package schedule begins what the calendar says is due.
 //
-// Invariant: each due time of each cluster is begun once, by whichever instance is first;
-// of those that were missed while no instance ran, only the newest is caught up, and
-// never in a quiet window.
+// Invariant: each due time of each cluster is begun once, by whichever instance is first; of those that were missed
+// while no instance ran, only the newest is caught up, and never in a quiet window. When something is due is computed
+// by core/calendar; the work is the caller's.
 package schedule
 
 import (

@@ -1,9 +1,9 @@
 // Package store is where backups and WAL are kept: objects under keys. A
 // directory (package dir) is one kind; object storage fits the same interface.
 //
-// Invariant: an object is there whole or not at all. After Commit returns it
-// survives a crash; before that, no List or Open shows it. Objects are never
-// changed, only put and deleted.
+// Invariant: an object is there whole or not at all. After Commit returns it survives a crash; before that, no List
+// or Open shows it. Objects are never changed, only put and deleted. What objects hold, and whether it is right, is
+// package vault's.
 package store
 
 import (

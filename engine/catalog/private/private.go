@@ -1,9 +1,9 @@
 // Package private runs a PostgreSQL server for the catalogue alone, for a service that was given
 // no database: made at the first start, started and stopped with the service.
 //
-// Invariant: a data directory is either whole or made anew from nothing; one that was ever in use
-// is never removed. Only the service's role can log in from elsewhere than the servers' OS
-// user, with a password that its home keeps.
+// Invariant: a data directory is either whole or made anew from nothing; one that was ever in use is never removed.
+// Only the service's role can log in from elsewhere than the servers' OS user, with a password that its home keeps.
+// Its schema is package catalog's.
 package private
 
 import (

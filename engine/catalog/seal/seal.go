@@ -1,8 +1,8 @@
 // Package seal encrypts the small secrets that the catalogue keeps, such as the
 // password of a cluster.
 //
-// Invariant: the key never leaves its file, which only its owner may read; what is
-// sealed is bound to its purpose and cannot be opened for another one.
+// Invariant: the key never leaves its file, which only its owner may read; what is sealed is bound to its purpose and
+// cannot be opened for another one. The keys of an encrypted store are package vault's.
 package seal
 
 import (

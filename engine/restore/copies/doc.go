@@ -1,10 +1,10 @@
 // Package copies makes and keeps side copies: restored clusters in a directory and
 // on a port of their own.
 //
-// Invariant: a copy cannot disturb its original. Its configuration is written here
-// from nothing, never taken over: no archiving, no connection to a primary, no
-// standby to wait for, no preloaded libraries, no jobs, loopback only. A copy that
-// could not be made leaves no server and no directory behind.
+// Invariant: a copy cannot disturb its original. Its configuration is written here from nothing, never taken over: no
+// archiving, no connection to a primary, no standby to wait for, no preloaded libraries, no jobs, loopback only. A
+// copy that could not be made leaves no server and no directory behind. Whether what came back is right is package
+// prove's to find out.
 package copies
 
 // Servers of copies trust the OS user over their Unix socket, in a directory that

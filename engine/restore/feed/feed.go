@@ -1,10 +1,9 @@
 // Package feed gives a recovering copy the WAL segments that its server asks for,
 // one at a time.
 //
-// Invariant: "not there" is only ever said of a segment that the copy's plan does
-// not need; a needed one that cannot be had is an error that ends recovery, so
-// that a server never mistakes trouble for the end of the WAL. A delivered file
-// has a segment's full size; what was never written is zero.
+// Invariant: "not there" is only ever said of a segment that the copy's plan does not need; a needed one that cannot
+// be had is an error that ends recovery, so that a server never mistakes trouble for the end of the WAL. A delivered
+// file has a segment's full size; what was never written is zero. When a server asks, and for what, is the server's.
 package feed
 
 import (

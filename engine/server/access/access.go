@@ -1,8 +1,8 @@
 // Package access opens connections to a protected cluster: SQL sessions and
 // replication sessions, from one connection string whose password is kept apart.
 //
-// Invariant: a connection string with a password in it is refused, so that what is
-// shown or logged of an Access never holds a secret.
+// Invariant: a connection string with a password in it is refused, so that what is shown or logged of an Access never
+// holds a secret. What is asked in a session is its user's.
 package access
 
 import (

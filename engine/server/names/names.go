@@ -2,8 +2,8 @@
 // remembers every answer with its time, and so still knows a table after it was
 // dropped, truncated or rewritten.
 //
-// Invariant: a name once learned is never forgotten or changed, only followed by a
-// later one. A file that nobody ever saw in a catalog has no name.
+// Invariant: a name once learned is never forgotten or changed, only followed by a later one. A file that nobody ever
+// saw in a catalog has no name. Names that the WAL itself tells are found by core/journal.
 package names
 
 import (

@@ -1,8 +1,8 @@
 // Package survey finds out what a cluster is and what it lacks before it can be
 // protected, and, when told to, has SQL fix it.
 //
-// Invariant: Check changes nothing on the cluster; Apply runs only the statements of the
-// checks that it is given, which a person was shown.
+// Invariant: Check changes nothing on the cluster; Apply runs only the statements of the checks that it is given,
+// which a person was shown. What the facts mean is judged by core/readiness.
 package survey
 
 import (
