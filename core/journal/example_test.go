@@ -40,7 +40,8 @@ func ExampleBuilder() {
 		for _, c := range t.Tables(func(wal.RelationRef) (journal.Name, bool) {
 			return journal.Name{OID: 16385, Database: "saltmarsh", Schema: "public", Table: "booking"}, true
 		}) {
-			fmt.Printf("tx %d, committed %s: %d rows of %s deleted\n", t.XID, t.Time.Format("15:04:05"), c.Counts[journal.Delete], c.Label())
+			fmt.Printf("tx %d, committed %s: %d rows of %s deleted\n", t.XID, t.Time.Format("15:04:05"),
+				c.Counts[journal.Delete], c.Label())
 		}
 	}
 	// Output:

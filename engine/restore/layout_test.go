@@ -7,15 +7,23 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"sync/atomic"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"github.com/zeebo/blake3"
 
+	"velvetrewind/core/inventory"
 	"velvetrewind/core/layout"
+	"velvetrewind/core/moment"
 	"velvetrewind/core/pg"
+	"velvetrewind/core/plan"
+	"velvetrewind/core/problem"
 	"velvetrewind/core/task"
+	"velvetrewind/engine/archive"
+	"velvetrewind/engine/changes"
 	"velvetrewind/engine/restore"
 	"velvetrewind/engine/store/vault"
 	"velvetrewind/testbed"
@@ -40,6 +48,7 @@ func newGround(t *testing.T) *ground {
 		"create table dropped as select n as id from generate_series(1, 1000) n")
 	// A file that is zeroes, of which nothing is stored, but for a word.
 	sand := append(append(make([]byte, 700_000), "shell"...), make([]byte, 600_001)...)
+	require.NoError(t, os.WriteFile(filepath.Join(c.Server.DataDir, "dune"), dune(), 0o644))
 	require.NoError(t, os.WriteFile(filepath.Join(c.Server.DataDir, "sand"), sand, 0o644))
 	c.Capture()
 	c.Eventually("capture streams", func() bool { return c.State().Receives() })
@@ -47,6 +56,15 @@ func newGround(t *testing.T) *ground {
 	c.Server.Exec("postgres", "update booking set note = 'ebb' where id % 500 = 0", "truncate payment", "drop table dropped",
 		"create table later tablespace ledger as select n as id from generate_series(1, 1000) n")
 	return &ground{Bed: c.Bed, vault: c.Store, cluster: c.Record.ID, backups: []string{first.ID, c.Take(layout.Full).ID}}
+}
+
+// dune is a file of zeroes that is laid out in several parts, with a word in each.
+func dune() []byte {
+	content := make([]byte, 70<<20+12_345)
+	for at := 1 << 20; at < len(content); at += 17 << 20 {
+		copy(content[at:], fmt.Sprint("shell ", at))
+	}
+	return content
 }
 
 // trees makes directories to lay a backup out in.
@@ -97,6 +115,13 @@ func TestLayOver(t *testing.T) {
 	require.NoError(t, err)
 	_, err = restore.LayOut(ctx, g.vault, g.cluster, g.backups[1], over, 0, task.Silent)
 	assert.ErrorIs(t, err, fs.ErrExist, "nothing is overwritten unasked")
+	wrongKinds(t, over)
+	files, told := openFiles(t), &furthest{Report: task.Silent}
+	_, err = restore.LayOver(ctx, g.vault, g.cluster, g.backups[0], over, 0, told)
+	require.NoError(t, err)
+	require.Equal(t, want[g.backups[0]], g.contents(g.Path("over")), "whatever stood there")
+	assert.Equal(t, files, openFiles(t), "every file is closed")
+	assert.EqualValues(t, sizes(t, g.Path("over")), told.done.Load(), "progress tells of every byte")
 	seed := rand.Uint64()
 	random := rand.New(rand.NewPCG(7, seed))
 	for round := range 8 {
@@ -109,6 +134,94 @@ func TestLayOver(t *testing.T) {
 		assert.Positive(t, laid.Kept)
 		assert.Equal(t, id, laid.Head.Backup)
 	}
+}
+
+// wrongKinds puts directories and links in the place of files, and files and links in that of directories.
+func wrongKinds(t *testing.T, over restore.Trees) {
+	for _, name := range []string{"data/dune", "data/PG_VERSION", "data/base/1", "data/pg_multixact"} {
+		require.NoError(t, os.RemoveAll(over.Path(name)))
+	}
+	require.NoError(t, os.MkdirAll(over.Path("data/dune/below"), 0o700))
+	require.NoError(t, os.Symlink("/nowhere", over.Path("data/PG_VERSION")))
+	require.NoError(t, os.WriteFile(over.Path("data/base/1"), []byte("a file"), 0o600))
+	require.NoError(t, os.Symlink("/tmp", over.Path("data/pg_multixact")))
+}
+
+func openFiles(t *testing.T) int {
+	list, err := os.ReadDir("/proc/self/fd")
+	require.NoError(t, err)
+	return len(list)
+}
+
+// furthest is the most progress that was told.
+type furthest struct {
+	task.Report
+	done atomic.Int64
+}
+
+func (f *furthest) Progress(done, _ int64, _ task.Unit, _ string) {
+	for {
+		was := f.done.Load()
+		if done <= was || f.done.CompareAndSwap(was, done) {
+			return
+		}
+	}
+}
+
+func sizes(t *testing.T, root string) (sum int64) {
+	require.NoError(t, filepath.WalkDir(root, func(_ string, d fs.DirEntry, err error) error {
+		require.NoError(t, err)
+		if d.Type().IsRegular() {
+			info, err := d.Info()
+			require.NoError(t, err)
+			sum += info.Size()
+		}
+		return nil
+	}))
+	return sum
+}
+
+// TestPlans resolves moments of a real cluster, and refuses those to which nothing leads.
+func TestPlans(t *testing.T) {
+	c, ctx := clusterbed.New(testbed.New(t)), context.Background()
+	c.Capture()
+	c.Eventually("capture streams", func() bool { return c.State().Receives() })
+	planned := func(text string) (plan.Restore, error) {
+		a, err := archive.Open(ctx, c.Catalog, c.Store, c.Path("spool"), c.Record)
+		require.NoError(t, err)
+		book, err := c.Books.Of(ctx, c.Record.ID)
+		require.NoError(t, err)
+		j, err := changes.Open(ctx, a, layout.S2, book)
+		require.NoError(t, err)
+		m, err := moment.Parse(text, moment.Caller{Now: time.Now(), Zone: time.UTC})
+		require.NoError(t, err)
+		p, _, err := restore.Plan(ctx, a, j, m)
+		return p, err
+	}
+	var refused *problem.Problem
+	_, err := planned("latest")
+	require.ErrorAs(t, err, &refused)
+	assert.Equal(t, "ferries has no base backup yet", refused.Detail)
+	early := c.Ended()
+	base := c.Take(layout.Full)
+	c.Server.Exec("postgres", "create table booking (id int)", "insert into booking values (1)", "delete from booking")
+	c.Captured()
+	var p plan.Restore
+	c.Eventually("the new table's name is known", func() bool { p, err = planned("before delete of booking"); return err == nil })
+	assert.Equal(t, base.ID, p.Base)
+	assert.Equal(t, base.Start, p.Start)
+	assert.Greater(t, p.Boundary.Stop, base.Stop)
+	assert.Positive(t, p.Count)
+	_, err = planned("before lsn " + early.String())
+	require.ErrorAs(t, err, &refused)
+	assert.Equal(t, problem.OutOfReach, refused.Kind)
+	_, err = planned("restore point nobody's")
+	require.ErrorAs(t, err, &refused)
+	assert.Equal(t, problem.NotFound, refused.Kind)
+	require.NoError(t, c.Catalog.NoteLosses(ctx, c.Record.ID, inventory.Losses{Backups: []string{base.ID}}, true))
+	_, err = planned("latest")
+	require.ErrorAs(t, err, &refused)
+	assert.Contains(t, refused.Detail, "an audit found that no base backup of ferries can be read")
 }
 
 // damage changes some of what is below a directory.
