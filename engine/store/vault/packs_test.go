@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"io"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"strings"
@@ -62,8 +63,9 @@ func TestFramesFarApart(t *testing.T) {
 	contents := []string{"ebb"}
 	for n := range 12 {
 		noise := make([]byte, 100_000)
+		source := rand.New(rand.NewPCG(1, uint64(n)))
 		for i := range noise {
-			noise[i] = byte(i*i>>7 ^ i*n)
+			noise[i] = byte(source.Uint32())
 		}
 		contents = append(contents, string(noise))
 	}
@@ -160,6 +162,11 @@ func TestACableIsTorn(t *testing.T) {
 			require.ErrorIs(t, err, errTorn)
 			require.ErrorIs(t, e, errTorn)
 			assert.NotErrorIs(t, err, layout.ErrCorrupt, "nothing is known to be damaged")
+		}
+		_, err = readPack(alone.Packs("c"), "b-000001", frames)
+		if 0 < fails && fails < 100 {
+			require.ErrorIs(t, err, errTorn)
+			assert.NotErrorIs(t, err, layout.ErrCorrupt)
 		}
 		both := vault.Reading(counted{first, &open, fails}, second, healthy.Ring())
 		fell := 0
