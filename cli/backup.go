@@ -121,7 +121,8 @@ func (a *app) backupList() *cobra.Command {
 				}
 				t.Render()
 				if lost {
-					_, _ = fmt.Fprintf(w, "\nlost: an audit found that it cannot be read. Which object is at fault: velvet store audit "+
+					_, _ = fmt.Fprintf(w, "\nunreadable: an audit found that it cannot be read. Which object is at fault: velvet store "+
+						"audit "+
 						"--full\n")
 				}
 			})

@@ -16,7 +16,7 @@ import (
 func (a *app) calendar() *cobra.Command {
 	c := &cobra.Command{Use: "calendar", Short: "Schedule recurring work: base backups, keep runs, audits of the store"}
 	c.AddCommand(a.calendarList(), a.calendarAdd(), a.calendarPause("pause ENTRY", "Pause an entry of the calendar", true),
-		a.calendarPause("resume ENTRY", "Have a paused entry go on; what was due meanwhile is not caught up", false), a.calendarRemove())
+		a.calendarPause("resume ENTRY", "Resume a paused entry; what was due meanwhile is not caught up", false), a.calendarRemove())
 	return c
 }
 
@@ -35,7 +35,7 @@ func (a *app) calendarList() *cobra.Command {
 			}
 			return a.show(cmd, list, func(w io.Writer) {
 				if len(list) == 0 {
-					_, _ = fmt.Fprintln(w, "Nothing is scheduled yet. Have a base backup be taken every night with: velvet calendar add "+
+					_, _ = fmt.Fprintln(w, "Nothing is scheduled yet. Schedule a base backup for every night with: velvet calendar add "+
 						"backup --cluster NAME --at 02:30")
 					return
 				}

@@ -290,7 +290,7 @@ func drawIncidents(w io.Writer, list []api.Incident) {
 
 func (a *app) changesSettle() *cobra.Command {
 	return &cobra.Command{
-		Use: "settle CLUSTER TRANSACTION", Short: "Note that an incident was looked at and needs nobody any more", Args: cobra.ExactArgs(2),
+		Use: "settle CLUSTER TRANSACTION", Short: "Note that an incident was looked at", Args: cobra.ExactArgs(2),
 		ValidArgsFunction: a.completeClusters,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()

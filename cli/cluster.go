@@ -245,7 +245,7 @@ func (a *app) clusterShow() *cobra.Command {
 func (a *app) clusterRemove() *cobra.Command {
 	var typed string
 	cmd := &cobra.Command{
-		Use: "remove CLUSTER", Short: "Forget a cluster that has neither backups nor copies", Args: cobra.ExactArgs(1),
+		Use: "remove CLUSTER", Short: "Remove a cluster that has neither backups nor copies", Args: cobra.ExactArgs(1),
 		ValidArgsFunction: a.completeClusters,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()

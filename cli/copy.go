@@ -87,8 +87,8 @@ func (a *app) copyStep() *cobra.Command {
 		Use: "step COPY MOMENT", Short: "Move a paused copy to another moment, earlier or later", ValidArgsFunction: a.completeCopies,
 		Args: cobra.ExactArgs(2),
 		Long: "Move a paused copy to another moment, earlier or later. Its server is ended, the base is laid over what\n" +
-			"is there, of which only what differs is written, and it replays to the moment on the same port. A move\n" +
-			"that fails or is cancelled on its way leaves nothing of the copy; backups and WAL are not touched." + momentHelp,
+			"is there, of which only what differs is written, and it replays to the moment on the same port. If a move\n" +
+			"fails or is cancelled on its way, the copy is removed; backups and WAL are not touched." + momentHelp,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var t api.Task
 			c, err := a.askMoment(cmd, "/copies/"+seg(args[0])+"/step", args[1],

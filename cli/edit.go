@@ -74,7 +74,7 @@ func (a *app) clusterEdit() *cobra.Command {
 	cmd.Flags().Float64Var(&rule.Share, "alert-share", 0, "this share of a table's rows deleted, 0 to 1, is an incident; 0 for no limit")
 	cmd.Flags().StringVar(&copiesUser, "copies-user", "",
 		"OS user of its copies made from now on, one of those that the service was started with (--run-as); '' for the first of them")
-	cmd.Flags().StringToStringVar(&labels, "label", nil, "labels instead of those it has, as fleet=outer,site=north")
+	cmd.Flags().StringToStringVar(&labels, "label", nil, "replace its labels, as fleet=outer,site=north")
 	cmd.Flags().BoolVar(&second, "second-store", true, "it is copied to the second store, if the service has one")
 	return cmd
 }

@@ -17,7 +17,7 @@ import (
 )
 
 func (a *app) keep() *cobra.Command {
-	c := &cobra.Command{Use: "keep", Short: "How far back one can go, and what is deleted"}
+	c := &cobra.Command{Use: "keep", Short: "How far back you can go, and what is deleted"}
 	c.AddCommand(
 		a.perClusterKeep("show CLUSTER", "Show what a cluster keeps, and whether its promise is held"),
 		a.keepSet(), a.keepPreview(), a.keepApply(), a.keepUndo(), a.keepPin(), a.keepUnpin())
@@ -122,8 +122,8 @@ func (a *app) keepSet() *cobra.Command {
 	var inherit bool
 	cmd := &cobra.Command{
 		Use: "set CLUSTER", Short: "Set a cluster's keep rule", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeClusters,
-		Long: "Set a cluster's keep rule: what is not named is not asked for. Nothing is deleted by that; see what would\n" +
-			"go with: velvet keep preview CLUSTER. The rule is applied by velvet keep apply, and by keep runs in the calendar.",
+		Long: "Set a cluster's keep rule: what is not named is not asked for. Nothing is deleted by that; see what would be\n" +
+			"deleted with: velvet keep preview CLUSTER. The rule is applied by velvet keep apply, and by keep runs in the calendar.",
 		Example: "  velvet keep set ferries --span 31d --monthly 12 --yearly 7",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			r, err := flags.read(cmd)
@@ -162,7 +162,7 @@ func (a *app) keepPreview() *cobra.Command {
 	var flags ruleFlags
 	var asOf string
 	cmd := &cobra.Command{
-		Use: "preview CLUSTER", Short: "Tell what applying the keep rule would delete, and why each of the rest stays",
+		Use: "preview CLUSTER", Short: "Show what would be deleted, and why the rest is kept",
 		Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeClusters,
 		Example: "  velvet keep preview ferries --as-of 2027-01-31\n  velvet keep preview ferries --span 7d --weekly 4",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -387,7 +387,7 @@ func (a *app) keepUnpin() *cobra.Command {
 			if err := c.call(cmd.Context(), http.MethodDelete, "/backups/"+url.PathEscape(args[0])+"/pin", nil, nil); err != nil {
 				return err
 			}
-			_, err = fmt.Fprintf(cmd.OutOrStdout(), "base %s is pinned no more.\n", args[0])
+			_, err = fmt.Fprintf(cmd.OutOrStdout(), "base %s is no longer pinned.\n", args[0])
 			return err
 		},
 	}

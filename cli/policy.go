@@ -111,7 +111,7 @@ func (a *app) policySet() *cobra.Command {
 func (a *app) policyRemove() *cobra.Command {
 	var typed string
 	cmd := &cobra.Command{
-		Use: "remove NAME", Short: "Forget a policy and its calendar; nothing is deleted by that", Args: cobra.ExactArgs(1),
+		Use: "remove NAME", Short: "Remove a policy and its calendar; no backup is deleted", Args: cobra.ExactArgs(1),
 		ValidArgsFunction: a.completePolicies,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
@@ -124,7 +124,7 @@ func (a *app) policyRemove() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			_, err = fmt.Fprintf(cmd.OutOrStdout(), "policy %s is forgotten; its clusters keep what the default asks for.\n", args[0])
+			_, err = fmt.Fprintf(cmd.OutOrStdout(), "policy %s was removed; the default keep rule applies to its clusters.\n", args[0])
 			return err
 		},
 	}

@@ -15,7 +15,7 @@ func (a *app) reach() *cobra.Command {
 	var follow bool
 	cmd := a.perCluster("reach [CLUSTER]", "Show to which moments a cluster can be rewound, and what is promised", drawReach)
 	once := cmd.RunE
-	cmd.Flags().BoolVar(&follow, "follow", false, "go on, with a line whenever the earliest or the latest moment has moved")
+	cmd.Flags().BoolVar(&follow, "follow", false, "keep watching, and print a line whenever the earliest or the latest moment has moved")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		if !follow {
 			return once(cmd, args)
@@ -81,7 +81,7 @@ func drawReach(w io.Writer, k api.Cluster) {
 
 // drawPromise says what is promised beside what is held.
 func drawPromise(w io.Writer, p api.Promise) {
-	_, _ = fmt.Fprintf(w, "promised: %s; every one since %s\n", p.Words, when(p.Since))
+	_, _ = fmt.Fprintf(w, "promised: %s; every moment since %s\n", p.Words, when(p.Since))
 	switch {
 	case p.Held:
 		_, _ = fmt.Fprintln(w, "held: yes")

@@ -98,7 +98,7 @@ func (a *app) clusterReady() *cobra.Command {
 	login.add(cmd)
 	cmd.Flags().BoolVar(&apply, "apply", false, "run the SQL that fixes what is needed and advised, after a confirmation")
 	cmd.Flags().StringSliceVar(&only, "only", nil, "with --apply: just these checks, also of those that are a choice")
-	cmd.Flags().StringVar(&as, "as", "", "with --apply: role that may, a superuser; the cluster's own if left out")
+	cmd.Flags().StringVar(&as, "as", "", "with --apply: run the SQL as this role, usually a superuser (default: the registered role)")
 	cmd.Flags().StringVar(&asPasswordFile, "as-password-file", "",
 		"file with that role's password, which is not kept; without it you are asked on a terminal")
 	confirmFlag(cmd, &typed)

@@ -29,7 +29,7 @@ func (a *app) backupReport() *cobra.Command {
 	var days int
 	var order, asCSV, picture string
 	cmd := &cobra.Command{
-		Use: "report [CLUSTER]", Short: "Tell what the base backups of a time read and stored, also those deleted since",
+		Use: "report [CLUSTER]", Short: "Report what base backups read and stored, including those deleted since",
 		Args: cobra.MaximumNArgs(1), ValidArgsFunction: a.completeClusters,
 		Example: "  velvet backup report ferries --days 90 --sort stored\n  velvet backup report --csv backups.csv --picture backups.svg",
 		RunE: func(cmd *cobra.Command, args []string) error {

@@ -26,12 +26,12 @@ func (s *Service) calendarAPI(api huma.API) {
 	op(s, api, http.MethodPost, "/calendar", "add-entry", "Put something into the calendar", http.StatusCreated, s.addEntry)
 	op(s, api, http.MethodPost, "/calendar/preview", "preview-schedule", "Tell when a schedule would run, without saving it", 0,
 		s.previewSchedule)
-	op(s, api, http.MethodPut, "/calendar/{entry}/paused", "pause-entry", "Pause an entry, or have it go on", 0, s.pauseEntry)
+	op(s, api, http.MethodPut, "/calendar/{entry}/paused", "pause-entry", "Pause an entry, or resume it", 0, s.pauseEntry)
 	op(s, api, http.MethodDelete, "/calendar/{entry}", "remove-entry", "Take an entry out of the calendar", http.StatusNoContent,
 		s.removeEntry)
 	op(s, api, http.MethodGet, "/policies", "list-policies", "List the policies", 0, s.listPolicies)
 	op(s, api, http.MethodPut, "/policies/{policy}", "set-policy", "Make a policy, or change it", 0, s.setPolicy)
-	op(s, api, http.MethodDelete, "/policies/{policy}", "remove-policy", "Forget a policy, and its calendar", http.StatusNoContent,
+	op(s, api, http.MethodDelete, "/policies/{policy}", "remove-policy", "Remove a policy, and its calendar", http.StatusNoContent,
 		s.removePolicy)
 	op(s, api, http.MethodPut, "/clusters/{cluster}/labels", "set-labels", "Replace a cluster's labels", 0, s.setLabels)
 }

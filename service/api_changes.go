@@ -25,7 +25,7 @@ func (s *Service) changeAPI(api huma.API) {
 	op(s, api, http.MethodGet, "/incidents", "list-incidents", "List the transactions that clusters' rules mark, newest first", 0,
 		s.listIncidents)
 	op(s, api, http.MethodPost, "/clusters/{cluster}/incidents/{xid}/settle", "settle-incident",
-		"Note that an incident was looked at and needs nobody any more", 0, s.settleIncident)
+		"Note that an incident was looked at", 0, s.settleIncident)
 	op(s, api, http.MethodPut, "/clusters/{cluster}/rule", "set-rule", "Say which transactions are incidents, from now on", 0, s.setRule)
 	op(s, api, http.MethodGet, "/clusters/{cluster}/rule", "show-rule", "Show which transactions are incidents", 0, s.showRule)
 }

@@ -31,7 +31,7 @@ func (s *Service) clusterAPI(api huma.API) {
 		s.setCopiesUser)
 	op(s, api, http.MethodPut, "/clusters/{cluster}/login", "change-login", "Change how a cluster is reached, after testing it", 0,
 		s.changeLogin)
-	op(s, api, http.MethodDelete, "/clusters/{cluster}", "remove-cluster", "Forget a cluster that has neither backups nor copies",
+	op(s, api, http.MethodDelete, "/clusters/{cluster}", "remove-cluster", "Remove a cluster that has neither backups nor copies",
 		http.StatusNoContent, s.removeCluster)
 	op(s, api, http.MethodPost, "/clusters/{cluster}/capture/start", "start-capture", "Capture the cluster's WAL", 0, s.startCapture)
 	op(s, api, http.MethodPost, "/clusters/{cluster}/capture/stop", "stop-capture",

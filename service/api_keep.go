@@ -24,7 +24,8 @@ func (s *Service) keepAPI(api huma.API) {
 		s.setKeep)
 	op(s, api, http.MethodDelete, "/clusters/{cluster}/keep", "unset-keep",
 		"Take a cluster's own keep rule away: that of its policy, or the default, applies", 0, s.unsetKeep)
-	op(s, api, http.MethodPost, "/clusters/{cluster}/keep/preview", "preview-keep", "Tell what applying a keep rule would delete, and why",
+	op(s, api, http.MethodPost, "/clusters/{cluster}/keep/preview", "preview-keep",
+		"Show what applying a keep rule would delete, and why the rest is kept",
 		0, s.previewKeep)
 	op(s, api, http.MethodPost, "/clusters/{cluster}/keep/apply", "apply-keep", "Delete just what a preview showed",
 		http.StatusAccepted, s.applyKeep)

@@ -189,11 +189,11 @@ func taskEnd(ctx context.Context, err error) (string, *problem.Problem) {
 	case err == nil:
 		return catalog.TaskDone, nil
 	case errors.Is(context.Cause(ctx), rivertype.ErrJobCancelledRemotely):
-		return catalog.TaskCancelled, problem.New(problem.Interrupted, "Nothing of it was left.", "the task was cancelled",
+		return catalog.TaskCancelled, problem.New(problem.Interrupted, "What there was of it has been removed.", "the task was cancelled",
 			"somebody cancelled it")
 	case ctx.Err() != nil:
 		return catalog.TaskFailed, problem.New(problem.Interrupted, "Start it again.", "the task was interrupted",
-			"the service was stopped while it ran; nothing of it was left")
+			"the service was stopped while it ran; it was removed")
 	}
 	return catalog.TaskFailed, problem.Wrap(err, problem.Failed, "the task failed", "The task's log has the details.")
 }

@@ -117,7 +117,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Pause an entry, or have it go on */
+        /** Pause an entry, or resume it */
         put: operations["pause-entry"];
         post?: never;
         delete?: never;
@@ -155,7 +155,7 @@ export interface paths {
         get: operations["show-cluster"];
         put?: never;
         post?: never;
-        /** Forget a cluster that has neither backups nor copies */
+        /** Remove a cluster that has neither backups nor copies */
         delete: operations["remove-cluster"];
         options?: never;
         head?: never;
@@ -308,7 +308,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Note that an incident was looked at and needs nobody any more */
+        /** Note that an incident was looked at */
         post: operations["settle-incident"];
         delete?: never;
         options?: never;
@@ -361,7 +361,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Tell what applying a keep rule would delete, and why */
+        /** Show what applying a keep rule would delete, and why the rest is kept */
         post: operations["preview-keep"];
         delete?: never;
         options?: never;
@@ -688,7 +688,7 @@ export interface paths {
         /** Make a policy, or change it */
         put: operations["set-policy"];
         post?: never;
-        /** Forget a policy, and its calendar */
+        /** Remove a policy, and its calendar */
         delete: operations["remove-policy"];
         options?: never;
         head?: never;

@@ -227,7 +227,7 @@ func (l *ledger) longTerm(r Rule) {
 			}
 		}
 		for _, b := range firsts[max(0, len(firsts)-p.count):] {
-			l.alone(b, Reason{p.name, "the first of " + p.of(b.StopTime.In(l.zone))})
+			l.alone(b, Reason{p.name, "the first base backup of " + p.of(b.StopTime.In(l.zone))})
 		}
 	}
 }

@@ -67,7 +67,7 @@ func (r Rule) String() string {
 	}
 	for _, p := range r.periods() {
 		if p.count > 0 {
-			parts = append(parts, "the first of "+figures.Of(p.count, p.name))
+			parts = append(parts, "the first base backup of each of "+figures.Of(p.count, p.name))
 		}
 	}
 	return strings.Join(parts, "; ")

@@ -411,7 +411,7 @@ func TestReasons(t *testing.T) {
 			reasons[b.ID] += r.Kind + ": " + r.Text + "; "
 		}
 	}
-	assert.Equal(t, "month: the first of March 2026; ", reasons["d0"])
+	assert.Equal(t, "month: the first base backup of March 2026; ", reasons["d0"])
 	assert.Equal(t, "pin: pinned: quarter's end; ", reasons["d3"])
 	assert.Equal(t, "over: its pin expired at 2026-04-09 00:00 +00:00; ", reasons["d4"])
 	assert.Equal(t, "promise: the newest before 2026-04-05 00:00 +00:00, from which any moment is promised; ", reasons["d34"])
@@ -447,6 +447,7 @@ func TestRules(t *testing.T) {
 	assert.ErrorContains(t, Rule{SpanHours: -1}.Check(), "below zero")
 	assert.Equal(t, "any moment of the last 31 days", Default.String())
 	assert.Equal(t, "the newest 3 base backups and any moment since", Rule{Count: 3}.String())
-	assert.Equal(t, "any moment of the last 36 hours; the newest 1 base backup and any moment since; the first of 12 months",
+	assert.Equal(t, "any moment of the last 36 hours; the newest 1 base backup and any moment since; the first base backup of each of "+
+		"12 months",
 		Rule{SpanHours: 36, Count: 1, Monthly: 12}.String())
 }

@@ -51,8 +51,8 @@ func Make(b moment.Boundary, bases []reach.Base, ancestors []pg.Fork, z pg.Segme
 	segments := p.Segments(ancestors, z)
 	for _, s := range segments {
 		if !have(s) {
-			return Restore{}, &Impossible{Reason: fmt.Sprintf("WAL segment %s is missing or damaged, and the way from base %s to %s "+
-				"leads through it", s.Name(z), best.ID, b.End)}
+			return Restore{}, &Impossible{Reason: fmt.Sprintf("WAL segment %s is missing or damaged, and a restore from base %s to %s "+
+				"needs it", s.Name(z), best.ID, b.End)}
 		}
 	}
 	p.Count, p.First, p.Last = len(segments), segments[0].Name(z), segments[len(segments)-1].Name(z)

@@ -277,7 +277,7 @@ func (j *judge) retained() {
 	case v == "-1":
 		c.State, c.Found, c.After = Choice, "no limit (wal_keep_size is "+keep+" MiB)", "reload"
 		c.SQL = []string{"ALTER SYSTEM SET max_slot_wal_keep_size = '50GB';"}
-		c.Effect = "Choose what the disk can bear: an outage of capture that writes more WAL than that makes a hole, and is told."
+		c.Effect = "Choose what the disk can bear: an outage of capture that writes more WAL than that causes a hole, which is reported."
 	case number(v) < leastRetained:
 		c.State, c.Found, c.After = Advised, v+" MiB: a short outage of capture would make a hole", "reload"
 		c.SQL = []string{"ALTER SYSTEM SET max_slot_wal_keep_size = '50GB';"}

@@ -146,7 +146,7 @@ func explain(err error) error {
 			"Free or add space, then take it again; nothing of this one was left.")
 	}
 	p := problem.Wrap(err, problem.Failed, "the base backup was not taken",
-		"Nothing of it was left. See the task's log, fix the cause, and take it again.")
+		"What there was of it has been removed. See the task's log, fix the cause, and take it again.")
 	if p.Detail == err.Error() {
 		p.Detail = access.Remedy(err)
 	}

@@ -95,7 +95,7 @@ func (c *capturer) newSlot(ctx context.Context, s *replication.Session, invalida
 	}
 	slot, _, err := s.ReadSlot(ctx, c.cluster.Slot)
 	if err == nil && slot.Restart == 0 {
-		err = fmt.Errorf("the new slot %s holds no WAL back", c.cluster.Slot)
+		err = fmt.Errorf("the new slot %s retains no WAL", c.cluster.Slot)
 	}
 	return slot, err
 }
