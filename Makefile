@@ -55,6 +55,7 @@ generate: console/node_modules/.stamp
 	@mkdir -p console/dist && touch console/dist/index.html
 	go run ./cmd/openapi > docs/openapi.yaml
 	cd console && npx --no-install openapi-typescript ../docs/openapi.yaml -o src/schema.ts >/dev/null
+	go run ./cmd/drawings docs/drawings/*.txt
 
 lint: console/dist/index.html
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "not formatted:"; gofmt -l $$(git ls-files '*.go'); exit 1; }
