@@ -28,16 +28,16 @@ type Cost struct {
 
 // Located is the WAL segment that holds a moment.
 type Located struct {
-	Moment   string  `json:"moment"`
-	LSN      pg.LSN  `json:"lsn"`
-	Segment  string  `json:"segment" doc:"file name"`
-	Timeline uint32  `json:"timeline"`
-	Where    string  `json:"where" enum:"store,spool,absent"`
-	Record   *Record `json:"record,omitempty" doc:"that begins there or covers it"`
+	Moment   string     `json:"moment"`
+	LSN      pg.LSN     `json:"lsn"`
+	Segment  string     `json:"segment" doc:"file name"`
+	Timeline uint32     `json:"timeline"`
+	Where    string     `json:"where" enum:"store,spool,absent"`
+	Record   *WALRecord `json:"record,omitempty" doc:"that begins there or covers it"`
 }
 
-// Record is a WAL record.
-type Record struct {
+// WALRecord is a WAL record.
+type WALRecord struct {
 	Start   pg.LSN `json:"start"`
 	End     pg.LSN `json:"end"`
 	XID     pg.XID `json:"xid" doc:"0 where no transaction wrote it"`

@@ -37,7 +37,7 @@ func (f *wanted) flags(cmd *cobra.Command) {
 	s := cmd.Flags()
 	s.StringVar(&f.table, "table", "", "only of this table: [[database.]schema.]table")
 	s.StringVar(&f.database, "database", "", "only of this database")
-	s.StringVar(&f.kind, "kind", "", "only of this kind: "+strings.Join(journal.KindNames(), ", "))
+	s.StringVar(&f.kind, "kind", "", "only of this kind: "+strings.Join(journal.OperationNames(), ", "))
 	s.Int64Var(&f.minRows, "min-rows", 0, "only those that changed at least so many rows")
 	s.StringVar(&f.since, "since", "", "committed at this time or later: 14:05, 12m ago, 2026-11-23 14:05")
 	s.StringVar(&f.until, "until", "", "committed at this time or earlier")
@@ -45,7 +45,7 @@ func (f *wanted) flags(cmd *cobra.Command) {
 	s.BoolVar(&f.rolledBack, "rolled-back", false, "those that were rolled back instead")
 	s.BoolVar(&f.catalogs, "catalogs", false, "count changes of the server's own catalogs too")
 	s.BoolVar(&f.empty, "empty", false, "those that changed no table too")
-	_ = cmd.RegisterFlagCompletionFunc("kind", cobra.FixedCompletions(journal.KindNames(), cobra.ShellCompDirectiveNoFileComp))
+	_ = cmd.RegisterFlagCompletionFunc("kind", cobra.FixedCompletions(journal.OperationNames(), cobra.ShellCompDirectiveNoFileComp))
 }
 
 // query gives the parameters of the API.
@@ -56,8 +56,8 @@ func (f *wanted) query(cmd *cobra.Command) (url.Values, error) {
 			q.Set(name, value)
 		}
 	}
-	if _, ok := journal.ParseKind(f.kind); f.kind != "" && !ok {
-		return nil, fmt.Errorf("--kind %q: choose one of %s", f.kind, strings.Join(journal.KindNames(), ", "))
+	if _, ok := journal.ParseOperation(f.kind); f.kind != "" && !ok {
+		return nil, fmt.Errorf("--kind %q: choose one of %s", f.kind, strings.Join(journal.OperationNames(), ", "))
 	}
 	if f.minRows > 0 {
 		q.Set("minRows", strconv.FormatInt(f.minRows, 10))

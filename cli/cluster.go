@@ -166,7 +166,7 @@ func drawNeeds(w io.Writer, list []api.Cluster) {
 	for _, k := range worst {
 		warnIncidents(w, k)
 		for _, n := range k.Needs {
-			if attention.Kind(n.Kind) == attention.Incident {
+			if attention.Concern(n.Kind) == attention.Incident {
 				continue // told already, by what they did
 			}
 			if shown++; shown <= mostNeeds {
@@ -267,9 +267,9 @@ func (a *app) clusterRemove() *cobra.Command {
 
 // rank tells how urgently a cluster needs attention.
 func rank(c api.Cluster) int {
-	kinds := make([]attention.Kind, len(c.Needs))
+	kinds := make([]attention.Concern, len(c.Needs))
 	for i, n := range c.Needs {
-		kinds[i] = attention.Kind(n.Kind)
+		kinds[i] = attention.Concern(n.Kind)
 	}
 	return attention.Rank(kinds...)
 }

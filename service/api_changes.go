@@ -56,7 +56,7 @@ func (in *listChanges) filter() (f journal.Filter, err error) {
 		}
 	}
 	if in.Kind != "" {
-		k, _ := journal.ParseKind(in.Kind)
+		k, _ := journal.ParseOperation(in.Kind)
 		f.Kind = &k
 	}
 	for _, l := range []struct {
@@ -283,7 +283,7 @@ func transactionView(e *changes.Entry, catalogs bool) api.Transaction {
 func tableView(label, database string, c journal.Counts) api.TableChange {
 	v := api.TableChange{Table: label, Database: database, Inserted: c[journal.Insert], Updated: c[journal.Update],
 		Deleted: c[journal.Delete]}
-	for k := journal.Truncate; int(k) < journal.Kinds; k++ {
+	for k := journal.Truncate; int(k) < journal.Operations; k++ {
 		if c[k] > 0 {
 			v.Operations = append(v.Operations, k.String())
 		}

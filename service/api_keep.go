@@ -37,8 +37,8 @@ func (s *Service) keepAPI(api huma.API) {
 }
 
 // keeper is the part of the engine that keeps what rules need.
-func (s *Service) keepEngine() *retention.Keeper {
-	return &retention.Keeper{Catalog: s.catalog, Store: s.store, Notices: s.notices(), Spool: s.cfg.spool(),
+func (s *Service) keepEngine() *retention.Enforcer {
+	return &retention.Enforcer{Catalog: s.catalog, Store: s.store, Notices: s.notices(), Spool: s.cfg.spool(),
 		Second: s.cfg.SecondStore != ""}
 }
 

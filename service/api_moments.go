@@ -212,7 +212,8 @@ func (s *Service) locateSegment(ctx context.Context, in *momentIn) (*body[api.Lo
 	v := api.Located{Moment: m.String(), LSN: l.LSN, Segment: l.Segment.Name(o.cluster.SegmentSize), Timeline: uint32(l.Segment.Timeline),
 		Where: l.Where}
 	if r := l.Record; r != nil {
-		v.Record = &api.Record{Start: r.Start, End: r.End, XID: r.XID, Manager: r.Manager, Kind: r.Kind, Length: r.Length, Pages: r.Pages,
+		v.Record = &api.WALRecord{Start: r.Start, End: r.End, XID: r.XID, Manager: r.Manager, Kind: r.Kind, Length: r.Length,
+			Pages:  r.Pages,
 			Images: r.Images, Fields: r.Body}
 	}
 	return answer(v, nil)

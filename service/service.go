@@ -46,7 +46,7 @@ type Service struct {
 	events   *events
 	captures *capture.Supervisor
 	tasks    *tasks
-	keeper   *copies.Keeper
+	keeper   *copies.Maker
 	auth     *auth
 	metrics  *metrics
 }
@@ -176,7 +176,7 @@ func (s *Service) open(ctx context.Context, url string) (err error) {
 			return err
 		}
 	}
-	s.keeper = &copies.Keeper{
+	s.keeper = &copies.Maker{
 		Catalog: s.catalog, Store: s.store, Place: where, Host: s.host, Dir: s.cfg.Copies, Spool: s.cfg.spool(), Program: program,
 		Service: feedURL(url), Certificate: certificate, Key: s.key, Changed: func(id string) { s.events.publish(eventCopy, id) },
 	}

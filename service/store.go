@@ -243,7 +243,7 @@ func (s *Service) depositIfDue(ctx context.Context) error {
 // deposit puts what only the catalogue knows into the store, and has it copied to the second one.
 func (s *Service) deposit(ctx context.Context) (clusters int, err error) {
 	at := s.cfg.Now()
-	if clusters, err = (&deposit.Keeper{Catalog: s.catalog, Store: s.store}).Put(ctx); err == nil {
+	if clusters, err = (&deposit.Depositor{Catalog: s.catalog, Store: s.store}).Put(ctx); err == nil {
 		err = s.catalog.NoteDeposited(ctx, at)
 	}
 	s.mirrors.mu.Lock()

@@ -97,7 +97,7 @@ func TestForgedKeys(t *testing.T) {
 	path := s.Path("home", "store", store.NameKey)
 	content, err := os.ReadFile(path)
 	require.NoError(t, err)
-	var genuine, forged vault.Record
+	var genuine, forged vault.StoreRecord
 	require.NoError(t, json.Unmarshal(content, &genuine))
 	key, err := vault.LoadKey(s.service.StoreKey)
 	require.NoError(t, err)

@@ -1709,7 +1709,7 @@ export interface components {
             lsn: string;
             moment: string;
             /** @description that begins there or covers it */
-            record?: components["schemas"]["Record"];
+            record?: components["schemas"]["WALRecord"];
             /** @description file name */
             segment: string;
             /** Format: int32 */
@@ -2047,35 +2047,6 @@ export interface components {
              * @description bytes of a WAL page
              */
             walBlock: number;
-        };
-        Record: {
-            end: string;
-            /** @description what it says, by its kind */
-            fields?: unknown;
-            /**
-             * Format: int64
-             * @description full-page images that it carries
-             */
-            images: number;
-            kind: string;
-            /**
-             * Format: int32
-             * @description bytes
-             */
-            length: number;
-            /** @description resource manager */
-            manager: string;
-            /**
-             * Format: int64
-             * @description that it refers to
-             */
-            pages: number;
-            start: string;
-            /**
-             * Format: int32
-             * @description 0 where no transaction wrote it
-             */
-            xid: number;
         };
         RekeyRequest: {
             /** @description public keys (age1…) that may open the store too */
@@ -2422,6 +2393,35 @@ export interface components {
             runs: components["schemas"]["CalendarRun"][] | null;
             /** @description the schedule in words */
             words: string;
+        };
+        WALRecord: {
+            end: string;
+            /** @description what it says, by its kind */
+            fields?: unknown;
+            /**
+             * Format: int64
+             * @description full-page images that it carries
+             */
+            images: number;
+            kind: string;
+            /**
+             * Format: int32
+             * @description bytes
+             */
+            length: number;
+            /** @description resource manager */
+            manager: string;
+            /**
+             * Format: int64
+             * @description that it refers to
+             */
+            pages: number;
+            start: string;
+            /**
+             * Format: int32
+             * @description 0 where no transaction wrote it
+             */
+            xid: number;
         };
         WayIn: {
             command: string;

@@ -13,27 +13,27 @@ import (
 	"velvetrewind/core/figures"
 )
 
-// Kind is what kind of need it is; they are listed by how much it hurts to wait.
-type Kind string
+// Concern is what kind of need it is; they are listed by how much it hurts to wait.
+type Concern string
 
 // The kinds, the worst first.
 const (
-	Capture  Kind = "capture"  // WAL is not being received
-	Store    Kind = "store"    // another catalogue uses the store, or its objects' locks run out
-	NoBase   Kind = "no base"  // nothing can be restored
-	Hole     Kind = "hole"     // captured WAL has a gap that nobody has accepted
-	Promise  Kind = "promise"  // the keep rule promises more than can be reached
-	Late     Kind = "late"     // a base backup of the calendar did not come
-	Clock    Kind = "clock"    // the server's clock and ours disagree
-	Incident Kind = "incident" // somebody deleted a lot
-	Damage   Kind = "damage"   // damaged base backups, or damaged pages in the newest
+	Capture  Concern = "capture"  // WAL is not being received
+	Store    Concern = "store"    // another catalogue uses the store, or its objects' locks run out
+	NoBase   Concern = "no base"  // nothing can be restored
+	Hole     Concern = "hole"     // captured WAL has a gap that nobody has accepted
+	Promise  Concern = "promise"  // the keep rule promises more than can be reached
+	Late     Concern = "late"     // a base backup of the calendar did not come
+	Clock    Concern = "clock"    // the server's clock and ours disagree
+	Incident Concern = "incident" // somebody deleted a lot
+	Damage   Concern = "damage"   // damaged base backups, or damaged pages in the newest
 )
 
-var order = []Kind{Capture, Store, NoBase, Hole, Promise, Late, Clock, Incident, Damage}
+var order = []Concern{Capture, Store, NoBase, Hole, Promise, Late, Clock, Incident, Damage}
 
 // Need is one thing that needs attention.
 type Need struct {
-	Kind    Kind
+	Kind    Concern
 	Text    string // one sentence
 	Command string // what deals with it, or shows more
 }
@@ -102,7 +102,7 @@ func because(problem string) string {
 // Needs lists what needs attention, the worst first.
 func Needs(k Cluster, now time.Time) []Need {
 	list := []Need{}
-	add := func(kind Kind, command, text string, args ...any) {
+	add := func(kind Concern, command, text string, args ...any) {
 		list = append(list, Need{kind, fmt.Sprintf(text, args...), command})
 	}
 	captureNeeds(k, now, add)
@@ -157,7 +157,7 @@ func Needs(k Cluster, now time.Time) []Need {
 }
 
 // captureNeeds tells what keeps WAL from being received and stored.
-func captureNeeds(k Cluster, now time.Time, add func(kind Kind, command, text string, args ...any)) {
+func captureNeeds(k Cluster, now time.Time, add func(kind Concern, command, text string, args ...any)) {
 	still := now.Sub(k.CaptureSince)
 	switch {
 	case !k.CaptureWanted:
@@ -183,7 +183,7 @@ func captureNeeds(k Cluster, now time.Time, add func(kind Kind, command, text st
 }
 
 // Rank tells how bad the worst of some needs is: 0 for none, higher is worse.
-func Rank(kinds ...Kind) int {
+func Rank(kinds ...Concern) int {
 	worst := 0
 	for _, k := range kinds {
 		worst = max(worst, len(order)-slices.Index(order, k))

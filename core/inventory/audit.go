@@ -14,15 +14,15 @@ import (
 	"velvetrewind/core/reach"
 )
 
-// Kind is what is wrong with an object.
-type Kind string
+// Fault is what is wrong with an object.
+type Fault string
 
 // The kinds. Remade ones are made again by themselves and cost nothing.
 const (
-	Missing      Kind = "missing"
-	Damaged      Kind = "damaged"
-	Foreign      Kind = "foreign"      // of no cluster that is known
-	Unreferenced Kind = "unreferenced" // of a known cluster, and nothing refers to it
+	Missing      Fault = "missing"
+	Damaged      Fault = "damaged"
+	Foreign      Fault = "foreign"      // of no cluster that is known
+	Unreferenced Fault = "unreferenced" // of a known cluster, and nothing refers to it
 )
 
 // Object is something that a store should hold.
@@ -36,7 +36,7 @@ type Object struct {
 
 // Discrepancy is one difference.
 type Discrepancy struct {
-	Kind   Kind
+	Kind   Fault
 	Key    string
 	Detail string
 	Costs  bool // something cannot be restored because of it

@@ -101,7 +101,7 @@ func TestFindingsAgainstAModel(t *testing.T) {
 			} else {
 				b.Want(o)
 			}
-			kind := rapid.SampledFrom([]Kind{"", Missing, Damaged}).Draw(t, "fate")
+			kind := rapid.SampledFrom([]Fault{"", Missing, Damaged}).Draw(t, "fate")
 			if kind != Missing {
 				b.See(o.Key, "ferries")
 			} else {

@@ -414,19 +414,19 @@ func TestNamesComeBack(t *testing.T) {
 
 // TestWhatTablesLost holds of which changes it is said that rows went.
 func TestWhatTablesLost(t *testing.T) {
-	for k := range Kinds {
+	for k := range Operations {
 		c := TableChange{Name: known[booking], Known: true}
 		assert.False(t, Lost([]TableChange{c}))
 		c.Counts[k] = 1
-		goes := Kind(k) == Delete || Kind(k) == Truncate || Kind(k) == Drop
-		assert.Equal(t, goes, Lost([]TableChange{{Name: known[passenger], Known: true}, c}), Kind(k))
+		goes := Operation(k) == Delete || Operation(k) == Truncate || Operation(k) == Drop
+		assert.Equal(t, goes, Lost([]TableChange{{Name: known[passenger], Known: true}, c}), Operation(k))
 		c.Schema = "pg_catalog"
-		assert.False(t, Lost([]TableChange{c}), Kind(k))
-		again, ok := ParseKind(strings.ToUpper(Kind(k).String()))
+		assert.False(t, Lost([]TableChange{c}), Operation(k))
+		again, ok := ParseOperation(strings.ToUpper(Operation(k).String()))
 		assert.True(t, ok)
-		assert.Equal(t, Kind(k), again)
+		assert.Equal(t, Operation(k), again)
 	}
-	_, ok := ParseKind("flood")
+	_, ok := ParseOperation("flood")
 	assert.False(t, ok)
 }
 

@@ -226,7 +226,7 @@ func (s *TableSum) write(w *writer) {
 	if s.Known {
 		s.Name.write(w)
 	}
-	for k := range Kinds {
+	for k := range Operations {
 		w.int(s.Sum[k])
 		if s.Sum[k] != 0 {
 			w.int(s.Most[k])
@@ -239,7 +239,7 @@ func (s *TableSum) read(p *parser) {
 	if s.Known = p.bool(); s.Known {
 		s.Name.read(p)
 	}
-	for k := range Kinds {
+	for k := range Operations {
 		if s.Sum[k] = p.int(); s.Sum[k] != 0 {
 			s.Most[k] = p.int()
 		}

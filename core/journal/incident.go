@@ -17,7 +17,7 @@ const leastShareRows = 100
 
 // Incident is why a transaction is one.
 type Incident struct {
-	Kind   Kind
+	Kind   Operation
 	Table  string // "" where a database was dropped
 	Rows   int64  // deleted
 	Reason string // in words

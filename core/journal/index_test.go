@@ -187,7 +187,7 @@ func say(list []TableChange) string {
 		}
 		s += c.Label()
 		if c.Counts.Rows() > 0 {
-			for _, k := range []Kind{Insert, Update, Delete} {
+			for _, k := range []Operation{Insert, Update, Delete} {
 				s += " " + grouped(c.Counts[k])
 			}
 		}
@@ -201,7 +201,7 @@ func say(list []TableChange) string {
 }
 
 func TestIncidents(t *testing.T) {
-	change := func(k Kind, n int64) TableChange {
+	change := func(k Operation, n int64) TableChange {
 		c := TableChange{Name: known[passenger], Known: true}
 		c.Counts[k] = n
 		return c

@@ -91,7 +91,7 @@ func (t Table) Matches(n Name) bool {
 type Filter struct {
 	Table      Table
 	Database   string
-	Kind       *Kind
+	Kind       *Operation
 	MinRows    int64 // changed, of Kind if that is given, in the tables that are meant
 	From, To   time.Time
 	After      pg.LSN // commit or abort records that begin after it

@@ -45,7 +45,7 @@ func randomFilter(t *rapid.T, end pg.LSN) Filter {
 		f.Database = rapid.SampledFrom([]string{"saltmarsh", "elsewhere"}).Draw(t, "database")
 	}
 	if rapid.Bool().Draw(t, "of a kind") {
-		k := rapid.SampledFrom([]Kind{Insert, Update, Delete, Truncate, Drop, Create}).Draw(t, "kind")
+		k := rapid.SampledFrom([]Operation{Insert, Update, Delete, Truncate, Drop, Create}).Draw(t, "kind")
 		f.Kind = &k
 	}
 	f.MinRows = rapid.Int64Range(0, 4).Draw(t, "rows")

@@ -31,12 +31,12 @@ func (n Name) System() bool { return n.Schema == "pg_catalog" || n.Schema == "in
 // Lookup finds the name of a relation file; ok is false if nobody knows it.
 type Lookup func(wal.RelationRef) (n Name, ok bool)
 
-// Kind is a way in which a transaction changes a table.
-type Kind int
+// Operation is a way in which a transaction changes a table.
+type Operation int
 
 // The kinds. The first three count rows, the others happen or not.
 const (
-	Insert Kind = iota
+	Insert Operation = iota
 	Update
 	Delete
 	Truncate // all rows at once; how many is not in the WAL
@@ -44,24 +44,24 @@ const (
 	Create
 	Rewrite // the same rows in a new file: VACUUM FULL, CLUSTER, SET TABLESPACE, some ALTER TABLE
 
-	Kinds int = iota
+	Operations int = iota
 )
 
-var kindNames = [Kinds]string{"insert", "update", "delete", "truncate", "drop", "create", "rewrite"}
+var kindNames = [Operations]string{"insert", "update", "delete", "truncate", "drop", "create", "rewrite"}
 
-func (k Kind) String() string { return kindNames[k] }
+func (k Operation) String() string { return kindNames[k] }
 
-// ParseKind reads the name of a kind.
-func ParseKind(s string) (Kind, bool) {
+// ParseOperation reads the name of a kind.
+func ParseOperation(s string) (Operation, bool) {
 	i := slices.Index(kindNames[:], strings.ToLower(s))
-	return Kind(i), i >= 0
+	return Operation(i), i >= 0
 }
 
-// KindNames lists the kinds, for help.
-func KindNames() []string { return kindNames[:] }
+// OperationNames lists the kinds, for help.
+func OperationNames() []string { return kindNames[:] }
 
 // Counts counts by Kind.
-type Counts [Kinds]int64
+type Counts [Operations]int64
 
 // Rows is how many rows were changed.
 func (c Counts) Rows() int64 { return c[Insert] + c[Update] + c[Delete] }

@@ -47,17 +47,17 @@ type TablespaceEntry struct {
 }
 
 // Place says to which tree a file belongs.
-type Place string
+type Root string
 
 // The places of files.
 const (
-	InData   Place = ""       // the data directory, tablespaces under pg_tblspc/OID
-	InConfig Place = "config" // configuration files from outside of it; never laid out as they are
+	InData   Root = ""       // the data directory, tablespaces under pg_tblspc/OID
+	InConfig Root = "config" // configuration files from outside of it; never laid out as they are
 )
 
 // File is one file or directory of a backup.
 type File struct {
-	Place    Place     `json:"place,omitempty"`
+	Place    Root      `json:"place,omitempty"`
 	Path     string    `json:"path"` // relative to the place, with slashes
 	Mode     uint32    `json:"mode"` // permission bits
 	Dir      bool      `json:"dir,omitempty"`

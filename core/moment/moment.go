@@ -16,12 +16,12 @@ import (
 	"velvetrewind/core/pg"
 )
 
-// Kind is the form of a moment.
-type Kind int
+// Form is the form of a moment.
+type Form int
 
 // The forms of a moment.
 const (
-	Latest          Kind = iota // everything captured
+	Latest          Form = iota // everything captured
 	AtTime                      // commits up to and including this time are in
 	Transaction                 // the transaction is in, or with Before out
 	AtLSN                       // the record that begins at or covers this LSN is in, or with Before out
@@ -32,15 +32,15 @@ const (
 
 // Moment is a parsed moment.
 type Moment struct {
-	Kind      Kind
+	Kind      Form
 	Before    bool
-	Time      time.Time     // of AtTime, in the zone it was written with
-	XID       pg.FullXID    // of Transaction
-	LSN       pg.LSN        // of AtLSN
-	Name      string        // of a restore point, or id of a base
-	Operation journal.Kind  // of BeforeOperation: Delete, Truncate or Drop
-	Table     journal.Table // of BeforeOperation
-	Near      time.Time     // of BeforeOperation: about when it was; zero for any time
+	Time      time.Time         // of AtTime, in the zone it was written with
+	XID       pg.FullXID        // of Transaction
+	LSN       pg.LSN            // of AtLSN
+	Name      string            // of a restore point, or id of a base
+	Operation journal.Operation // of BeforeOperation: Delete, Truncate or Drop
+	Table     journal.Table     // of BeforeOperation
+	Near      time.Time         // of BeforeOperation: about when it was; zero for any time
 }
 
 // String prints the moment in its canonical form, which Parse reads back.

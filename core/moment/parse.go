@@ -137,7 +137,7 @@ func (p *parser) before() (m Moment, err error) {
 
 // operation reads "of TABLE [near TIME]".
 func (p *parser) operation(word string) (Moment, error) {
-	kind, _ := journal.ParseKind(word)
+	kind, _ := journal.ParseOperation(word)
 	m := Moment{Kind: BeforeOperation, Operation: kind}
 	of, at := p.word()
 	if !strings.EqualFold(of, "of") {
@@ -160,7 +160,7 @@ func (p *parser) operation(word string) (Moment, error) {
 	return m, err
 }
 
-func (p *parser) named(k Kind, missing string) (Moment, error) {
+func (p *parser) named(k Form, missing string) (Moment, error) {
 	name, nameAt := p.rest()
 	if len(name) > 1 && name[0] == '"' && name[len(name)-1] == '"' {
 		name = name[1 : len(name)-1]

@@ -90,7 +90,7 @@ func (j *Journal) noOperation(ctx context.Context, m moment.Moment) error {
 	return problem.New(problem.NotFound, next, "the moment was not found", "%s", why)
 }
 
-func gerund(k journal.Kind) string {
+func gerund(k journal.Operation) string {
 	switch k {
 	case journal.Delete:
 		return "delete rows of"
@@ -131,10 +131,10 @@ func Summary(tables []journal.TableChange) string {
 		for k, n := range c.Counts {
 			switch {
 			case n == 0:
-			case journal.Kind(k) <= journal.Delete:
-				parts = append(parts, fmt.Sprintf("%s %d rows of %s", journal.Kind(k), n, c.Label()))
+			case journal.Operation(k) <= journal.Delete:
+				parts = append(parts, fmt.Sprintf("%s %d rows of %s", journal.Operation(k), n, c.Label()))
 			default:
-				parts = append(parts, fmt.Sprintf("%s %s", journal.Kind(k), c.Label()))
+				parts = append(parts, fmt.Sprintf("%s %s", journal.Operation(k), c.Label()))
 			}
 		}
 	}

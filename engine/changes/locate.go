@@ -23,11 +23,11 @@ type Located struct {
 	Segment pg.Segment
 	LSN     pg.LSN
 	Where   string
-	Record  *Record // that begins at the LSN or covers it; nil where it is not here
+	Record  *RecordText // that begins at the LSN or covers it; nil where it is not here
 }
 
-// Record is a WAL record in words and figures.
-type Record struct {
+// RecordText is a WAL record in words and figures.
+type RecordText struct {
 	Start, End pg.LSN
 	XID        pg.XID
 	Manager    string
@@ -61,7 +61,7 @@ func (j *Journal) Locate(ctx context.Context, m moment.Moment) (Located, error) 
 }
 
 // record reads the record that begins at an LSN or covers it, from the segment n on.
-func (j *Journal) record(ctx context.Context, n, last uint64, at pg.LSN) (*Record, error) {
+func (j *Journal) record(ctx context.Context, n, last uint64, at pg.LSN) (*RecordText, error) {
 	before, err := j.before(ctx, n)
 	if err != nil {
 		return nil, err
@@ -82,8 +82,8 @@ func (j *Journal) record(ctx context.Context, n, last uint64, at pg.LSN) (*Recor
 	}
 }
 
-func describe(r *wal.Record, v *pg.Version) (*Record, error) {
-	d := &Record{Start: r.Start, End: r.End, XID: r.XID, Manager: r.Manager.String(), Kind: r.Kind(v), Length: r.Length,
+func describe(r *wal.Record, v *pg.Version) (*RecordText, error) {
+	d := &RecordText{Start: r.Start, End: r.End, XID: r.XID, Manager: r.Manager.String(), Kind: r.Kind(v), Length: r.Length,
 		Pages: len(r.Blocks)}
 	for i := range r.Blocks {
 		if len(r.Blocks[i].Image) > 0 {

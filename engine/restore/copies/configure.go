@@ -16,7 +16,7 @@ import (
 )
 
 // configure replaces the configuration that came with the base by the copy's own.
-func (c *Keeper) configure(cluster catalog.Cluster, k catalog.Copy, p plan.Restore, last pg.Segment, head layout.Head,
+func (c *Maker) configure(cluster catalog.Cluster, k catalog.Copy, p plan.Restore, last pg.Segment, head layout.Head,
 	t restore.Trees) error {
 	original, err := control(t, cluster)
 	if err != nil {

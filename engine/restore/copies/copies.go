@@ -30,8 +30,8 @@ import (
 	"velvetrewind/engine/store/vault"
 )
 
-// Keeper makes, follows, opens and discards copies on one host.
-type Keeper struct {
+// Maker makes, follows, opens and discards copies on one host.
+type Maker struct {
 	Catalog *catalog.Catalog
 	Store   *vault.Vault
 	Place   place.Place // of the store, for deliveries
@@ -62,14 +62,14 @@ func Server(k catalog.Copy, major int) host.Server {
 }
 
 // Check refuses a copy that is not to be touched.
-func (c *Keeper) Check(k catalog.Copy) error {
+func (c *Maker) Check(k catalog.Copy) error {
 	_, err := c.of(k)
 	return err
 }
 
 // of gives the keeper of a copy, who works as its OS user. The copy's record must name the place
 // that follows from its id: another is nothing that we made, and nothing that we remove.
-func (c *Keeper) of(k catalog.Copy) (*Keeper, error) {
+func (c *Maker) of(k catalog.Copy) (*Maker, error) {
 	const title = "the copy was not touched"
 	if !catalog.ValidID(k.ID) {
 		return nil, problem.New(problem.Failed, "See who writes to the catalogue.", title, "%q is no id that the catalogue gives", k.ID)
@@ -130,7 +130,7 @@ func connect(ctx context.Context, k catalog.Copy, role, database string, paramet
 }
 
 // Prepare checks name and port, or chooses them, and fills in what a new copy is.
-func (c *Keeper) Prepare(ctx context.Context, cluster catalog.Cluster, p plan.Restore, name string, port int) (catalog.Copy, error) {
+func (c *Maker) Prepare(ctx context.Context, cluster catalog.Cluster, p plan.Restore, name string, port int) (catalog.Copy, error) {
 	k := catalog.Copy{
 		ID: catalog.NewID(), Name: name, ClusterID: cluster.ID, BackupID: p.Base, Moment: p.Boundary.Moment, Port: port,
 		State:  catalog.CopyLayingOut,
@@ -166,7 +166,7 @@ func (c *Keeper) Prepare(ctx context.Context, cluster catalog.Cluster, p plan.Re
 
 // Make lays the copy out, starts it and follows its recovery to the moment, where
 // it stays, paused and read-only. On an error nothing of it is left.
-func (c *Keeper) Make(ctx context.Context, cluster catalog.Cluster, k catalog.Copy, p plan.Restore, report task.Report) (err error) {
+func (c *Maker) Make(ctx context.Context, cluster catalog.Cluster, k catalog.Copy, p plan.Restore, report task.Report) (err error) {
 	defer func() { c.undo(ctx, cluster, k, err, report) }()
 	own, err := c.of(k)
 	if err != nil {
@@ -196,7 +196,7 @@ func (c *Keeper) Make(ctx context.Context, cluster catalog.Cluster, k catalog.Co
 // Step moves a paused copy to another moment: the base of the new plan is laid over what
 // is there, and the copy replays anew. A move that is refused leaves the copy where it is;
 // one that was begun and fails leaves nothing of it.
-func (c *Keeper) Step(ctx context.Context, cluster catalog.Cluster, k catalog.Copy, p plan.Restore, replays []catalog.Stretch,
+func (c *Maker) Step(ctx context.Context, cluster catalog.Cluster, k catalog.Copy, p plan.Restore, replays []catalog.Stretch,
 	report task.Report) (err error) {
 	own, err := c.of(k)
 	if err != nil {
@@ -243,7 +243,7 @@ func (c *Keeper) Step(ctx context.Context, cluster catalog.Cluster, k catalog.Co
 }
 
 // undo removes what there is of a copy that could not be made.
-func (c *Keeper) undo(ctx context.Context, cluster catalog.Cluster, k catalog.Copy, err error, report task.Report) {
+func (c *Maker) undo(ctx context.Context, cluster catalog.Cluster, k catalog.Copy, err error, report task.Report) {
 	if err == nil {
 		return
 	}
@@ -254,7 +254,7 @@ func (c *Keeper) undo(ctx context.Context, cluster catalog.Cluster, k catalog.Co
 }
 
 // replay starts a copy that is laid out and follows its recovery to the moment.
-func (c *Keeper) replay(ctx context.Context, cluster catalog.Cluster, k catalog.Copy, p plan.Restore, head layout.Head, trees restore.Trees,
+func (c *Maker) replay(ctx context.Context, cluster catalog.Cluster, k catalog.Copy, p plan.Restore, head layout.Head, trees restore.Trees,
 	report task.Report) error {
 	segments, err := c.feedTail(ctx, cluster, p, trees, report)
 	if err != nil {
@@ -275,14 +275,14 @@ func (c *Keeper) replay(ctx context.Context, cluster catalog.Cluster, k catalog.
 	return c.follow(ctx, cluster, &k, p, report)
 }
 
-func (c *Keeper) save(ctx context.Context, k catalog.Copy) error {
+func (c *Maker) save(ctx context.Context, k catalog.Copy) error {
 	err := c.Catalog.SaveCopy(ctx, k)
 	c.Changed(k.ID)
 	return err
 }
 
 // hasRoom tells whether a base can be laid out where so many bytes are held already.
-func (c *Keeper) hasRoom(b catalog.Backup, held int64, title string) error {
+func (c *Maker) hasRoom(b catalog.Backup, held int64, title string) error {
 	free, err := c.Host.FreeSpace(c.Dir)
 	if err != nil {
 		return err
@@ -298,7 +298,7 @@ func (c *Keeper) hasRoom(b catalog.Backup, held int64, title string) error {
 
 // makeDirs makes a copy's directories, or opens them. What its server logged and was given before
 // is about another moment, and goes.
-func (c *Keeper) makeDirs(k *catalog.Copy) (t restore.Trees, err error) {
+func (c *Maker) makeDirs(k *catalog.Copy) (t restore.Trees, err error) {
 	if err := c.Host.MakeClosedDir(k.Directory); err != nil {
 		return t, err
 	}
@@ -327,7 +327,7 @@ func (c *Keeper) makeDirs(k *catalog.Copy) (t restore.Trees, err error) {
 }
 
 // used is how many bytes a copy takes on disk.
-func (c *Keeper) used(k catalog.Copy) (int64, error) {
+func (c *Maker) used(k catalog.Copy) (int64, error) {
 	t, err := c.Host.Tree(k.Directory)
 	if err != nil {
 		return 0, err
@@ -338,7 +338,7 @@ func (c *Keeper) used(k catalog.Copy) (int64, error) {
 
 // feedTail puts segments that are not in the store yet beside the copy. It returns
 // all segments that the copy will replay.
-func (c *Keeper) feedTail(ctx context.Context, cluster catalog.Cluster, p plan.Restore, t restore.Trees,
+func (c *Maker) feedTail(ctx context.Context, cluster catalog.Cluster, p plan.Restore, t restore.Trees,
 	report task.Report) ([]pg.Segment, error) {
 	a, err := archive.Open(ctx, c.Catalog, c.Store, c.Spool, cluster)
 	if err != nil {
@@ -370,7 +370,7 @@ func feedOne(ctx context.Context, a *archive.Archive, s pg.Segment, t restore.Tr
 }
 
 // Remove ends the copy's server and removes its directory.
-func (c *Keeper) Remove(ctx context.Context, cluster catalog.Cluster, k catalog.Copy) error {
+func (c *Maker) Remove(ctx context.Context, cluster catalog.Cluster, k catalog.Copy) error {
 	c, err := c.of(k)
 	if err != nil {
 		return err
@@ -388,7 +388,7 @@ func (c *Keeper) Remove(ctx context.Context, cluster catalog.Cluster, k catalog.
 }
 
 // Open ends the recovery of a paused copy: it becomes writable, on a timeline of its own.
-func (c *Keeper) Open(ctx context.Context, cluster catalog.Cluster, k catalog.Copy, report task.Report) error {
+func (c *Maker) Open(ctx context.Context, cluster catalog.Cluster, k catalog.Copy, report task.Report) error {
 	if k.State != catalog.CopyPaused {
 		return problem.New(problem.Conflict, "See: velvet copy show "+k.ID, "the copy was not opened",
 			"it is %s; only a paused copy can be opened", k.State)
@@ -421,7 +421,7 @@ func (c *Keeper) Open(ctx context.Context, cluster catalog.Cluster, k catalog.Co
 }
 
 // Refresh notices a copy whose server has gone, or has come back.
-func (c *Keeper) Refresh(ctx context.Context, cluster catalog.Cluster, k catalog.Copy) (catalog.Copy, error) {
+func (c *Maker) Refresh(ctx context.Context, cluster catalog.Cluster, k catalog.Copy) (catalog.Copy, error) {
 	own, err := c.of(k)
 	if err != nil {
 		k.State, k.Problem = catalog.CopyDown, err.Error()
@@ -447,7 +447,7 @@ func (c *Keeper) Refresh(ctx context.Context, cluster catalog.Cluster, k catalog
 }
 
 // ticket writes what `velvet segment deliver` needs.
-func (c *Keeper) ticket(cluster catalog.Cluster, k catalog.Copy, last pg.Segment, trees restore.Trees) (string, error) {
+func (c *Maker) ticket(cluster catalog.Cluster, k catalog.Copy, last pg.Segment, trees restore.Trees) (string, error) {
 	t := feed.Ticket{
 		Copy: k.ID, Cluster: cluster.ID, Service: c.Service, Certificate: c.Certificate, Token: feed.Token(c.Key, k.ID),
 		Store: c.Place.For(c.Store, cluster.ID),

@@ -26,7 +26,7 @@ const followEvery = 200 * time.Millisecond
 // follower watches a copy recover, through its log and, once it allows
 // connections, through SQL.
 type follower struct {
-	keeper  *Keeper
+	keeper  *Maker
 	cluster catalog.Cluster
 	copy    *catalog.Copy
 	plan    plan.Restore
@@ -39,7 +39,7 @@ type follower struct {
 }
 
 // follow returns once the copy is paused at its boundary.
-func (c *Keeper) follow(ctx context.Context, cluster catalog.Cluster, k *catalog.Copy, p plan.Restore, report task.Report) error {
+func (c *Maker) follow(ctx context.Context, cluster catalog.Cluster, k *catalog.Copy, p plan.Restore, report task.Report) error {
 	f := &follower{keeper: c, cluster: cluster, copy: k, plan: p, report: report, server: Server(*k, cluster.Major())}
 	log, err := c.Host.OpenLog(f.server)
 	if err != nil {

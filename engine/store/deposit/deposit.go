@@ -22,15 +22,15 @@ import (
 	"velvetrewind/engine/store/vault"
 )
 
-// Keeper makes deposits and brings them back.
-type Keeper struct {
+// Depositor makes deposits and brings them back.
+type Depositor struct {
 	Catalog *catalog.Catalog
 	Store   *vault.Vault
 }
 
 // Put deposits what is of no cluster and what is of each, and says of how many clusters. One
 // whose deposit fails is no matter of the others.
-func (k *Keeper) Put(ctx context.Context) (clusters int, err error) {
+func (k *Depositor) Put(ctx context.Context) (clusters int, err error) {
 	installation, err := k.Catalog.Installation(ctx)
 	if err != nil {
 		return 0, err
@@ -59,7 +59,7 @@ func (k *Keeper) Put(ctx context.Context) (clusters int, err error) {
 }
 
 // put writes one deposit: a line of JSON for each row.
-func (k *Keeper) put(ctx context.Context, key, cluster string) error {
+func (k *Depositor) put(ctx context.Context, key, cluster string) error {
 	if err := k.Store.MayDelete(ctx); err != nil { // it replaces the one before
 		return err
 	}
@@ -77,13 +77,13 @@ func (k *Keeper) put(ctx context.Context, key, cluster string) error {
 
 // BringBackCluster brings back what was deposited of a cluster that the catalogue knows again;
 // nothing if nothing was.
-func (k *Keeper) BringBackCluster(ctx context.Context, cluster string) (map[string]int, error) {
+func (k *Depositor) BringBackCluster(ctx context.Context, cluster string) (map[string]int, error) {
 	return k.bringBack(ctx, store.DepositKey(cluster))
 }
 
 // BringBackShared brings back what other installations deposited that is of no cluster, once of
 // each.
-func (k *Keeper) BringBackShared(ctx context.Context) (map[string]int, error) {
+func (k *Depositor) BringBackShared(ctx context.Context) (map[string]int, error) {
 	own, err := k.Catalog.Installation(ctx)
 	if err != nil {
 		return nil, err
@@ -118,7 +118,7 @@ func (k *Keeper) BringBackShared(ctx context.Context) (map[string]int, error) {
 	return all, nil
 }
 
-func (k *Keeper) bringBack(ctx context.Context, key string) (map[string]int, error) {
+func (k *Depositor) bringBack(ctx context.Context, key string) (map[string]int, error) {
 	r, err := k.Store.Open(ctx, key)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, nil

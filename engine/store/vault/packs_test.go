@@ -221,7 +221,7 @@ func TestARecordWithoutATag(t *testing.T) {
 	file := filepath.Join(root, store.NameKey)
 	content, err := os.ReadFile(file)
 	require.NoError(t, err)
-	var record vault.Record
+	var record vault.StoreRecord
 	require.NoError(t, json.Unmarshal(content, &record))
 	require.NotEmpty(t, record.Tag)
 	record.Tag, record.Sum = "", ""

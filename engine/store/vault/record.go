@@ -17,8 +17,8 @@ import (
 	"velvetrewind/engine/store"
 )
 
-// Record is what a store says of itself, under store.NameKey, as plain JSON.
-type Record struct {
+// StoreRecord is what a store says of itself, under store.NameKey, as plain JSON.
+type StoreRecord struct {
 	Format       string    `json:"format"`
 	ID           string    `json:"id"`
 	Installation string    `json:"installation"` // id of the catalogue whose store it is
@@ -40,7 +40,7 @@ const RecordFormat = "velvet-store/2"
 var errNoKey = errors.New("the store's ring has no data key")
 
 // wrap encrypts the ring for each recipient apart: a passphrase cannot share a file.
-func (r *Record) wrap(ring *Ring, recipients []age.Recipient) error {
+func (r *StoreRecord) wrap(ring *Ring, recipients []age.Recipient) error {
 	content, err := json.Marshal(ring)
 	if err != nil {
 		return err
@@ -64,7 +64,7 @@ func (r *Record) wrap(ring *Ring, recipients []age.Recipient) error {
 }
 
 // unwrap opens the ring with a key; nil for a store that is not encrypted.
-func (r *Record) unwrap(k *Key, where string) (*Ring, error) {
+func (r *StoreRecord) unwrap(k *Key, where string) (*Ring, error) {
 	switch {
 	case len(r.Wraps) == 0 && k != nil:
 		return nil, fmt.Errorf("the store %s is not encrypted, but a key was given for it; leave out --store-key, or choose a new, "+
@@ -100,25 +100,25 @@ var (
 var errDamagedRecord = errors.New("the store's record is damaged")
 
 // sign gives a record its tag.
-func (r *Record) sign(ring *Ring) error {
+func (r *StoreRecord) sign(ring *Ring) error {
 	bare, err := r.bare()
 	r.Tag = ring.tag(bare)
 	return err
 }
 
 // genuine tells whether a record was written by somebody who has the store's first data key.
-func (r Record) genuine(ring *Ring) bool {
+func (r StoreRecord) genuine(ring *Ring) bool {
 	bare, err := r.bare()
 	return err == nil && subtle.ConstantTimeCompare([]byte(r.Tag), []byte(ring.tag(bare))) == 1
 }
 
-func (r Record) bare() ([]byte, error) {
+func (r StoreRecord) bare() ([]byte, error) {
 	r.Tag, r.Sum = "", ""
 	return json.Marshal(r)
 }
 
 // encode writes a record with its sum.
-func (r Record) encode() ([]byte, error) {
+func (r StoreRecord) encode() ([]byte, error) {
 	r.Sum = ""
 	bare, err := json.MarshalIndent(r, "", "  ")
 	if err != nil {
@@ -130,7 +130,7 @@ func (r Record) encode() ([]byte, error) {
 }
 
 // decodeRecord reads a record, of which every bit must be as it was written.
-func decodeRecord(content []byte) (r Record, err error) {
+func decodeRecord(content []byte) (r StoreRecord, err error) {
 	if err := json.Unmarshal(content, &r); err != nil {
 		return r, fmt.Errorf("%w: %w", errDamagedRecord, err)
 	}
@@ -146,7 +146,7 @@ func decodeRecord(content []byte) (r Record, err error) {
 
 // readRecord reads what a store says of itself, from its spare where the record cannot be read or
 // right refuses it; store.ErrNotFound of a new one.
-func readRecord(ctx context.Context, s store.Store, right func(Record) error) (Record, error) {
+func readRecord(ctx context.Context, s store.Store, right func(StoreRecord) error) (StoreRecord, error) {
 	r, err := readRecordAt(ctx, s, store.NameKey)
 	if err == nil {
 		err = right(r)
@@ -173,9 +173,9 @@ func readRecord(ctx context.Context, s store.Store, right func(Record) error) (R
 }
 
 // anyRecord is right of every record.
-func anyRecord(Record) error { return nil }
+func anyRecord(StoreRecord) error { return nil }
 
-func readRecordAt(ctx context.Context, s store.Store, key string) (r Record, err error) {
+func readRecordAt(ctx context.Context, s store.Store, key string) (r StoreRecord, err error) {
 	f, err := s.Open(ctx, key, 0)
 	if err != nil {
 		return r, err
@@ -189,7 +189,7 @@ func readRecordAt(ctx context.Context, s store.Store, key string) (r Record, err
 
 // putRecord replaces a store's record and its spare, one after the other: one of them is whole at
 // any instant.
-func putRecord(ctx context.Context, s store.Store, r Record) error {
+func putRecord(ctx context.Context, s store.Store, r StoreRecord) error {
 	content, err := r.encode()
 	if err != nil {
 		return err
@@ -215,7 +215,7 @@ func putPlain(ctx context.Context, s store.Store, key string, content []byte) er
 }
 
 // putNewRecord makes the record of a store that has none; else it is store.ErrExists.
-func putNewRecord(ctx context.Context, s store.Store, r Record) error {
+func putNewRecord(ctx context.Context, s store.Store, r StoreRecord) error {
 	content, err := r.encode()
 	if err != nil {
 		return err

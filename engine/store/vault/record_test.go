@@ -101,7 +101,7 @@ func TestForgedRecord(t *testing.T) {
 	require.NoError(t, err)
 	content, err := os.ReadFile(filepath.Join(elsewhere, store.NameKey))
 	require.NoError(t, err)
-	var r vault.Record
+	var r vault.StoreRecord
 	require.NoError(t, json.Unmarshal(content, &r))
 	r.ID, r.Rekeyed, r.Sum = v.Record().ID, time.Now().Add(time.Hour).UTC(), ""
 	bare, err := json.MarshalIndent(r, "", "  ")

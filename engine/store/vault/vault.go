@@ -19,7 +19,7 @@ import (
 type Vault struct {
 	first  store.Store
 	second atomic.Pointer[store.Store]
-	record atomic.Pointer[Record]
+	record atomic.Pointer[StoreRecord]
 	ring   atomic.Pointer[Ring] // nil of a store that is not encrypted
 	key    *Key
 	// Fell is told of each object that had to be taken from the second store; may be nil.
@@ -42,7 +42,7 @@ type Options struct {
 }
 
 // known refuses keys that are not those which the catalogue knows.
-func (o Options) known(r Record, ring *Ring) error {
+func (o Options) known(r StoreRecord, ring *Ring) error {
 	switch {
 	case o.Fingerprint == "" || o.Adopt:
 		return nil
@@ -60,7 +60,7 @@ func (o Options) known(r Record, ring *Ring) error {
 func Open(ctx context.Context, s store.Store, opt Options) (*Vault, error) {
 	v := &Vault{first: s, key: opt.Key}
 	var ring *Ring
-	right := func(r Record) (err error) {
+	right := func(r StoreRecord) (err error) {
 		if ring, err = r.unwrap(opt.Key, s.String()); err != nil {
 			return err
 		}
@@ -105,15 +105,17 @@ func Open(ctx context.Context, s store.Store, opt Options) (*Vault, error) {
 }
 
 // begin makes the record of a new store, which must be empty.
-func begin(ctx context.Context, s store.Store, opt Options) (Record, error) {
+func begin(ctx context.Context, s store.Store, opt Options) (StoreRecord, error) {
 	if err := mustBeEmpty(ctx, s); err != nil {
-		return Record{}, err
+		return StoreRecord{}, err
 	}
 	if opt.Fingerprint != "" && !opt.Adopt {
-		return Record{}, fmt.Errorf("the store %s is empty, but this installation's is not: see whether its disk is mounted. To begin a "+
+		return StoreRecord{}, fmt.Errorf("the store %s is empty, but this installation's is not: see whether its disk is mounted. To "+
+			"begin a "+
 			"new store, start once with --adopt-store", s)
 	}
-	r := Record{Format: RecordFormat, ID: strings.ToLower(ulid.Make().String()), Installation: opt.Installation, Created: time.Now().UTC()}
+	r := StoreRecord{Format: RecordFormat, ID: strings.ToLower(ulid.Make().String()), Installation: opt.Installation,
+		Created: time.Now().UTC()}
 	if opt.Key != nil {
 		ring := new(Ring)
 		ring.add()
@@ -141,7 +143,7 @@ func Reading(first, second store.Store, ring *Ring) *Vault {
 	if second != nil {
 		v.second.Store(&second)
 	}
-	v.record.Store(&Record{})
+	v.record.Store(&StoreRecord{})
 	v.ring.Store(ring)
 	return v
 }
@@ -223,7 +225,7 @@ func (v *Vault) reload(ctx context.Context) error {
 	}
 	was := v.ring.Load()
 	var ring *Ring
-	r, err := readRecord(ctx, v.first, func(r Record) (err error) {
+	r, err := readRecord(ctx, v.first, func(r StoreRecord) (err error) {
 		if ring, err = r.unwrap(v.key, v.first.String()); err != nil {
 			return err
 		}
@@ -243,8 +245,8 @@ func (v *Vault) KeyRecord() ([]byte, error) { return v.record.Load().encode() }
 // Ring is the store's keys; nil of one that is not encrypted.
 func (v *Vault) Ring() *Ring { return v.ring.Load() }
 
-// Record is what the store says of itself.
-func (v *Vault) Record() Record { return *v.record.Load() }
+// StoreRecord is what the store says of itself.
+func (v *Vault) Record() StoreRecord { return *v.record.Load() }
 
 // HashKey keys the hashes of a cluster's extents.
 func (v *Vault) HashKey(cluster string) layout.HashKey { return v.ring.Load().hashKey(cluster) }

@@ -153,8 +153,8 @@ func (r *Rebuilder) cluster(ctx context.Context, k catalog.Cluster, res *Result,
 	return r.Catalog.WantCapture(ctx, k.ID, true)
 }
 
-func (r *Rebuilder) deposits() *deposit.Keeper {
-	return &deposit.Keeper{Catalog: r.Catalog, Store: r.Store}
+func (r *Rebuilder) deposits() *deposit.Depositor {
+	return &deposit.Depositor{Catalog: r.Catalog, Store: r.Store}
 }
 
 // bring counts what was brought back.

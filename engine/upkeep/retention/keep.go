@@ -31,8 +31,8 @@ import (
 	"velvetrewind/engine/store/vault"
 )
 
-// Keeper keeps what rules need of clusters.
-type Keeper struct {
+// Enforcer keeps what rules need of clusters.
+type Enforcer struct {
 	Catalog *catalog.Catalog
 	Store   *vault.Vault
 	Notices *notice.Board
@@ -64,7 +64,7 @@ func Zone(name string) (*time.Location, error) {
 }
 
 // history gathers what there is of a cluster, and where its copies are put.
-func (k *Keeper) history(ctx context.Context, c catalog.Cluster) (h keep.History, places []string, err error) {
+func (k *Enforcer) history(ctx context.Context, c catalog.Cluster) (h keep.History, places []string, err error) {
 	a, err := archive.Open(ctx, k.Catalog, k.Store, k.Spool, c)
 	if err != nil {
 		return h, nil, err
@@ -101,12 +101,12 @@ func (k *Keeper) history(ctx context.Context, c catalog.Cluster) (h keep.History
 
 // Preview tells what applying a rule at a time would do. With measure it is looked
 // through every manifest for how many bytes of packs would come free.
-func (k *Keeper) Preview(ctx context.Context, c catalog.Cluster, r keep.Rule, at time.Time, measure bool) (Preview, error) {
+func (k *Enforcer) Preview(ctx context.Context, c catalog.Cluster, r keep.Rule, at time.Time, measure bool) (Preview, error) {
 	p, _, err := k.preview(ctx, c, r, at, measure)
 	return p, err
 }
 
-func (k *Keeper) preview(ctx context.Context, c catalog.Cluster, r keep.Rule, at time.Time,
+func (k *Enforcer) preview(ctx context.Context, c catalog.Cluster, r keep.Rule, at time.Time,
 	measure bool) (p Preview, places []string, err error) {
 	if err := r.Check(); err != nil {
 		return p, nil, problem.Wrap(err, problem.Invalid, "the keep rule cannot be used",
@@ -165,7 +165,7 @@ type Applied struct {
 
 // Apply deletes what a rule does not need. If wanted is the token of a preview, it is
 // just that, or nothing; without one nobody has looked at it.
-func (k *Keeper) Apply(ctx context.Context, c catalog.Cluster, r keep.Rule, at time.Time, wanted string,
+func (k *Enforcer) Apply(ctx context.Context, c catalog.Cluster, r keep.Rule, at time.Time, wanted string,
 	report task.Report) (Applied, error) {
 	state, err := k.Catalog.Capture(ctx, c.ID)
 	if err != nil {
@@ -240,7 +240,7 @@ func alive(p Preview, state catalog.Capture, r keep.Rule, at time.Time) error {
 }
 
 // Tidy deletes from the stores what was deleted a cluster.
-func (k *Keeper) Tidy(ctx context.Context, c catalog.Cluster, report task.Report) error {
+func (k *Enforcer) Tidy(ctx context.Context, c catalog.Cluster, report task.Report) error {
 	if k.Second && k.Store.Second() == nil {
 		report.Log("the second store cannot be reached: WAL is removed from both when it can")
 	} else if err := k.tidyWAL(ctx, c, report); err != nil {
@@ -254,7 +254,7 @@ func (k *Keeper) Tidy(ctx context.Context, c catalog.Cluster, report task.Report
 }
 
 // tidyWAL deletes the segments that were deleted, and their journal.
-func (k *Keeper) tidyWAL(ctx context.Context, c catalog.Cluster, report task.Report) error {
+func (k *Enforcer) tidyWAL(ctx context.Context, c catalog.Cluster, report task.Report) error {
 	released, err := k.Catalog.Released(ctx, c.ID)
 	if err != nil {
 		return err
@@ -313,7 +313,7 @@ func stretchName(s catalog.Stretch) string {
 	return fmt.Sprintf("%d %d-%d", s.Timeline, s.First, s.Last)
 }
 
-func (k *Keeper) removeSegment(ctx context.Context, c catalog.Cluster, s pg.Segment) error {
+func (k *Enforcer) removeSegment(ctx context.Context, c catalog.Cluster, s pg.Segment) error {
 	name := s.Name(c.SegmentSize)
 	if err := k.Store.Delete(ctx, store.SegmentKey(c.ID, s.Timeline, name)); err != nil {
 		return err
@@ -322,7 +322,7 @@ func (k *Keeper) removeSegment(ctx context.Context, c catalog.Cluster, s pg.Segm
 }
 
 // removeChapters deletes the chapters of the journal of which no segment is left.
-func (k *Keeper) removeChapters(ctx context.Context, c catalog.Cluster, s catalog.Stretch) error {
+func (k *Enforcer) removeChapters(ctx context.Context, c catalog.Cluster, s catalog.Stretch) error {
 	for n := s.First / journal.ChapterSize; n <= s.Last/journal.ChapterSize; n++ {
 		whole := catalog.Stretch{Timeline: s.Timeline, First: n * journal.ChapterSize, Last: (n+1)*journal.ChapterSize - 1}
 		left, err := k.Catalog.HasSegments(ctx, c.ID, whole)
