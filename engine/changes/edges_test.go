@@ -10,6 +10,7 @@ import (
 
 	"velvetrewind/core/blocks"
 	"velvetrewind/core/journal"
+	"velvetrewind/core/layout"
 	"velvetrewind/core/moment"
 	"velvetrewind/core/pg"
 	"velvetrewind/core/reach"
@@ -183,4 +184,87 @@ func TestWhatIsSureOfATime(t *testing.T) {
 	}
 	_, ok := j.baseBefore(noon.Add(-time.Hour - 1))
 	assert.False(t, ok)
+}
+
+// TestNearATime finds the one delete among several that was at about a time, and says which there are where it is not one.
+func TestNearATime(t *testing.T) {
+	p := newPast(t)
+	for n := range uint64(4) {
+		p.time = noon.Add(time.Duration(n) * 20 * time.Minute)
+		p.segment(n+1, [][2]int{{3, 0}})
+	}
+	j := p.open()
+	at := func(near time.Duration) (place, error) {
+		where, _, err := j.byOperation(ctx, moment.Moment{Kind: moment.BeforeOperation, Operation: journal.Delete,
+			Table: journal.Table{Name: "t100"}, Near: noon.Add(near)})
+		return where, err
+	}
+	for near, want := range map[time.Duration]int{-15 * time.Minute: 0, 0: 0, 4 * time.Minute: 0, 18 * time.Minute: 1, 36 * time.Minute: 2,
+		75 * time.Minute: 3} {
+		where, err := at(near)
+		require.NoError(t, err, near)
+		assert.Equal(t, place{p.all[want].End, true}, where, near)
+	}
+	_, err := at(-15*time.Minute - time.Second)
+	assert.ErrorContains(t, err, "within 15 minutes of")
+	_, err = at(10 * time.Minute)
+	assert.ErrorContains(t, err, "2 transactions match")
+}
+
+// TestOneNameForTwoTables asks for the schema, and names each table once.
+func TestOneNameForTwoTables(t *testing.T) {
+	name := func(schema string) journal.TableChange {
+		return journal.TableChange{Known: true, Name: journal.Name{Database: "saltmarsh", Schema: schema, Table: "shift"}}
+	}
+	unknown := name("nobody's")
+	unknown.Known = false
+	found := []Entry{{Tables: []journal.TableChange{name("crew"), unknown}}, {Tables: []journal.TableChange{name("public"), name("crew"),
+		{Known: true, Name: journal.Name{Database: "saltmarsh", Schema: "crew", Table: "roster"}}}}}
+	assert.Equal(t, []string{"saltmarsh.crew.shift", "saltmarsh.public.shift"}, labels(found, journal.Table{Name: "shift"}))
+}
+
+// TestChaptersThatLackSome reads what a chapter lacks from the indexes themselves, also of a segment with so much in it that
+// its head is not in the first bytes.
+func TestChaptersThatLackSome(t *testing.T) {
+	p := newPast(t)
+	for n := uint64(250); n < 270; n++ {
+		many := make([][2]int, 3)
+		if n == 253 {
+			many = make([][2]int, 4000)
+		}
+		for i := range many {
+			many[i] = [2]int{1, 1}
+		}
+		p.segment(n, many)
+	}
+	want, _, err := p.open().List(ctx, journal.Filter{}, true, 1<<20)
+	require.NoError(t, err)
+	require.Len(t, want, len(p.all))
+	var heads []journal.Head
+	require.NoError(t, p.index.Heads(ctx, 1, 250, 255, func(h *journal.Head) (bool, error) {
+		s, err := p.index.Get(ctx, h.Segment)
+		require.NoError(t, err)
+		heads = append(heads, s.Head)
+		return true, nil
+	}))
+	require.Len(t, heads, 6)
+	for lacking := range 1 << len(heads) {
+		var some []journal.Head
+		for i, h := range heads {
+			if lacking&(1<<i) == 0 {
+				some = append(some, h)
+			}
+		}
+		_, err := p.store.Put(ctx, store.ChapterKey(p.cluster.ID, 1, 0), layout.S2, journal.EncodeChapter(some))
+		require.NoError(t, err)
+		var seen []uint64
+		require.NoError(t, p.index.Heads(ctx, 1, 251, 254, func(h *journal.Head) (bool, error) {
+			seen = append(seen, h.Segment.Number)
+			return true, nil
+		}))
+		require.Equal(t, []uint64{251, 252, 253, 254}, seen, lacking)
+	}
+	got, _, err := p.open().List(ctx, journal.Filter{}, true, 1<<20)
+	require.NoError(t, err)
+	assert.Equal(t, xids(want), xids(got))
 }
