@@ -73,7 +73,7 @@ func TestAudit(t *testing.T) {
 	require.Equal(t, 200, status)
 	s.decode(text, &found)
 	require.NotEmpty(t, found.Findings)
-	assert.Equal(t, inventory.Damaged, found.Findings[0].Kind)
+	assert.Equal(t, string(inventory.Damaged), found.Findings[0].Kind)
 	assert.Contains(t, found.Findings[0].Key, l.Segment)
 	require.Len(t, found.Losses, 1)
 	assert.Equal(t, []string{backups[1].ID, backups[0].ID}, found.Losses[0].Backups, "the newer one shares the pack")

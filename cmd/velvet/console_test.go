@@ -284,8 +284,8 @@ func TestConsole(t *testing.T) {
 	b.sees("Start the capture")
 }
 
-// TestStoreAtTheConsole looks at the store and its base backups, finds damage, and lets
-// a backup go.
+// TestStoreAtTheConsole looks at the store and its base backups, finds damage, and drops
+// a backup.
 func TestStoreAtTheConsole(t *testing.T) {
 	s := newStage(t)
 	b := newBrowser(t, s.service.URL)
@@ -316,7 +316,7 @@ func TestStoreAtTheConsole(t *testing.T) {
 
 	b.open("/store")
 	b.sees("ferries", "Use over time", "never")
-	b.press("Look whether all is there")
+	b.press("Check presence")
 	b.sees("by presence: everything that is needed is there")
 	b.accessible("a store")
 	require.NoError(t, os.Remove(s.Path("home", "store", "clusters", s.cluster().ID, "packs", list[1].ID+"-000001")))

@@ -52,7 +52,7 @@ func TestTakenBack(t *testing.T) {
 	assert.Contains(t, s.service.Must("store", "audit", "--full"), "and nothing else", "what waits is no finding")
 	assert.Contains(t, s.service.Must("keep", "undo", "ferries"), "What was deleted of ferries is back")
 	back()
-	s.refused(1, []string{"nothing of ferries was deleted"}, "keep", "undo", "ferries")
+	s.refused(1, []string{"nothing of ferries waits to be permanently deleted"}, "keep", "undo", "ferries")
 
 	// What a rule does not need, and then whoever writes to the catalogue is in a hurry.
 	s.service.Must("keep", "set", "ferries", "--newest", "1")

@@ -321,7 +321,7 @@ func TestAFlippedBitIsFound(t *testing.T) {
 		s.decode(r.Out, &found)
 		require.NotEmpty(t, found.Findings, p)
 		f := found.Findings[0]
-		assert.Equal(t, inventory.Damaged, f.Kind, p)
+		assert.Equal(t, string(inventory.Damaged), f.Kind, p)
 		assert.True(t, strings.HasSuffix(p, f.Key), "%s was flipped, %s found", p, f.Key)
 		remade := strings.Contains(p, "/journal/") || strings.HasSuffix(p, "/record") || strings.HasSuffix(p, "/deposit") ||
 			strings.Contains(p, "/catalogue/")
