@@ -17,7 +17,7 @@ import (
 )
 
 // locate finds where to go on, making the slot if there is none. next is set
-// instead where the server has left our timeline after us.
+// instead where the server has left our timeline before the place that we have come to.
 func (c *capturer) locate(ctx context.Context, s *replication.Session) (at spool.Position, next replication.Next, err error) {
 	sys, err := s.Identify(ctx)
 	if err != nil {

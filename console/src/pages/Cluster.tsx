@@ -81,7 +81,7 @@ export function ClusterPage() {
               ["in the store to", <code key="t">{c.capture.stored}</code>],
               ["waiting for the store", size(c.capture.spooled)],
               ["retained by the slot", size(c.capture.retained) + (c.capture.room < 0 ? "" : `, room for ${size(c.capture.room)} more`)],
-              ["server's clock", Math.abs(c.capture.clockAhead) < 0.05 ? "the same as the service's" : `${Math.abs(c.capture.clockAhead).toFixed(1)} s ${c.capture.clockAhead > 0 ? "ahead of" : "after"} the service's`],
+              ["server's clock", Math.abs(c.capture.clockAhead) < 0.05 ? "the same as the service's" : `${Math.abs(c.capture.clockAhead).toFixed(1)} s ${c.capture.clockAhead > 0 ? "ahead of" : "behind"} the service's`],
             ]}
           />
           {c.capture.wanted && (
