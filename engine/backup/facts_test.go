@@ -112,8 +112,8 @@ func TestWhatHasChangedSinceRegistration(t *testing.T) {
 		says string
 		full bool
 	}{
-		"nothing":         {func(*catalog.Cluster) {}, "what has changed since base", false},
-		"superuser":       {func(k *catalog.Cluster) { k.Superuser = "another" }, "the superuser is called " + testbed.Superuser +
+		"nothing": {func(*catalog.Cluster) {}, "what has changed since base", false},
+		"superuser": {func(k *catalog.Cluster) { k.Superuser = "another" }, "the superuser is called " + testbed.Superuser +
 			" now; it was another", false},
 		"data directory":  {func(k *catalog.Cluster) { k.DataDirectory = "/elsewhere" }, "now; it was /elsewhere", true},
 		"minor version":   {func(k *catalog.Cluster) { k.ServerVersion -= k.ServerVersion % 100 }, "what has changed since base", false},
