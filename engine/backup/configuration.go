@@ -30,8 +30,8 @@ func (t *Taker) saveConfiguration(ctx context.Context, w *writer) error {
 		if hidden, err := filesHidden(ctx, conn); err != nil {
 			return err
 		} else if hidden {
-			w.report.Warn("this role may not see where the configuration files are; GRANT pg_read_all_settings, pg_read_server_files " +
-				"lets them be saved")
+			w.report.Warn("the configuration files were not saved: this role may not see where they are; " +
+				"GRANT pg_read_all_settings, pg_read_server_files to it")
 			unread++
 		}
 	}

@@ -2,8 +2,8 @@
 // backups' own manifests name is there, and, when asked, whether every byte of it can
 // be read.
 //
-// Invariant: it changes nothing in a store, unless it is told to fix: then what is
-// missing or damaged in one store is brought back from the other, verified on the way.
+// Invariant: it changes nothing in a store unless it is asked to fix it; what is then
+// missing or damaged in one store is copied from the other, verified on the way.
 // What cannot be read is noted in the catalogue: nothing is planned through it from then
 // on, and no rule counts on it, until an audit reads every byte and finds otherwise.
 package audit
