@@ -133,7 +133,7 @@ func TestTheStoreIsDrawn(t *testing.T) {
 func TestReachAndPromisesAreDrawn(t *testing.T) {
 	k := api.Cluster{Name: "ferries", Promise: api.Promise{Words: "any moment of the last 5 days", Since: noon}}
 	saying(t, func(w io.Writer) { drawReach(w, k) }, `^No moment can be reached yet\. Take a base backup with: velvet backup take ferries$`,
-		`^promised: any moment of the last 5 days; every moment since `, `^held: no, nothing can be reached yet$`)
+		`^promised: any moment of the last 5 days; every moment since `, `^held: no, not before a base backup is taken$`)
 	k.Reach = []api.Span{{Timeline: 1, Base: "01a", From: 0x1000028, To: 0x5000000, FromTime: noon, ToTime: noon.Add(time.Hour)}}
 	k.Holes = []api.Hole{{Timeline: 1, From: 0x5000000, To: 0x7000000, Cause: "the replication slot was dropped or lost"},
 		{Timeline: 1, From: 0x8000000, To: 0x9000000, Cause: "it was deleted by rule", Until: &noon}}

@@ -88,6 +88,6 @@ func drawPromise(w io.Writer, p api.Promise) {
 	case p.HeldFrom != nil:
 		_, _ = fmt.Fprintf(w, "held: only since %s\n", when(*p.HeldFrom))
 	default:
-		_, _ = fmt.Fprintln(w, "held: no, nothing can be reached yet")
+		_, _ = fmt.Fprintln(w, "held: no, not before a base backup is taken")
 	}
 }

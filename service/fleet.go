@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"encoding/json"
+	"slices"
 	"strconv"
 	"time"
 
@@ -102,7 +103,7 @@ func (f *fleet) view(k catalog.Cluster) (v api.Cluster, err error) {
 		}
 		v.LastProof = &shown
 	}
-	if v.Promise, err = f.promise(k, policy, a.Timeline, spans, newest); err != nil {
+	if v.Promise, err = f.promise(k, policy, a.Timeline, spans, holes, newest); err != nil {
 		return v, err
 	}
 	if late := f.calendar.LateSince(k, newest.StoppedAt, f.now); !late.IsZero() {
@@ -126,8 +127,9 @@ func ruleOf(k catalog.Cluster, policy *catalog.Policy) (r keep.Rule, from string
 	return keep.Default, "the default", nil
 }
 
-// promise compares what the rule promises with what the newest WAL reaches back to.
-func (f *fleet) promise(k catalog.Cluster, policy *catalog.Policy, live pg.Timeline, spans []reach.Span,
+// promise compares what the rule promises with what the newest WAL reaches back to. Where
+// that WAL follows a hole and no base backup has been taken since, it reaches back to nothing.
+func (f *fleet) promise(k catalog.Cluster, policy *catalog.Policy, live pg.Timeline, spans []reach.Span, holes []reach.Hole,
 	newest catalog.Backup) (p api.Promise, err error) {
 	rule, _, err := ruleOf(k, policy)
 	if err != nil {
@@ -135,7 +137,8 @@ func (f *fleet) promise(k catalog.Cluster, policy *catalog.Policy, live pg.Timel
 	}
 	p = api.Promise{Words: rule.String(), Since: f.now.Add(-rule.Span()).UTC()}
 	for _, s := range spans {
-		if s.Timeline == live { // the last is the one that is being captured
+		after := func(h reach.Hole) bool { return h.Timeline == live && h.From >= s.To }
+		if s.Timeline == live && !slices.ContainsFunc(holes, after) {
 			from := s.FromTime.UTC()
 			p.HeldFrom = &from
 		}

@@ -26,6 +26,11 @@ func TestPromise(t *testing.T) {
 	span := func(timeline pg.Timeline, from, to int) reach.Span {
 		return reach.Span{Timeline: timeline, FromTime: day(from), ToTime: day(to)}
 	}
+	spanTo := func(timeline pg.Timeline, from, to int, end pg.LSN) reach.Span {
+		s := span(timeline, from, to)
+		s.To = end
+		return s
+	}
 	for _, c := range []struct {
 		name     string
 		own      *json.RawMessage
@@ -35,23 +40,30 @@ func TestPromise(t *testing.T) {
 		held     bool
 		heldFrom int // day; 1 for none
 		since    int
+		holes    []reach.Hole
 	}{
-		{"nothing yet", ruleOfHours(24), nil, 1, nil, false, 1, -1},
-		{"held", ruleOfHours(24), nil, 1, []reach.Span{span(1, -5, 0)}, true, -5, -1},
-		{"too young", ruleOfHours(240), nil, 1, []reach.Span{span(1, -5, 0)}, false, -5, -10},
-		{"after a gap", ruleOfHours(72), nil, 1, []reach.Span{span(1, -9, -4), span(1, -2, 0)}, false, -2, -3},
-		{"before a gap it does not matter", ruleOfHours(24), nil, 1, []reach.Span{span(1, -9, -4), span(1, -2, 0)}, true, -2, -1},
-		{"over a fork", ruleOfHours(72), nil, 2, []reach.Span{span(1, -9, -1), span(2, -1, 0)}, true, -9, -3},
-		{"over two forks", ruleOfHours(72), nil, 3, []reach.Span{span(1, -9, -4), span(2, -4, -1), span(3, -1, 0)}, true, -9, -3},
+		{"nothing yet", ruleOfHours(24), nil, 1, nil, false, 1, -1, nil},
+		{"held", ruleOfHours(24), nil, 1, []reach.Span{span(1, -5, 0)}, true, -5, -1, nil},
+		{"too young", ruleOfHours(240), nil, 1, []reach.Span{span(1, -5, 0)}, false, -5, -10, nil},
+		{"after a gap", ruleOfHours(72), nil, 1, []reach.Span{span(1, -9, -4), span(1, -2, 0)}, false, -2, -3, nil},
+		{"before a gap it does not matter", ruleOfHours(24), nil, 1, []reach.Span{span(1, -9, -4), span(1, -2, 0)}, true, -2, -1, nil},
+		{"over a fork", ruleOfHours(72), nil, 2, []reach.Span{span(1, -9, -1), span(2, -1, 0)}, true, -9, -3, nil},
+		{"over two forks", ruleOfHours(72), nil, 3, []reach.Span{span(1, -9, -4), span(2, -4, -1), span(3, -1, 0)}, true, -9, -3, nil},
 		{"a timeline beside it leads nowhere", ruleOfHours(72), nil, 3, []reach.Span{span(1, -9, -4), span(2, -8, -2), span(3, -1, 0)},
-			false, -1, -3},
-		{"only an old timeline", ruleOfHours(24), nil, 2, []reach.Span{span(1, -9, -1)}, false, 1, -1},
-		{"the policy's rule", nil, &outer, 1, []reach.Span{span(1, -5, 0)}, true, -5, -2},
-		{"its own rule before the policy's", ruleOfHours(240), &outer, 1, []reach.Span{span(1, -5, 0)}, false, -5, -10},
-		{"the default", nil, nil, 1, []reach.Span{span(1, -5, 0)}, false, -5, -31},
+			false, -1, -3, nil},
+		{"only an old timeline", ruleOfHours(24), nil, 2, []reach.Span{span(1, -9, -1)}, false, 1, -1, nil},
+		{"the policy's rule", nil, &outer, 1, []reach.Span{span(1, -5, 0)}, true, -5, -2, nil},
+		{"its own rule before the policy's", ruleOfHours(240), &outer, 1, []reach.Span{span(1, -5, 0)}, false, -5, -10, nil},
+		{"the default", nil, nil, 1, []reach.Span{span(1, -5, 0)}, false, -5, -31, nil},
+		{"a hole that nothing has closed", ruleOfHours(24), nil, 1, []reach.Span{spanTo(1, -5, -1, 40)}, false, 1, -1,
+			[]reach.Hole{{Timeline: 1, From: 40, To: 50}}},
+		{"a hole on a timeline that was left", ruleOfHours(24), nil, 2, []reach.Span{spanTo(2, -5, 0, 40)}, true, -5, -1,
+			[]reach.Hole{{Timeline: 1, From: 50, To: 60}}},
+		{"a hole before it", ruleOfHours(24), nil, 1, []reach.Span{spanTo(1, -5, 0, 40)}, true, -5, -1,
+			[]reach.Hole{{Timeline: 1, From: 10, To: 20}}},
 	} {
 		f := &fleet{now: noon}
-		p, err := f.promise(catalog.Cluster{KeepSet: c.own}, c.policy, c.live, c.spans, catalog.Backup{ID: "b"})
+		p, err := f.promise(catalog.Cluster{KeepSet: c.own}, c.policy, c.live, c.spans, c.holes, catalog.Backup{ID: "b"})
 		require.NoError(t, err, c.name)
 		assert.Equal(t, c.held, p.Held, c.name)
 		assert.Equal(t, day(c.since), p.Since, c.name)
