@@ -13,6 +13,7 @@ import (
 
 	"velvetrewind/core/figures"
 	"velvetrewind/core/problem"
+	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/catalog/seal"
 )
 
@@ -76,14 +77,14 @@ func forgetEnvironment() {
 	}
 }
 
-// loadKey reads the key of this home, with which the passwords of clusters are sealed. It is made
-// where there is none, but not in the place of one that is lost.
-func (s *Service) loadKey(ctx context.Context) error {
-	path := filepath.Join(s.cfg.Home, "key")
-	if _, err := os.Stat(path); errors.Is(err, os.ErrNotExist) && !s.cfg.NewKey {
-		clusters, err := s.catalog.Clusters(ctx)
+// loadKey reads the key of a home, with which the passwords of clusters are sealed. It is made where there is none, but
+// not in the place of one that is lost.
+func loadKey(ctx context.Context, cfg Config, c *catalog.Catalog) (key seal.Key, err error) {
+	path := filepath.Join(cfg.Home, "key")
+	if _, err := os.Stat(path); errors.Is(err, os.ErrNotExist) && !cfg.NewKey {
+		clusters, err := c.Clusters(ctx)
 		if err != nil {
-			return err
+			return key, err
 		}
 		sealed := 0
 		for _, k := range clusters {
@@ -92,13 +93,11 @@ func (s *Service) loadKey(ctx context.Context) error {
 			}
 		}
 		if sealed > 0 {
-			return problem.New(problem.Conflict, "Bring the file back from where you keep a copy. If there is none: serve --new-key, "+
-				"then give each cluster its password anew with velvet cluster edit.",
+			return key, problem.New(problem.Conflict, "Bring the file back from where you keep a copy. If there is none: serve "+
+				"--new-key, then give each cluster its password anew with velvet cluster edit.",
 				"the service was not started", "%s is missing, and the passwords of %s are sealed with it", path,
 				figures.Of(sealed, "cluster"))
 		}
 	}
-	var err error
-	s.key, err = seal.LoadKey(path)
-	return err
+	return seal.LoadKey(path)
 }

@@ -305,3 +305,21 @@ func (c *Catalog) Proof(ctx context.Context, id string) (Proof, error) {
 		or copy_id = (select id from velvet.copies where name = $1 and state <> '`+CopyDiscarded+`') order by finished_at desc limit 1`,
 		`select id from velvet.proofs union select copy_id from velvet.proofs`, id, "proof", "Prove a copy with: velvet prove run COPY")
 }
+
+// BackupAndCluster finds a backup and the cluster that it is of.
+func (c *Catalog) BackupAndCluster(ctx context.Context, id string) (b Backup, k Cluster, err error) {
+	if b, err = c.Backup(ctx, id); err != nil {
+		return b, k, err
+	}
+	k, err = c.Cluster(ctx, b.ClusterID)
+	return b, k, err
+}
+
+// CopyAndCluster finds a copy and the cluster that it is of.
+func (c *Catalog) CopyAndCluster(ctx context.Context, nameOrID string) (k Copy, of Cluster, err error) {
+	if k, err = c.Copy(ctx, nameOrID); err != nil {
+		return k, of, err
+	}
+	of, err = c.Cluster(ctx, k.ClusterID)
+	return k, of, err
+}

@@ -71,6 +71,9 @@ func Open(ctx context.Context, connString string) (*Catalog, error) {
 // Pool is the connections that the task queue shares.
 func (c *Catalog) Pool() *pgxpool.Pool { return c.pool }
 
+// DB is the same for what inserts into the queue, in the transactions in which tasks are recorded.
+func (c *Catalog) DB() *sql.DB { return c.db.DB }
+
 // Close ends all connections.
 func (c *Catalog) Close() {
 	c.leases.close()

@@ -102,11 +102,14 @@ func TestRecords(t *testing.T) {
 	assert.ErrorIs(t, err, sql.ErrNoRows, "what belongs to a cluster goes with it")
 }
 
+// noJob queues a task nowhere.
+func noJob(*sql.Tx) (int64, error) { return 1, nil }
+
 func TestTasksOfDeadInstancesAreOrphans(t *testing.T) {
 	c, _ := open(t)
 	add := func(kind string) Task {
 		task := Task{ID: NewID(), Kind: kind, Arguments: json.RawMessage("{}")}
-		require.NoError(t, c.AddTask(ctx, task))
+		require.NoError(t, c.AddTask(ctx, task, noJob))
 		return task
 	}
 	alive, aliveLease, err := c.TakeInstance(ctx)

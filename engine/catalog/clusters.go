@@ -260,3 +260,22 @@ func (c *Catalog) SetLogin(ctx context.Context, k Cluster) error {
 		k.ID, k.ConnString, k.PasswordSealed, k.ReplicationUser, k.ReplicationSealed, hostOf(k.ConnString))
 	return err
 }
+
+// ClusterID gives the id of a cluster by which a list is narrowed; of none it is "".
+func (c *Catalog) ClusterID(ctx context.Context, nameOrID string) (string, error) {
+	if nameOrID == "" {
+		return "", nil
+	}
+	k, err := c.Cluster(ctx, nameOrID)
+	return k.ID, err
+}
+
+// ClusterNames are the names of all clusters by their ids.
+func (c *Catalog) ClusterNames(ctx context.Context) (map[string]string, error) {
+	list, err := c.Clusters(ctx)
+	names := make(map[string]string, len(list))
+	for _, k := range list {
+		names[k.ID] = k.Name
+	}
+	return names, err
+}

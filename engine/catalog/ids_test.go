@@ -13,7 +13,7 @@ import (
 func TestPartsOfIDs(t *testing.T) {
 	c, _ := open(t)
 	for _, id := range []string{"01aaaa0000000000000000wxyz", "01aaaa1111111111111111stuv", "01bbbb2222222222222222wxyz"} {
-		require.NoError(t, c.AddTask(ctx, Task{ID: id, Kind: "audit", Arguments: []byte("{}")}))
+		require.NoError(t, c.AddTask(ctx, Task{ID: id, Kind: "audit", Arguments: []byte("{}")}, noJob))
 	}
 	for part, want := range map[string]string{
 		"01aaaa0000000000000000wxyz": "01aaaa0000000000000000wxyz", "01aaaa0": "01aaaa0000000000000000wxyz",

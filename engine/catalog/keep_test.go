@@ -120,26 +120,12 @@ func TestReleaseBesideCopies(t *testing.T) {
 	assert.True(t, got.TidyDue)
 }
 
-// Two applications of one cluster's rule at once would each decide on what the other deletes.
-func TestOneKeepRunAtATime(t *testing.T) {
-	c, _ := open(t)
-	k := Cluster{ID: NewID(), Name: "ferries", SegmentSize: 1 << 20}
-	require.NoError(t, c.AddCluster(ctx, k))
-	run := func(id string) Task {
-		return Task{ID: id, Kind: "keep run", ClusterID: sql.NullString{String: k.ID, Valid: true}, Arguments: []byte("{}")}
-	}
-	require.NoError(t, c.AddTask(ctx, run("one")))
-	assert.Equal(t, problem.Conflict, kindOf(t, c.AddTask(ctx, run("two"))))
-	require.NoError(t, c.EndTask(ctx, "one", TaskDone, nil, nil))
-	require.NoError(t, c.AddTask(ctx, run("two")))
-}
-
 // TestLimits lets as many tasks run as may, and says why the others wait.
 func TestLimits(t *testing.T) {
 	c, _ := open(t)
 	add := func(id, kind, cluster string) {
 		require.NoError(t, c.AddTask(ctx, Task{ID: id, Kind: kind, ClusterID: sql.NullString{String: cluster, Valid: cluster != ""},
-			Arguments: []byte("{}")}))
+			Arguments: []byte("{}")}, noJob))
 	}
 	for _, name := range []string{"a", "b", "d"} {
 		host := map[string]string{"a": "host=db1", "b": "host=db1", "d": "host=db2"}[name]

@@ -9,7 +9,6 @@ import (
 	"fmt"
 	"time"
 
-	"velvetrewind/core/problem"
 	"velvetrewind/core/task"
 )
 
@@ -55,25 +54,44 @@ type TaskLine struct {
 	Text   string    `db:"text"`
 }
 
-// AddTask records a waiting task. A second backup of a cluster at the same time is refused.
-func (c *Catalog) AddTask(ctx context.Context, t Task) error {
-	_, err := c.db.ExecContext(ctx, `insert into velvet.tasks (id, kind, cluster_id, subject, arguments, state)
-		values ($1, $2, $3, $4, $5, $6)`,
-		t.ID, t.Kind, t.ClusterID, t.Subject, string(t.Arguments), TaskWaiting)
-	if violates(err, "one_backup_at_a_time") {
-		return problem.New(problem.Conflict, "Watch it with: velvet task list. Take another when it has ended.",
-			"no second backup was begun", "a base backup of this cluster is under way already")
+// AddTask records a waiting task together with the job of the queue that carries it, which enqueue inserts and whose id
+// it returns: both come to be, or neither.
+func (c *Catalog) AddTask(ctx context.Context, t Task, enqueue func(*sql.Tx) (job int64, err error)) error {
+	tx, err := c.db.BeginTxx(ctx, nil)
+	if err != nil {
+		return err
 	}
-	if violates(err, "one_keep_run_at_a_time") {
-		return problem.New(problem.Conflict, "Watch it with: velvet task list. Preview again when it has ended.",
-			"nothing was deleted", "the keep rule of this cluster is being applied already")
+	defer func() { _ = tx.Rollback() }()
+	job, err := enqueue(tx.Tx)
+	if err != nil {
+		return err
 	}
+	_, err = tx.ExecContext(ctx, `insert into velvet.tasks (id, kind, cluster_id, subject, arguments, state, job_id)
+		values ($1, $2, $3, $4, $5, $6, $7)`, t.ID, t.Kind, t.ClusterID, t.Subject, string(t.Arguments), TaskWaiting, job)
+	if err != nil {
+		return err
+	}
+	return tx.Commit()
+}
+
+// WaitAgain moves a task that failed and is tried again from running to waiting; note says why.
+func (c *Catalog) WaitAgain(ctx context.Context, id, note string) error {
+	_, err := c.db.ExecContext(ctx, `update velvet.tasks set state = $2, owner = null, note = $3 where id = $1 and state = $4`,
+		id, TaskWaiting, note, TaskRunning)
 	return err
 }
 
-// SetJob notes which job of the queue carries the task.
-func (c *Catalog) SetJob(ctx context.Context, id string, job int64) error {
-	_, err := c.db.ExecContext(ctx, `update velvet.tasks set job_id = $2 where id = $1`, id, job)
+// DiscardJob ends a job of the queue whose instance died while it ran it.
+func (c *Catalog) DiscardJob(ctx context.Context, job int64) error {
+	_, err := c.db.ExecContext(ctx, `update velvet.river_job set state = 'discarded', finalized_at = now()
+		where id = $1 and state = 'running'`, job)
+	return err
+}
+
+// FreeJob gives a job back to the queue whose instance died before it began the task. That was no try of it.
+func (c *Catalog) FreeJob(ctx context.Context, job int64) error {
+	_, err := c.db.ExecContext(ctx, `update velvet.river_job set state = 'available', attempt = greatest(attempt - 1, 0)
+		where id = $1 and state = 'running'`, job)
 	return err
 }
 

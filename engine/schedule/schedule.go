@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"velvetrewind/core/calendar"
+	"velvetrewind/core/keep"
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/upkeep/retention"
 )
@@ -302,4 +303,26 @@ func (a *All) about(e *Entry, k catalog.Cluster) bool {
 	}
 	p := a.PolicyOf(k)
 	return p != nil && e.PolicyID.String == p.ID
+}
+
+// RuleOf is the keep rule of a cluster, and where it comes from.
+func RuleOf(k catalog.Cluster, policy *catalog.Policy) (r keep.Rule, from string, err error) {
+	if r, ok, err := k.KeepRule(); ok || err != nil {
+		return r, "its own", err
+	}
+	if policy != nil {
+		if r, ok, err := policy.KeepRule(); ok || err != nil {
+			return r, "policy " + policy.Name, err
+		}
+	}
+	return keep.Default, "the default", nil
+}
+
+// EffectiveRule reads the keep rule that applies to a cluster now.
+func EffectiveRule(ctx context.Context, c *catalog.Catalog, k catalog.Cluster) (r keep.Rule, from string, err error) {
+	all, err := Load(ctx, c)
+	if err != nil {
+		return r, "", err
+	}
+	return RuleOf(k, all.PolicyOf(k))
 }

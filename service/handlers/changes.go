@@ -1,0 +1,282 @@
+package handlers
+
+import (
+	"context"
+	"encoding/json"
+	"net/http"
+	"slices"
+	"time"
+
+	"velvetrewind/api"
+	"velvetrewind/core/journal"
+	"velvetrewind/core/pg"
+	"velvetrewind/core/problem"
+	"velvetrewind/engine/capture"
+	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/changes"
+	"velvetrewind/service/custody"
+	"velvetrewind/service/events"
+	"velvetrewind/service/fleet"
+	"velvetrewind/service/planner"
+	"velvetrewind/service/shapes"
+)
+
+// Changes shows what was changed, and which of it are incidents.
+type Changes struct {
+	Catalog  *catalog.Catalog
+	Custody  *custody.Custody
+	Planner  *planner.Planner
+	Fleet    *fleet.Reader
+	Captures *capture.Supervisor
+	Events   *events.Hub
+}
+
+// Register registers the operations.
+func (h *Changes) Register(api *Surface) {
+	op(api, http.MethodGet, "/clusters/{cluster}/changes", "list-changes", "List transactions of the change journal", 0, h.listChanges)
+	op(api, http.MethodGet, "/clusters/{cluster}/changes/{xid}", "show-change", "Show what ended under a transaction id",
+		0, h.showChange)
+	op(api, http.MethodGet, "/clusters/{cluster}/deck", "show-deck", "Show a cluster's history over a span of time", 0, h.showDeck)
+	op(api, http.MethodGet, "/incidents", "list-incidents", "List the transactions that clusters' rules mark, newest first", 0,
+		h.listIncidents)
+	op(api, http.MethodPost, "/clusters/{cluster}/incidents/{xid}/settle", "settle-incident",
+		"Note that an incident was looked at", 0, h.settleIncident)
+	op(api, http.MethodPut, "/clusters/{cluster}/rule", "set-rule", "Say which transactions are incidents, from now on", 0, h.setRule)
+	op(api, http.MethodGet, "/clusters/{cluster}/rule", "show-rule", "Show which transactions are incidents", 0, h.showRule)
+}
+
+type listChanges struct {
+	ClusterPath
+	Table      string    `query:"table" doc:"[[database.]schema.]table"`
+	Database   string    `query:"database"`
+	Kind       string    `query:"kind" enum:"insert,update,delete,truncate,drop,create,rewrite"`
+	MinRows    int64     `query:"minRows" minimum:"0" doc:"changed at least, of the kind if that is given"`
+	From       time.Time `query:"from" doc:"committed not before"`
+	To         time.Time `query:"to" doc:"committed not after"`
+	Before     string    `query:"before" doc:"LSN: commit records that begin before it"`
+	After      string    `query:"after" doc:"LSN: commit records that begin after it"`
+	Order      string    `query:"order" enum:"newest,oldest,biggest" default:"newest"`
+	Limit      int       `query:"limit" minimum:"1" maximum:"5000" default:"50"`
+	RolledBack bool      `query:"rolledBack" doc:"those that were rolled back instead"`
+	Catalogs   bool      `query:"catalogs" doc:"count changes of the server's own catalogs too"`
+	Empty      bool      `query:"empty" doc:"those that changed no table too"`
+}
+
+func (in *listChanges) filter() (f journal.Filter, err error) {
+	f = journal.Filter{Database: in.Database, MinRows: in.MinRows, From: in.From, To: in.To, RolledBack: in.RolledBack,
+		Catalogs: in.Catalogs, Empty: in.Empty}
+	if in.Table != "" {
+		if f.Table, err = journal.ParseTable(in.Table); err != nil {
+			return f, problem.Wrap(err, problem.Invalid, "the changes were not listed", "")
+		}
+	}
+	if in.Kind != "" {
+		k, _ := journal.ParseOperation(in.Kind)
+		f.Kind = &k
+	}
+	for _, l := range []struct {
+		text string
+		to   *pg.LSN
+	}{{in.Before, &f.Before}, {in.After, &f.After}} {
+		if l.text == "" {
+			continue
+		}
+		if *l.to, err = pg.ParseLSN(l.text); err != nil {
+			return f, problem.Wrap(err, problem.Invalid, "the changes were not listed", "")
+		}
+	}
+	return f, nil
+}
+
+func (h *Changes) listChanges(ctx context.Context, in *listChanges) (*body[api.Changes], error) {
+	f, err := in.filter()
+	if err != nil {
+		return nil, err
+	}
+	o, err := h.Planner.Open(ctx, in.Cluster)
+	if err != nil {
+		return nil, err
+	}
+	var list []changes.Entry
+	var v api.Changes
+	if in.Order == "biggest" {
+		list, err = o.Journal.Biggest(ctx, f, in.Limit)
+	} else {
+		list, v.More, err = o.Journal.List(ctx, f, in.Order == "oldest", in.Limit)
+	}
+	if err != nil {
+		return nil, err
+	}
+	v.Transactions, err = transactionsOf(ctx, h.Catalog, o.Cluster.ID, list, in.Catalogs)
+	return answer(v, err)
+}
+
+// ChangePath names a transaction in a path.
+type ChangePath struct {
+	ClusterPath
+	XID uint64 `path:"xid" doc:"transaction id; below 2^32 it is looked for in every epoch"`
+}
+
+func (h *Changes) showChange(ctx context.Context, in *ChangePath) (*body[api.Changes], error) {
+	o, err := h.Planner.Open(ctx, in.Cluster)
+	if err != nil {
+		return nil, err
+	}
+	list, err := o.Journal.ByXID(ctx, pg.FullXID(in.XID))
+	if err != nil {
+		return nil, err
+	}
+	if len(list) == 0 {
+		return nil, problem.New(problem.NotFound, "See the newest ones with: velvet changes list "+o.Cluster.Name,
+			"there is no such transaction", "%s", o.Journal.Missing(ctx, pg.FullXID(in.XID)))
+	}
+	views, err := transactionsOf(ctx, h.Catalog, o.Cluster.ID, list, true)
+	return answer(api.Changes{Transactions: views}, err)
+}
+
+type showDeck struct {
+	ClusterPath
+	From  time.Time `query:"from" doc:"left out, the beginning of the reach"`
+	To    time.Time `query:"to" doc:"left out, its end"`
+	Parts int       `query:"parts" minimum:"1" maximum:"2000" default:"240"`
+}
+
+func (h *Changes) showDeck(ctx context.Context, in *showDeck) (*body[api.Deck], error) {
+	o, err := h.Planner.Open(ctx, in.Cluster)
+	if err != nil {
+		return nil, err
+	}
+	f, err := h.Fleet.Of(ctx, o.Cluster.ID)
+	if err != nil {
+		return nil, err
+	}
+	spans, holes := o.Archive.Reach()
+	v := api.Deck{From: in.From, To: in.To, Reach: shapes.Each(spans, shapes.Span), Holes: f.Holes(o.Cluster, spans, holes),
+		Bases:         []api.Notch{},
+		RestorePoints: []api.Notch{}}
+	if len(spans) > 0 && v.From.IsZero() {
+		v.From = spans[0].FromTime
+	}
+	if len(spans) > 0 && v.To.IsZero() {
+		v.To = spans[len(spans)-1].ToTime
+	}
+	if v.To.Before(v.From) {
+		return nil, problem.New(problem.Invalid, "Let from come before to.", "the deck was not drawn", "%s lies after %s", v.From, v.To)
+	}
+	rates, err := o.Journal.Rates(ctx, v.From, v.To, in.Parts)
+	if err != nil {
+		return nil, err
+	}
+	v.Rates = shapes.Rates(rates)
+	for _, b := range o.Archive.Bases {
+		v.Bases = append(v.Bases, api.Notch{Name: b.ID, Time: b.StopTime.UTC(), LSN: b.Stop})
+	}
+	marks, err := o.Journal.RestorePoints(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, m := range marks {
+		v.RestorePoints = append(v.RestorePoints, api.Notch{Name: m.Name, Time: m.Time, LSN: m.LSN})
+	}
+	v.Incidents, err = incidentsOf(ctx, h.Catalog, o.Cluster.ID)
+	return answer(v, err)
+}
+
+type listIncidents struct {
+	Cluster string `query:"cluster" doc:"only of this cluster"`
+}
+
+func (h *Changes) listIncidents(ctx context.Context, in *listIncidents) (*body[[]api.Incident], error) {
+	of, err := h.Catalog.ClusterID(ctx, in.Cluster)
+	if err != nil {
+		return nil, err
+	}
+	return answer(incidentsOf(ctx, h.Catalog, of))
+}
+
+func (h *Changes) settleIncident(ctx context.Context, in *ChangePath) (*empty, error) {
+	k, err := h.Catalog.Cluster(ctx, in.Cluster)
+	if err != nil {
+		return nil, err
+	}
+	if err := h.Catalog.SettleIncidents(ctx, k.ID, pg.FullXID(in.XID)); err != nil {
+		return nil, err
+	}
+	h.Events.Publish(events.Cluster, k.ID)
+	return nil, nil
+}
+
+type ruleIn struct {
+	ClusterPath
+	Body api.Rule
+}
+
+func (h *Changes) setRule(ctx context.Context, in *ruleIn) (*body[api.Rule], error) {
+	k, err := h.Catalog.Cluster(ctx, in.Cluster)
+	if err != nil {
+		return nil, err
+	}
+	r := journal.Rule(in.Body)
+	if r.Rows < 0 || r.Share < 0 || r.Share > 1 {
+		return nil, problem.New(problem.Invalid, "Give rows as 0 or more, and the share as 0 to 1; 0 means no limit.",
+			"the rule was not changed", "%d rows, or a share of %g, cannot be a limit", r.Rows, r.Share)
+	}
+	if err := h.Catalog.SetRule(ctx, k.ID, r); err != nil {
+		return nil, err
+	}
+	h.Captures.Look()
+	if k, err = h.Catalog.Cluster(ctx, k.ID); err != nil {
+		return nil, err
+	}
+	return answer(api.Rule(r), h.Custody.KeepRecord(ctx, k))
+}
+
+func (h *Changes) showRule(ctx context.Context, in *ClusterPath) (*body[api.Rule], error) {
+	k, err := h.Catalog.Cluster(ctx, in.Cluster)
+	return answer(api.Rule(k.Rule()), err)
+}
+
+// Entries of the journal become what the API shows.
+
+// incidentsOf shows the transactions that a rule marked; of every cluster if none is named.
+func incidentsOf(ctx context.Context, c *catalog.Catalog, cluster string) ([]api.Incident, error) {
+	list, err := c.Incidents(ctx, cluster)
+	if err != nil {
+		return nil, err
+	}
+	clusters, err := c.Clusters(ctx)
+	if err != nil {
+		return nil, err
+	}
+	views := make([]api.Incident, len(list))
+	for i, e := range list {
+		v := api.Incident{XID: pg.FullXID(e.XID), Time: e.CommittedAt.UTC(), LSN: e.LSN, Settled: e.SettledAt}
+		if k := slices.IndexFunc(clusters, func(k catalog.Cluster) bool { return k.ID == e.ClusterID }); k >= 0 {
+			v.Cluster = clusters[k].Name
+		}
+		if err := json.Unmarshal(e.Reasons, &v.Reasons); err != nil {
+			return nil, err
+		}
+		views[i] = v
+	}
+	return views, nil
+}
+
+// transactionsOf shows entries, with what makes some of them incidents.
+func transactionsOf(ctx context.Context, c *catalog.Catalog, cluster string, list []changes.Entry, catalogs bool) ([]api.Transaction,
+	error) {
+	incidents, err := incidentsOf(ctx, c, cluster)
+	if err != nil {
+		return nil, err
+	}
+	views := make([]api.Transaction, len(list))
+	for i := range list {
+		views[i] = shapes.Transaction(&list[i], catalogs)
+		for _, marked := range incidents {
+			if marked.LSN == list[i].End {
+				views[i].Incident, views[i].Settled = marked.Reasons, marked.Settled != nil
+			}
+		}
+	}
+	return views, nil
+}

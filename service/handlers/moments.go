@@ -1,0 +1,122 @@
+package handlers
+
+import (
+	"context"
+	"errors"
+	"net/http"
+
+	"velvetrewind/api"
+	"velvetrewind/core/moment"
+	"velvetrewind/core/problem"
+	"velvetrewind/engine/archive"
+	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/restore"
+	"velvetrewind/service/planner"
+	"velvetrewind/service/shapes"
+)
+
+// Moments says what moments mean and how they are reached, and changes nothing.
+type Moments struct {
+	Catalog *catalog.Catalog
+	Planner *planner.Planner
+}
+
+// Register registers the operations.
+func (h *Moments) Register(api *Surface) {
+	op(api, http.MethodPost, "/clusters/{cluster}/moment", "explain-moment",
+		"Resolve a moment and explain what lies on both sides of it, changing nothing", 0, h.explainMoment)
+	op(api, http.MethodPost, "/clusters/{cluster}/plan", "plan-restore", "Resolve a moment and plan a restore, changing nothing", 0,
+		h.planRestore)
+	op(api, http.MethodPost, "/clusters/{cluster}/locate", "locate-segment", "Find the WAL segment that holds a moment", 0,
+		h.locateSegment)
+}
+
+type momentIn struct {
+	ClusterPath
+	Body api.MomentRequest
+}
+
+func (h *Moments) planRestore(ctx context.Context, in *momentIn) (*body[api.Restore], error) {
+	_, p, _, err := h.Planner.Plan(ctx, in.Cluster, in.Body.Moment, in.Body.Zone)
+	return answer(shapes.Restore(p), err)
+}
+
+const usualAround = 8
+
+func (h *Moments) explainMoment(ctx context.Context, in *momentIn) (*body[api.Moment], error) {
+	m, err := h.Planner.Parse(ctx, in.Cluster, in.Body.Moment, in.Body.Zone)
+	if err != nil {
+		return nil, err
+	}
+	o, err := h.Planner.Open(ctx, in.Cluster)
+	if err != nil {
+		return nil, err
+	}
+	v := api.Moment{Moment: m.String()}
+	if m.Kind == moment.AtTime {
+		utc := m.Time.UTC()
+		v.UTC = &utc
+	}
+	b, note, err := o.Journal.Resolve(ctx, m)
+	if err != nil {
+		return nil, err
+	}
+	v.Boundary, v.Note = shapes.Boundary(b), note
+	cost, err := o.Journal.Cost(ctx, b)
+	if err != nil {
+		return nil, err
+	}
+	v.Cost = shapes.Cost(cost)
+	n := in.Body.Around
+	if n == 0 {
+		n = usualAround
+	}
+	around, kept, err := o.Journal.Around(ctx, b.Keeps, b.Stop, n)
+	if err != nil {
+		return nil, err
+	}
+	v.Kept = kept
+	if v.Around, err = transactionsOf(ctx, h.Catalog, o.Cluster.ID, around, false); err != nil {
+		return nil, err
+	}
+	return answer(v, planOrWhy(&v, o.Archive, m, b))
+}
+
+// planOrWhy adds the plan of a restore, or why there can be none.
+func planOrWhy(v *api.Moment, a *archive.Archive, m moment.Moment, b moment.Boundary) error {
+	p, err := restore.Make(a, m, b)
+	var why *problem.Problem
+	if errors.As(err, &why) {
+		v.Why, v.Next = why.Detail, why.Next
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	shown := shapes.Restore(p)
+	v.Plan = &shown
+	return nil
+}
+
+func (h *Moments) locateSegment(ctx context.Context, in *momentIn) (*body[api.Located], error) {
+	m, err := h.Planner.Parse(ctx, in.Cluster, in.Body.Moment, in.Body.Zone)
+	if err != nil {
+		return nil, err
+	}
+	o, err := h.Planner.Open(ctx, in.Cluster)
+	if err != nil {
+		return nil, err
+	}
+	l, err := o.Journal.Locate(ctx, m)
+	if err != nil {
+		return nil, err
+	}
+	v := api.Located{Moment: m.String(), LSN: l.LSN, Segment: l.Segment.Name(o.Cluster.SegmentSize), Timeline: uint32(l.Segment.Timeline),
+		Where: l.Where}
+	if r := l.Record; r != nil {
+		v.Record = &api.WALRecord{Start: r.Start, End: r.End, XID: r.XID, Manager: r.Manager, Kind: r.Kind, Length: r.Length,
+			Pages:  r.Pages,
+			Images: r.Images, Fields: r.Body}
+	}
+	return answer(v, nil)
+}

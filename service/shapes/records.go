@@ -1,0 +1,149 @@
+package shapes
+
+import (
+	"cmp"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"velvetrewind/api"
+	"velvetrewind/core/layout"
+	"velvetrewind/core/plan"
+	"velvetrewind/core/proof"
+	"velvetrewind/engine/catalog"
+)
+
+// Records of the catalogue become what the API shows.
+
+// LagBytes is how much WAL the server has written and capture has not made safe yet, in bytes.
+func LagBytes(c catalog.Capture) int64 {
+	if c.ServerLSN <= c.FlushedLSN {
+		return 0
+	}
+	return int64(c.ServerLSN - c.FlushedLSN)
+}
+
+// Capture shows how capture stands.
+func Capture(c catalog.Capture) api.Capture {
+	v := api.Capture{
+		State: c.State, Wanted: c.Wanted, Problem: c.Problem, Timeline: uint32(c.Timeline),
+		Flushed: c.FlushedLSN, Stored: c.StoredLSN, Server: c.ServerLSN, LagBytes: LagBytes(c), Since: c.Since.UTC(),
+		Spooled: c.Spooled, Retained: c.Retained, Room: c.Room, ClockAhead: c.ServerAhead().Seconds(), ReadableTo: c.ReadableTo,
+	}
+	if c.CompleteTo.Valid {
+		t := c.CompleteTo.Time.UTC()
+		v.CompleteTo = &t
+	}
+	return v
+}
+
+// Backup shows a base backup of a cluster that is named.
+func Backup(b catalog.Backup, cluster string, lost catalog.Losses) (api.Backup, error) {
+	v := api.Backup{
+		ID: b.ID, Cluster: cluster, Kind: b.Kind, Timeline: uint32(b.Timeline), Start: b.Start, Stop: b.Stop,
+		StartedAt: b.StartedAt.UTC(), StoppedAt: b.StoppedAt.UTC(), Files: b.Files, BytesRead: b.BytesRead, BytesStored: b.BytesStored,
+		Pages: b.Pages, PageFaults: b.PageFaults, Task: b.TaskID, Beside: b.Beside, BytesHeld: b.BytesHeld, BytesShared: b.BytesShared,
+		Extents: b.Extents, NewExtents: b.NewExtents, ZeroExtents: b.ZeroExtents,
+		Lost: slices.Contains(lost.Backups, b.ID),
+	}
+	var damaged []layout.DamagedPage
+	var spaces []layout.TablespaceEntry
+	err := errors.Join(json.Unmarshal(b.Damaged, &damaged), json.Unmarshal(b.Tablespaces, &spaces))
+	v.Damaged, v.Tablespaces = Each(damaged, damagedPage), Each(spaces, tablespace)
+	return v, err
+}
+
+// Copy shows a copy, whose server runs as osUser unless it says otherwise.
+func Copy(k catalog.Copy, cluster catalog.Cluster, osUser string) (api.Copy, error) {
+	v := api.Copy{
+		ID: k.ID, Name: k.Name, Cluster: cluster.Name, WaysIn: waysIn(k, cluster, cmp.Or(k.OSUser, osUser)), Moment: k.Moment,
+		State: k.State, Problem: k.Problem, Port: k.Port, Directory: k.Directory,
+		Replayed: k.ReplayedLSN, CreatedAt: k.CreatedAt.UTC(), Task: k.TaskID,
+	}
+	if k.ReplayedTo.Valid {
+		t := k.ReplayedTo.Time.UTC()
+		v.ReplayedTo = &t
+	}
+	var p plan.Restore
+	err := json.Unmarshal(k.Plan, &p)
+	v.Plan = Restore(p)
+	return v, err
+}
+
+// waysIn lists how a copy can be looked at. One that is not running has none.
+func waysIn(k catalog.Copy, cluster catalog.Cluster, osUser string) []api.WayIn {
+	ways := []api.WayIn{}
+	if k.State != catalog.CopyPaused && k.State != catalog.CopyOpen {
+		return ways
+	}
+	quote := func(s string) string {
+		if strings.Trim(s, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_-./") == "" {
+			return s
+		}
+		return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
+	}
+	return append(ways,
+		api.WayIn{Who: "any role of the original, with its password", Command: fmt.Sprintf("psql -h 127.0.0.1 -p %d -U %s postgres", k.Port,
+			quote(cluster.Superuser))},
+		api.WayIn{Who: "the OS user " + osUser + ", as any role, without a password",
+			Command: fmt.Sprintf("psql -h %s -p %d -U %s postgres", quote(k.Socket), k.Port, quote(cluster.Superuser))})
+}
+
+// Proof shows a proof.
+func Proof(p catalog.Proof) (api.Proof, error) {
+	v := api.Proof{ID: p.ID, Copy: p.CopyID, Moment: p.Moment, Verdict: p.Verdict, StartedAt: p.StartedAt.UTC(),
+		FinishedAt: p.FinishedAt.UTC(), Task: p.TaskID}
+	var checks []proof.Check
+	err := json.Unmarshal(p.Checks, &checks)
+	v.Checks = Each(checks, check)
+	return v, err
+}
+
+// Task shows a task; names has those of clusters by their ids.
+func Task(t catalog.Task, names map[string]string) (api.Task, error) {
+	v := api.Task{
+		ID: t.ID, Kind: t.Kind, Cluster: names[t.ClusterID.String], Subject: t.Subject, State: t.State,
+		Done: t.Done, Total: t.Total, Unit: t.Unit, Note: t.Note, CreatedAt: t.CreatedAt.UTC(),
+	}
+	if t.StartedAt.Valid {
+		at := t.StartedAt.Time.UTC()
+		v.StartedAt = &at
+	}
+	if t.FinishedAt.Valid {
+		at := t.FinishedAt.Time.UTC()
+		v.FinishedAt = &at
+	}
+	addPace(&v, t, time.Now())
+	if t.Outcome != nil {
+		if err := json.Unmarshal(*t.Outcome, &v.Outcome); err != nil {
+			return v, err
+		}
+	}
+	if t.Problem != nil {
+		return v, json.Unmarshal(*t.Problem, &v.Problem)
+	}
+	return v, nil
+}
+
+// addPace works out how fast a running task has been and how long it may still take.
+func addPace(v *api.Task, t catalog.Task, now time.Time) {
+	if !t.StartedAt.Valid {
+		return
+	}
+	end := now
+	if t.FinishedAt.Valid {
+		end = t.FinishedAt.Time
+	}
+	v.Seconds = end.Sub(t.StartedAt.Time).Seconds()
+	if t.State != catalog.TaskRunning || t.Done <= 0 || v.Seconds < 1 {
+		return
+	}
+	v.Rate = float64(t.Done) / v.Seconds
+	if t.Total > t.Done {
+		left := float64(t.Total-t.Done) / v.Rate
+		v.Left = &left
+	}
+}

@@ -1,0 +1,108 @@
+package work
+
+import (
+	"context"
+	"encoding/json"
+	"time"
+
+	"velvetrewind/core/proof"
+	"velvetrewind/core/task"
+	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/prove"
+	"velvetrewind/service/events"
+)
+
+func (w *Worker) makeCopy(ctx context.Context, t catalog.Task, order Copy, report task.Report) (any, error) {
+	k, cluster, err := w.Catalog.CopyAndCluster(ctx, t.Subject)
+	if err != nil {
+		return nil, err
+	}
+	if err := w.Planner.HaveStored(ctx, cluster); err != nil {
+		return nil, err
+	}
+	if err := w.Copies.Make(ctx, cluster, k, order.Plan, report); err != nil {
+		return nil, err
+	}
+	return map[string]any{"copy": k.ID, "port": k.Port}, nil
+}
+
+func (w *Worker) stepCopy(ctx context.Context, t catalog.Task, order Step, report task.Report) (any, error) {
+	k, cluster, err := w.Catalog.CopyAndCluster(ctx, t.Subject)
+	if err != nil {
+		return nil, err
+	}
+	k.TaskID = t.ID
+	if err := w.Planner.HaveStored(ctx, cluster); err != nil {
+		return nil, err
+	}
+	return nil, w.Copies.Step(ctx, cluster, k, order.Plan, order.Replays, report)
+}
+
+// undoStep removes a copy on its way to another moment; one that had not left is as it was.
+func (w *Worker) undoStep(ctx context.Context, t catalog.Task) (bool, error) {
+	k, err := w.Catalog.Copy(ctx, t.Subject)
+	if err != nil || k.State != catalog.CopyLayingOut && k.State != catalog.CopyReplaying {
+		return false, err
+	}
+	return w.undoCopy(ctx, t)
+}
+
+// undoCopy removes what there is of a copy.
+func (w *Worker) undoCopy(ctx context.Context, t catalog.Task) (bool, error) {
+	k, cluster, err := w.Catalog.CopyAndCluster(ctx, t.Subject)
+	if err != nil {
+		return false, err
+	}
+	return t.Kind == KindDiscard, w.Copies.Remove(ctx, cluster, k)
+}
+
+func (w *Worker) openCopy(ctx context.Context, t catalog.Task, _ Open, report task.Report) (any, error) {
+	k, cluster, err := w.Catalog.CopyAndCluster(ctx, t.Subject)
+	if err != nil {
+		return nil, err
+	}
+	return nil, w.Copies.Open(ctx, cluster, k, report)
+}
+
+func (w *Worker) discardCopy(ctx context.Context, t catalog.Task, _ Discard, report task.Report) (any, error) {
+	k, cluster, err := w.Catalog.CopyAndCluster(ctx, t.Subject)
+	if err != nil {
+		return nil, err
+	}
+	if err := w.Copies.Remove(ctx, cluster, k); err != nil {
+		return nil, err
+	}
+	report.Log("the copy's server was ended and %s removed; backups and WAL are untouched", k.Directory)
+	return nil, nil
+}
+
+func (w *Worker) proveCopy(ctx context.Context, t catalog.Task, _ Prove, report task.Report) (any, error) {
+	k, cluster, err := w.Catalog.CopyAndCluster(ctx, t.Subject)
+	if err != nil {
+		return nil, err
+	}
+	a, err := w.Logins.Access(cluster)
+	if err != nil {
+		return nil, err
+	}
+	started := time.Now()
+	checks, err := (&prove.Prover{Cluster: cluster, Access: a, Host: w.Host}).Run(ctx, k, report)
+	if err != nil {
+		return nil, err
+	}
+	encoded, err := json.Marshal(checks)
+	if err != nil {
+		return nil, err
+	}
+	verdict := proof.Overall(checks)
+	p := catalog.Proof{
+		ID: catalog.NewID(), CopyID: k.ID, ClusterID: cluster.ID, Moment: k.Moment, Verdict: string(verdict),
+		Checks: encoded, StartedAt: started, FinishedAt: time.Now(), TaskID: t.ID, Moves: k.Moves,
+	}
+	if err := w.Catalog.AddProof(ctx, p); err != nil {
+		return nil, err
+	}
+	report.Log("verdict: %s", verdict)
+	w.Events.Publish(events.Copy, k.ID)
+	return map[string]any{"proof": p.ID, "verdict": verdict}, nil
+}
