@@ -14,6 +14,7 @@ SHELL := /bin/bash
 .DEFAULT_GOAL := build
 
 console_sources := $(shell find console/src console/index.html console/vite.config.ts console/package.json 2>/dev/null)
+console_code := 'src/**/*.{ts,tsx}' '!src/schema.ts'
 go_sources := $(shell find . -name node_modules -prune -o \( -name '*.go' -o -name '*.sql' \) -print)
 
 .PHONY: attacks build demo test bench endure fuzz lint mutants vulnerabilities prepare prepare-tests generate clean
@@ -61,7 +62,7 @@ lint: console/dist/index.html
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "not formatted:"; gofmt -l $$(git ls-files '*.go'); exit 1; }
 	go vet ./...
 	go tool staticcheck ./...
-	cd console && npx --no-install tsc --noEmit
+	cd console && npx --no-install tsc --noEmit && npx --no-install prettier --check --log-level warn $(console_code)
 	@go run ./cmd/openapi | cmp -s - docs/openapi.yaml || { echo "docs/openapi.yaml is stale: run make generate"; exit 1; }
 	@cd console && npx --no-install openapi-typescript ../docs/openapi.yaml -o /tmp/velvet-schema.$$$$.ts >/dev/null && \
 		{ cmp -s /tmp/velvet-schema.$$$$.ts src/schema.ts || { echo "console/src/schema.ts is stale: run make generate"; exit 1; }; }; rm -f /tmp/velvet-schema.$$$$.ts

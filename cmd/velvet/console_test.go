@@ -352,7 +352,7 @@ func TestDailyLifeAtTheConsole(t *testing.T) {
 		eval[bool](b, fmt.Sprintf("%s[%d].focus(); %s[%d].select(); true", fields, i, fields, i))
 		b.do(chromedp.SendKeys(chromedp.CSS(fmt.Sprintf("main form label:nth-of-type(%d) input", i+1)), text))
 	}
-	b.press("Run it and look again")
+	b.press("Run it and check again")
 	b.sees("ferries lacks nothing")
 
 	b.open("/clusters/ferries/calendar")
@@ -366,7 +366,7 @@ func TestDailyLifeAtTheConsole(t *testing.T) {
 
 	s.service.Must("keep", "set", "ferries", "--newest", "1")
 	b.open("/clusters/ferries/keep")
-	b.sees("The promise is held", "1 base backup and", "stays", "goes", "older than what is promised", "reach after")
+	b.sees("The promise is held", "1 base backup and", "needed", "releasable", "older than what is promised", "reach after")
 	b.accessible("what is kept")
 	b.press("Delete them")
 	b.do(chromedp.SendKeys(chromedp.CSS("[role=dialog] input"), "ferries"))

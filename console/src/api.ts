@@ -58,7 +58,9 @@ async function answer<T>(call: Promise<{ data?: T; error?: unknown; response: Re
 }
 
 export const queries = new QueryClient({
-  defaultOptions: { queries: { retry: (n, e) => n < 3 && e instanceof Problem && e.status === 0, staleTime: 2000, refetchOnWindowFocus: true } },
+  defaultOptions: {
+    queries: { retry: (n, e) => n < 3 && e instanceof Problem && e.status === 0, staleTime: 2000, refetchOnWindowFocus: true },
+  },
 });
 
 const minute = 60_000;
@@ -66,13 +68,23 @@ const minute = 60_000;
 export const useClusters = () =>
   useQuery({ queryKey: ["clusters"], queryFn: () => answer(api.GET("/clusters")).then((l) => l ?? []), refetchInterval: minute });
 export const useCluster = (cluster: string) =>
-  useQuery({ queryKey: ["cluster", cluster], queryFn: () => answer(api.GET("/clusters/{cluster}", { params: { path: { cluster } } })), refetchInterval: minute });
+  useQuery({
+    queryKey: ["cluster", cluster],
+    queryFn: () => answer(api.GET("/clusters/{cluster}", { params: { path: { cluster } } })),
+    refetchInterval: minute,
+  });
 export const useBackups = (cluster: string) =>
-  useQuery({ queryKey: ["backups", cluster], queryFn: () => answer(api.GET("/clusters/{cluster}/backups", { params: { path: { cluster } } })).then((l) => l ?? []) });
+  useQuery({
+    queryKey: ["backups", cluster],
+    queryFn: () => answer(api.GET("/clusters/{cluster}/backups", { params: { path: { cluster } } })).then((l) => l ?? []),
+  });
 export const useBackup = (backup: string) =>
   useQuery({ queryKey: ["backup", backup], queryFn: () => answer(api.GET("/backups/{backup}", { params: { path: { backup } } })) });
 export const useBackupContent = (backup: string) =>
-  useQuery({ queryKey: ["content", backup], queryFn: () => answer(api.GET("/backups/{backup}/content", { params: { path: { backup } } })) });
+  useQuery({
+    queryKey: ["content", backup],
+    queryFn: () => answer(api.GET("/backups/{backup}/content", { params: { path: { backup } } })),
+  });
 // useDropLoss asks to drop a backup without confirming it: the refusal says what would be lost.
 export const useDropLoss = (backup: string) =>
   useQuery({
@@ -88,22 +100,44 @@ export const useDropLoss = (backup: string) =>
       ),
   });
 export const useDrop = (backup: string) =>
-  useMutation({ mutationFn: (confirm: string) => answer(api.DELETE("/backups/{backup}", { params: { path: { backup }, query: { confirm } } })), onSuccess: refresh });
+  useMutation({
+    mutationFn: (confirm: string) => answer(api.DELETE("/backups/{backup}", { params: { path: { backup }, query: { confirm } } })),
+    onSuccess: refresh,
+  });
 export const useStore = () => useQuery({ queryKey: ["store"], queryFn: () => answer(api.GET("/store")), refetchInterval: minute });
 export const useAudit = (task: string) =>
   useQuery({ queryKey: ["audit", task], queryFn: () => answer(api.GET("/store/audits/{task}", { params: { path: { task } } })) });
 export const useLookThrough = () =>
   useMutation({ mutationFn: (body: { full: boolean; fix: boolean }) => answer(api.POST("/store/audits", { body })), onSuccess: refresh });
 export const useCopies = (cluster: string) =>
-  useQuery({ queryKey: ["copies", cluster], queryFn: () => answer(api.GET("/copies", { params: { query: { cluster } } })).then((l) => l ?? []) });
+  useQuery({
+    queryKey: ["copies", cluster],
+    queryFn: () => answer(api.GET("/copies", { params: { query: { cluster } } })).then((l) => l ?? []),
+  });
 export const useCopy = (copy: string) =>
   useQuery({ queryKey: ["copy", copy], queryFn: () => answer(api.GET("/copies/{copy}", { params: { path: { copy } } })) });
-export type TaskFilter = { active?: boolean; cluster?: string; kind?: string; state?: "waiting" | "running" | "done" | "failed" | "cancelled"; days?: number };
+export type TaskFilter = {
+  active?: boolean;
+  cluster?: string;
+  kind?: string;
+  state?: "waiting" | "running" | "done" | "failed" | "cancelled";
+  days?: number;
+};
 export const useTasks = (filter: TaskFilter) =>
-  useQuery({ queryKey: ["tasks", filter], queryFn: () => answer(api.GET("/tasks", { params: { query: { ...filter, limit: 200 } } })).then((l) => l ?? []) });
-export const useRetry = () => useMutation({ mutationFn: (task: string) => answer(api.POST("/tasks/{task}/retry", { params: { path: { task } } })), onSuccess: refresh });
+  useQuery({
+    queryKey: ["tasks", filter],
+    queryFn: () => answer(api.GET("/tasks", { params: { query: { ...filter, limit: 200 } } })).then((l) => l ?? []),
+  });
+export const useRetry = () =>
+  useMutation({
+    mutationFn: (task: string) => answer(api.POST("/tasks/{task}/retry", { params: { path: { task } } })),
+    onSuccess: refresh,
+  });
 export const useReport = (cluster: string, days: number) =>
-  useQuery({ queryKey: ["backups", "report", cluster, days], queryFn: () => answer(api.GET("/reports/backups", { params: { query: { cluster, days } } })).then((l) => l ?? []) });
+  useQuery({
+    queryKey: ["backups", "report", cluster, days],
+    queryFn: () => answer(api.GET("/reports/backups", { params: { query: { cluster, days } } })).then((l) => l ?? []),
+  });
 
 export const useKeep = (cluster: string) =>
   useQuery({ queryKey: ["keep", cluster], queryFn: () => answer(api.GET("/clusters/{cluster}/keep", { params: { path: { cluster } } })) });
@@ -112,17 +146,25 @@ export const useKeepPreview = (cluster: string, rule: KeepRule | undefined, asOf
     queryKey: ["keep", cluster, "preview", rule, asOf],
     retry: false,
     placeholderData: (before, query) => (query?.queryKey[1] === cluster ? before : undefined),
-    queryFn: () => answer(api.POST("/clusters/{cluster}/keep/preview", { params: { path: { cluster } }, body: { rule, asOf, measure: true } })),
+    queryFn: () =>
+      answer(api.POST("/clusters/{cluster}/keep/preview", { params: { path: { cluster } }, body: { rule, asOf, measure: true } })),
   });
 export const useSetKeep = (cluster: string) =>
-  useMutation({ mutationFn: (body: KeepRule) => answer(api.PUT("/clusters/{cluster}/keep", { params: { path: { cluster } }, body })), onSuccess: refresh });
+  useMutation({
+    mutationFn: (body: KeepRule) => answer(api.PUT("/clusters/{cluster}/keep", { params: { path: { cluster } }, body })),
+    onSuccess: refresh,
+  });
 export const useApplyKeep = (cluster: string) =>
   useMutation({
-    mutationFn: (body: { token: string; confirm: string }) => answer(api.POST("/clusters/{cluster}/keep/apply", { params: { path: { cluster } }, body })),
+    mutationFn: (body: { token: string; confirm: string }) =>
+      answer(api.POST("/clusters/{cluster}/keep/apply", { params: { path: { cluster } }, body })),
     onSuccess: refresh,
   });
 export const useUndoKeep = (cluster: string) =>
-  useMutation({ mutationFn: () => answer(api.POST("/clusters/{cluster}/keep/undo", { params: { path: { cluster } } })), onSuccess: refresh });
+  useMutation({
+    mutationFn: () => answer(api.POST("/clusters/{cluster}/keep/undo", { params: { path: { cluster } } })),
+    onSuccess: refresh,
+  });
 export const usePin = () =>
   useMutation({
     mutationFn: (p: { backup: string; reason: string; until?: string }) =>
@@ -130,10 +172,17 @@ export const usePin = () =>
     onSuccess: refresh,
   });
 export const useUnpin = () =>
-  useMutation({ mutationFn: (backup: string) => answer(api.DELETE("/backups/{backup}/pin", { params: { path: { backup } } })), onSuccess: refresh });
+  useMutation({
+    mutationFn: (backup: string) => answer(api.DELETE("/backups/{backup}/pin", { params: { path: { backup } } })),
+    onSuccess: refresh,
+  });
 
 export const useCalendar = (cluster: string) =>
-  useQuery({ queryKey: ["calendar", cluster], queryFn: () => answer(api.GET("/calendar", { params: { query: { cluster } } })).then((l) => l ?? []), refetchInterval: minute });
+  useQuery({
+    queryKey: ["calendar", cluster],
+    queryFn: () => answer(api.GET("/calendar", { params: { query: { cluster } } })).then((l) => l ?? []),
+    refetchInterval: minute,
+  });
 export const useUpcoming = (schedule: Schedule) =>
   useQuery({
     queryKey: ["upcoming", schedule],
@@ -142,30 +191,41 @@ export const useUpcoming = (schedule: Schedule) =>
     queryFn: () => answer(api.POST("/calendar/preview", { body: { schedule, count: 10 } })),
   });
 export type NewEntry = { cluster?: string; policy?: string; work: "backup" | "keep" | "audit"; detail?: string; schedule: Schedule };
-export const useAddEntry = () => useMutation({ mutationFn: (body: NewEntry) => answer(api.POST("/calendar", { body })), onSuccess: refresh });
+export const useAddEntry = () =>
+  useMutation({ mutationFn: (body: NewEntry) => answer(api.POST("/calendar", { body })), onSuccess: refresh });
 export const usePauseEntry = () =>
   useMutation({
-    mutationFn: (p: { entry: string; paused: boolean }) => answer(api.PUT("/calendar/{entry}/paused", { params: { path: { entry: p.entry } }, body: { paused: p.paused } })),
+    mutationFn: (p: { entry: string; paused: boolean }) =>
+      answer(api.PUT("/calendar/{entry}/paused", { params: { path: { entry: p.entry } }, body: { paused: p.paused } })),
     onSuccess: refresh,
   });
 export const useRemoveEntry = () =>
   useMutation({
-    mutationFn: (p: { entry: string; confirm: string }) => answer(api.DELETE("/calendar/{entry}", { params: { path: { entry: p.entry }, query: { confirm: p.confirm } } })),
+    mutationFn: (p: { entry: string; confirm: string }) =>
+      answer(api.DELETE("/calendar/{entry}", { params: { path: { entry: p.entry }, query: { confirm: p.confirm } } })),
     onSuccess: refresh,
   });
 export const usePolicies = () => useQuery({ queryKey: ["policies"], queryFn: () => answer(api.GET("/policies")).then((l) => l ?? []) });
 
 export const useReadiness = (cluster: string) =>
-  useQuery({ queryKey: ["readiness", cluster], queryFn: () => answer(api.GET("/clusters/{cluster}/readiness", { params: { path: { cluster } } })), staleTime: Infinity });
+  useQuery({
+    queryKey: ["readiness", cluster],
+    queryFn: () => answer(api.GET("/clusters/{cluster}/readiness", { params: { path: { cluster } } })),
+    staleTime: Infinity,
+  });
 export const useApplyReadiness = (cluster: string) =>
   useMutation({
-    mutationFn: (p: { checks: string[]; as: string; asPassword: string; confirm: string }) => answer(api.POST("/readiness/apply", { body: { cluster, ...p } })),
+    mutationFn: (p: { checks: string[]; as: string; asPassword: string; confirm: string }) =>
+      answer(api.POST("/readiness/apply", { body: { cluster, ...p } })),
     onSuccess: (m) => queries.setQueryData(["readiness", cluster], m.report),
   });
 export const useTask = (task: string, enabled = true) =>
   useQuery({ queryKey: ["task", task], enabled, queryFn: () => answer(api.GET("/tasks/{task}", { params: { path: { task } } })) });
 export const useLines = (task: string) =>
-  useQuery({ queryKey: ["lines", task], queryFn: () => answer(api.GET("/tasks/{task}/lines", { params: { path: { task } } })).then((l) => l ?? []) });
+  useQuery({
+    queryKey: ["lines", task],
+    queryFn: () => answer(api.GET("/tasks/{task}/lines", { params: { path: { task } } })).then((l) => l ?? []),
+  });
 
 const refresh = () => void queries.invalidateQueries();
 
@@ -195,17 +255,30 @@ export const useDeck = (cluster: string, window?: { from: number; to: number }) 
     queryFn: () =>
       answer(
         api.GET("/clusters/{cluster}/deck", {
-          params: { path: { cluster }, query: window ? { from: new Date(window.from).toISOString(), to: new Date(window.to).toISOString() } : {} },
+          params: {
+            path: { cluster },
+            query: window ? { from: new Date(window.from).toISOString(), to: new Date(window.to).toISOString() } : {},
+          },
         }),
       ),
   });
 export const useSettle = (cluster: string) =>
-  useMutation({ mutationFn: (xid: number) => answer(api.POST("/clusters/{cluster}/incidents/{xid}/settle", { params: { path: { cluster, xid } } })), onSuccess: refresh });
+  useMutation({
+    mutationFn: (xid: number) => answer(api.POST("/clusters/{cluster}/incidents/{xid}/settle", { params: { path: { cluster, xid } } })),
+    onSuccess: refresh,
+  });
 
 export const useMakeCopy = (cluster: string) =>
-  useMutation({ mutationFn: (moment: string) => answer(api.POST("/clusters/{cluster}/copies", { params: { path: { cluster } }, body: { moment } })), onSuccess: refresh });
+  useMutation({
+    mutationFn: (moment: string) => answer(api.POST("/clusters/{cluster}/copies", { params: { path: { cluster } }, body: { moment } })),
+    onSuccess: refresh,
+  });
 export const useTakeBackup = (cluster: string) =>
-  useMutation({ mutationFn: () => answer(api.POST("/clusters/{cluster}/backups", { params: { path: { cluster } }, body: { checkpoint: "fast", kind: "auto" } })), onSuccess: refresh });
+  useMutation({
+    mutationFn: () =>
+      answer(api.POST("/clusters/{cluster}/backups", { params: { path: { cluster } }, body: { checkpoint: "fast", kind: "auto" } })),
+    onSuccess: refresh,
+  });
 export const useCapture = (cluster: string) =>
   useMutation({
     mutationFn: (start: boolean) =>
@@ -217,11 +290,17 @@ export const useCapture = (cluster: string) =>
 export const useProve = (copy: string) =>
   useMutation({ mutationFn: () => answer(api.POST("/copies/{copy}/proofs", { params: { path: { copy } } })), onSuccess: refresh });
 export const useStep = (copy: string) =>
-  useMutation({ mutationFn: (moment: string) => answer(api.POST("/copies/{copy}/step", { params: { path: { copy } }, body: { moment } })), onSuccess: refresh });
+  useMutation({
+    mutationFn: (moment: string) => answer(api.POST("/copies/{copy}/step", { params: { path: { copy } }, body: { moment } })),
+    onSuccess: refresh,
+  });
 export const useOpenCopy = (copy: string) =>
   useMutation({ mutationFn: () => answer(api.POST("/copies/{copy}/open", { params: { path: { copy } } })), onSuccess: refresh });
 export const useDiscard = (copy: string) =>
-  useMutation({ mutationFn: (confirm: string) => answer(api.DELETE("/copies/{copy}", { params: { path: { copy }, query: { confirm } } })), onSuccess: refresh });
+  useMutation({
+    mutationFn: (confirm: string) => answer(api.DELETE("/copies/{copy}", { params: { path: { copy }, query: { confirm } } })),
+    onSuccess: refresh,
+  });
 export const useCancel = (task: string) =>
   useMutation({ mutationFn: () => answer(api.POST("/tasks/{task}/cancel", { params: { path: { task } } })), onSuccess: refresh });
 

@@ -1,5 +1,5 @@
 import { expect, test } from "vitest";
-import { ago, count, lasted, of, size, when } from "./format";
+import { ago, count, lasted, of, size, when, zone } from "./format";
 
 test.each([
   [0, "0 B"],
@@ -20,11 +20,17 @@ test.each([
   [7260, "2 h 1 min"],
 ])("what lasted %d seconds", (seconds, text) => expect(lasted(seconds)).toBe(text));
 
-test("a time always has its zone, and its date unless it is today's", () => {
-  const at = new Date(2027, 2, 10, 14, 3, 7, 412);
-  const clock = when(at.toISOString(), at);
-  expect(clock).toMatch(/^14:03:07\.412 [+-]\d\d:\d\d$/);
-  expect(when(at.toISOString(), new Date(2027, 2, 11))).toBe(`2027-03-10 ${clock}`);
+test("a time has its date unless it is today's, and its offset where that is not the one at the head of the page", () => {
+  process.env.TZ = "Europe/Lisbon";
+  const at = "2027-03-10T14:03:07.412Z";
+  expect(when(at, false, new Date("2027-03-10T22:00:00Z"))).toBe("14:03:07");
+  expect(when(at, true, new Date("2027-03-10T22:00:00Z"))).toBe("14:03:07.412");
+  expect(when(at, true, new Date("2027-03-11T00:30:00Z"))).toBe("2027-03-10 14:03:07.412");
+  expect(when(at, false, new Date("2027-07-01T12:00:00Z"))).toBe("2027-03-10 14:03:07 +00:00");
+  expect(zone(new Date("2027-07-01T12:00:00Z"))).toBe("Europe/Lisbon, +01:00");
+  process.env.TZ = "Asia/Kathmandu";
+  expect(when(at, false, new Date("2027-03-10T22:00:00Z"))).toBe("2027-03-10 19:48:07");
+  expect(zone(new Date(at))).toMatch(/, \+05:45$/);
 });
 
 test.each([

@@ -22,13 +22,21 @@ function offset(d: Date): string {
   return `${minutes < 0 ? "-" : "+"}${pad(Math.floor(abs / 60))}:${pad(abs % 60)}`;
 }
 
-// when writes a time with its zone, and with the date when it is not today's.
-export function when(iso: string, now = new Date()): string {
+// zone names the viewer's zone, in which all times are written, with its offset now.
+export const zone = (now = new Date()): string => `${Intl.DateTimeFormat().resolvedOptions().timeZone}, ${offset(now)}`;
+
+// when writes a time in the viewer's zone: with the date when it is not today's, and with the offset when that is another than
+// now's. exact adds the milliseconds, by which a transaction is told from its neighbour.
+export function when(iso: string, exact = false, now = new Date()): string {
   const d = new Date(iso);
-  const clock = `${pad(d.getHours())}:${pad(d.getMinutes())}:${pad(d.getSeconds())}.${pad(d.getMilliseconds(), 3)} ${offset(d)}`;
-  if (d.toDateString() === now.toDateString()) return clock;
-  return `${d.getFullYear()}-${pad(d.getMonth() + 1)}-${pad(d.getDate())} ${clock}`;
+  const parts = [`${pad(d.getHours())}:${pad(d.getMinutes())}:${pad(d.getSeconds())}${exact ? `.${pad(d.getMilliseconds(), 3)}` : ""}`];
+  if (d.toDateString() !== now.toDateString()) parts.unshift(date(d));
+  if (offset(d) !== offset(now)) parts.push(offset(d));
+  return parts.join(" ");
 }
+
+// date writes a day.
+export const date = (d: Date): string => `${d.getFullYear()}-${pad(d.getMonth() + 1)}-${pad(d.getDate())}`;
 
 // clock writes the time of day only, for the ends of an axis.
 export function clock(iso: string): string {
@@ -53,3 +61,9 @@ export function lasted(seconds: number): string {
   if (minutes < 60) return `${minutes} min ${whole % 60} s`;
   return `${Math.floor(minutes / 60)} h ${minutes % 60} min`;
 }
+
+// short is the end of an id, which is enough to name what it is the id of; the command line writes the same.
+export const short = (id: string): string => id.slice(-8);
+
+// shortened writes a text with its ids short.
+export const shortened = (text: string): string => text.replace(/\b[0-9][0-9a-hjkmnp-tv-z]{25}\b/g, short);

@@ -23,7 +23,9 @@ const routes = [
     component: Clusters,
     validateSearch: (s: Record<string, unknown>): { q?: string; sort?: Sort; attention?: boolean } => ({
       ...(typeof s.q === "string" ? { q: s.q } : {}),
-      ...(typeof s.sort === "string" && ["needs", "name", "reach", "promise", "lag", "base", "proof"].includes(s.sort) ? { sort: s.sort as Sort } : {}),
+      ...(typeof s.sort === "string" && ["needs", "name", "reach", "promise", "lag", "base", "proof"].includes(s.sort)
+        ? { sort: s.sort as Sort }
+        : {}),
       ...(s.attention === true ? { attention: true } : {}),
     }),
   }),
@@ -43,7 +45,9 @@ const routes = [
     validateSearch: (s: Record<string, unknown>): ReportSearch => ({
       ...(typeof s.cluster === "string" && s.cluster ? { cluster: s.cluster } : {}),
       ...(typeof s.days === "number" && s.days > 0 ? { days: s.days } : {}),
-      ...(typeof s.sort === "string" && ["stoppedAt", "seconds", "bytesRead", "bytesStored"].includes(s.sort) ? { sort: s.sort as ReportSearch["sort"] } : {}),
+      ...(typeof s.sort === "string" && ["stoppedAt", "seconds", "bytesRead", "bytesStored"].includes(s.sort)
+        ? { sort: s.sort as ReportSearch["sort"] }
+        : {}),
     }),
   }),
   createRoute({
@@ -65,7 +69,9 @@ const routes = [
     validateSearch: (s: Record<string, unknown>): TaskFilter => ({
       ...(typeof s.cluster === "string" && s.cluster ? { cluster: s.cluster } : {}),
       ...(typeof s.kind === "string" && s.kind ? { kind: s.kind } : {}),
-      ...(typeof s.state === "string" && ["waiting", "running", "done", "failed", "cancelled"].includes(s.state) ? { state: s.state as TaskFilter["state"] } : {}),
+      ...(typeof s.state === "string" && ["waiting", "running", "done", "failed", "cancelled"].includes(s.state)
+        ? { state: s.state as TaskFilter["state"] }
+        : {}),
     }),
   }),
   createRoute({ getParentRoute: () => frame, path: "/tasks/$task", component: TaskPage }),

@@ -1,6 +1,7 @@
 import type { MomentAnswer, TableChange, Transaction } from "../api";
 import { count } from "../format";
 import { Time } from "../parts/Time";
+import { Table } from "../parts/Table";
 
 // Around lists the transactions on both sides of the boundary: kept above the brass
 // line, undone below. A click goes to just before one.
@@ -10,38 +11,30 @@ export function Around({ answer, onMoment }: { answer: MomentAnswer; onMoment: (
     <section aria-label="Transactions around the playhead">
       <h2>Transactions around the playhead</h2>
       {list.length === 0 && <p className="py-1 text-soft">None is known that changed a table.</p>}
-      <table className="w-full">
-        <thead className="sr-only">
-          <tr>
-            <th>Side</th>
-            <th>Committed</th>
-            <th>Transaction</th>
-            <th>What it did</th>
+      <Table bare heads={["Side", "Committed", "Transaction", "What it did"]}>
+        {list.map((x, i) => (
+          <tr
+            key={x.lsn}
+            className={`cursor-pointer hover:bg-raised ${i === answer.kept ? "[&>td]:border-t-2 [&>td]:border-t-brass" : ""}`}
+            onClick={() => onMoment(`before tx ${x.xid}`)}
+          >
+            <td className={`whitespace-nowrap font-bold ${i < answer.kept ? "text-kept" : "text-undone"}`}>
+              {i < answer.kept ? "◂ kept" : "▸ undone"}
+            </td>
+            <td>
+              <Time at={x.time} exact />
+            </td>
+            <td className="number">
+              <button className="mono cursor-pointer underline underline-offset-2" title={`go to before tx ${x.xid}`}>
+                {x.xid}
+              </button>
+            </td>
+            <td>
+              <Operations of={x} />
+            </td>
           </tr>
-        </thead>
-        <tbody>
-          {list.map((x, i) => (
-            <tr
-              key={x.lsn}
-              className={`cursor-pointer hover:bg-raised ${i === answer.kept ? "[&>td]:border-t-2 [&>td]:border-t-brass" : ""}`}
-              onClick={() => onMoment(`before tx ${x.xid}`)}
-            >
-              <td className={`whitespace-nowrap font-bold ${i < answer.kept ? "text-kept" : "text-undone"}`}>{i < answer.kept ? "◂ kept" : "▸ undone"}</td>
-              <td>
-                <Time at={x.time} />
-              </td>
-              <td className="number">
-                <button className="mono cursor-pointer underline underline-offset-2" title={`go to before tx ${x.xid}`}>
-                  {x.xid}
-                </button>
-              </td>
-              <td>
-                <Operations of={x} />
-              </td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
+        ))}
+      </Table>
     </section>
   );
 }

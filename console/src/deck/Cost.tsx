@@ -1,5 +1,7 @@
 import type { MomentAnswer } from "../api";
 import { count, of, size } from "../format";
+import { Table } from "../parts/Table";
+import { Id } from "../parts/Id";
 
 // Cost is what going back to the playhead undoes, and what can be done there.
 export function Cost({ answer, making, onCopy }: { answer: MomentAnswer; making: boolean; onCopy: () => void }) {
@@ -12,29 +14,19 @@ export function Cost({ answer, making, onCopy }: { answer: MomentAnswer; making:
           : `Going back here undoes ${count(answer.cost.transactions)} transaction${answer.cost.transactions === 1 ? "" : "s"}`}
       </h2>
       {tables.length > 0 && (
-        <table className="w-full">
-          <thead>
-            <tr>
-              <th>Table</th>
-              <th className="number">Inserted</th>
-              <th className="number">Updated</th>
-              <th className="number">Deleted</th>
+        <Table heads={["Table", { number: "Inserted" }, { number: "Updated" }, { number: "Deleted" }]}>
+          {tables.slice(0, 8).map((t) => (
+            <tr key={t.table + (t.database ?? "")}>
+              <td>
+                {t.table}
+                {(t.operations ?? []).length > 0 && <span className="text-soft"> {(t.operations ?? []).join(", ")}</span>}
+              </td>
+              <td className="number">{count(t.inserted)}</td>
+              <td className="number">{count(t.updated)}</td>
+              <td className="number">{count(t.deleted)}</td>
             </tr>
-          </thead>
-          <tbody>
-            {tables.slice(0, 8).map((t) => (
-              <tr key={t.table + (t.database ?? "")}>
-                <td>
-                  {t.table}
-                  {(t.operations ?? []).length > 0 && <span className="text-soft"> {(t.operations ?? []).join(", ")}</span>}
-                </td>
-                <td className="number">{count(t.inserted)}</td>
-                <td className="number">{count(t.updated)}</td>
-                <td className="number">{count(t.deleted)}</td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
+          ))}
+        </Table>
       )}
       {tables.length > 8 && <p className="text-soft">and {tables.length - 8} more tables</p>}
       <p className="mt-3 flex flex-wrap items-center gap-3">
@@ -44,7 +36,8 @@ export function Cost({ answer, making, onCopy }: { answer: MomentAnswer; making:
         <span className="text-soft">
           {answer.plan ? (
             <>
-              The original is not touched. Base <code className="text-ink">{answer.plan.base}</code> and {size(answer.plan.replayBytes)} of WAL from {of(answer.plan.segments, "segment")}.
+              The original is not touched. Base <Id of={answer.plan.base} /> and {size(answer.plan.replayBytes)} of WAL from{" "}
+              {of(answer.plan.segments, "segment")}.
             </>
           ) : (
             <>

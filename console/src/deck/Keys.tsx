@@ -16,7 +16,10 @@ export function Keys({ open, onClose }: { open: boolean; onClose: () => void }) 
     <Dialog.Root open={open} onOpenChange={(o) => !o && onClose()}>
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 bg-black/50" />
-        <Dialog.Content aria-describedby={undefined} className="fixed left-1/2 top-1/3 w-96 -translate-x-1/2 -translate-y-1/3 border border-line bg-raised p-5">
+        <Dialog.Content
+          aria-describedby={undefined}
+          className="fixed left-1/2 top-1/3 w-96 -translate-x-1/2 -translate-y-1/3 border border-line bg-raised p-5"
+        >
           <Dialog.Title className="text-lg font-bold">Keys</Dialog.Title>
           <dl className="mt-3 grid grid-cols-[max-content_1fr] gap-x-6 gap-y-1">
             {keys.map(([key, does]) => (

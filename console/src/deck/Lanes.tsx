@@ -68,7 +68,15 @@ function Band({ deck, x, width, head }: Place & { head?: number }) {
         );
       })}
       {gaps(deck).map((g) => (
-        <rect key={g.from} x={x(g.from)} width={Math.max(2, x(g.to) - x(g.from))} y={band} height={bandHeight} fill="url(#hole)" stroke="var(--hole)">
+        <rect
+          key={g.from}
+          x={x(g.from)}
+          width={Math.max(2, x(g.to) - x(g.from))}
+          y={band}
+          height={bandHeight}
+          fill="url(#hole)"
+          stroke="var(--hole)"
+        >
           <title>{g.why}</title>
         </rect>
       ))}
@@ -112,7 +120,9 @@ function Rates({ deck, x, width }: Place) {
             <rect x={left} width={wide} y={middle - inserted} height={inserted} fill="var(--kept)" />
             <rect x={left} width={wide} y={middle - up} height={up - inserted} fill="var(--hole)" />
             <rect x={left} width={wide} y={middle} height={down} fill="url(#deleted)" />
-            {r.losses > 0 && <rect x={left} width={Math.max(wide, 3)} y={middle} height={reachDown} fill="none" stroke="var(--undone)" strokeWidth="1.5" />}
+            {r.losses > 0 && (
+              <rect x={left} width={Math.max(wide, 3)} y={middle} height={reachDown} fill="none" stroke="var(--undone)" strokeWidth="1.5" />
+            )}
           </g>
         );
       })}
@@ -123,7 +133,10 @@ function Rates({ deck, x, width }: Place) {
 }
 
 function words(r: Rate): string {
-  const list = [`${when(r.from)}: ${count(r.transactions)} transactions`, `${count(r.inserted)} rows inserted, ${count(r.updated)} updated, ${count(r.deleted)} deleted`];
+  const list = [
+    `${when(r.from)}: ${count(r.transactions)} transactions`,
+    `${count(r.inserted)} rows inserted, ${count(r.updated)} updated, ${count(r.deleted)} deleted`,
+  ];
   if (r.losses > 0) list.push(`${count(r.losses)} tables dropped or truncated`);
   return list.join("; ");
 }
@@ -140,9 +153,16 @@ function Flags({ deck, x, onMoment }: Place & { onMoment: (m: string) => void })
       ))}
       {(deck.incidents ?? []).map((i) => (
         <g key={i.lsn} className="cursor-pointer" onClick={() => onMoment(`before tx ${i.xid}`)}>
-          <title>{`incident, tx ${i.xid}, ${when(i.time)}: ${(i.reasons ?? []).join("; ")}`}</title>
+          <title>{`incident, tx ${i.xid}, ${when(i.time, true)}: ${(i.reasons ?? []).join("; ")}`}</title>
           <path d={`M${x(Date.parse(i.time)) - 6} ${flags + 12} l6 -12 l6 12 Z`} fill="var(--undone)" opacity={i.settled ? 0.4 : 1} />
-          <line x1={x(Date.parse(i.time))} x2={x(Date.parse(i.time))} y1={flags + 12} y2={middle + reachDown} stroke="var(--undone)" strokeDasharray="2 3" />
+          <line
+            x1={x(Date.parse(i.time))}
+            x2={x(Date.parse(i.time))}
+            y1={flags + 12}
+            y2={middle + reachDown}
+            stroke="var(--undone)"
+            strokeDasharray="2 3"
+          />
         </g>
       ))}
     </g>
@@ -150,7 +170,15 @@ function Flags({ deck, x, onMoment }: Place & { onMoment: (m: string) => void })
 }
 
 // Lanes draws the history over one axis of time, with the playhead.
-export function Lanes(p: { deck: Deck; window: Window; all: Window; head?: number; label: string; onWindow: (w: Window) => void; onMoment: (m: string) => void }) {
+export function Lanes(p: {
+  deck: Deck;
+  window: Window;
+  all: Window;
+  head?: number;
+  label: string;
+  onWindow: (w: Window) => void;
+  onMoment: (m: string) => void;
+}) {
   const [ref, width] = useWidth();
   const drag = useRef<{ x: number; window: Window; moved: boolean } | null>(null);
   const scale = scaleTime([new Date(p.window.from), new Date(p.window.to)], [margin, width - margin]);
@@ -179,7 +207,8 @@ export function Lanes(p: { deck: Deck; window: Window; all: Window; head?: numbe
   const up = (e: PointerEvent) => {
     const d = drag.current;
     drag.current = null;
-    if (d && !d.moved && !(e.target instanceof SVGElement && e.target.closest(".cursor-pointer"))) p.onMoment(new Date(timeAt(e)).toISOString());
+    if (d && !d.moved && !(e.target instanceof SVGElement && e.target.closest(".cursor-pointer")))
+      p.onMoment(new Date(timeAt(e)).toISOString());
   };
   const place = { deck: p.deck, x, width };
   return (
@@ -196,7 +225,16 @@ export function Lanes(p: { deck: Deck; window: Window; all: Window; head?: numbe
         onPointerLeave={() => (drag.current = null)}
       >
         <Hatches />
-        {head !== undefined && head < width && <rect x={Math.max(0, head)} width={width - Math.max(0, head)} y={band + bandHeight + 5} height={axis - band - bandHeight - 8} fill="var(--undone)" opacity="0.07" />}
+        {head !== undefined && head < width && (
+          <rect
+            x={Math.max(0, head)}
+            width={width - Math.max(0, head)}
+            y={band + bandHeight + 5}
+            height={axis - band - bandHeight - 8}
+            fill="var(--undone)"
+            opacity="0.07"
+          />
+        )}
         <Rates {...place} />
         <Band {...place} head={head} />
         <Flags {...place} onMoment={p.onMoment} />

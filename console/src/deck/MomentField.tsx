@@ -80,18 +80,18 @@ function Meaning({ answer }: { answer: MomentAnswer }) {
   return (
     <p className="text-soft">
       <code className="text-ink">{answer.moment}</code>
-      {answer.utc && <> ({answer.utc.replace("T", " ").replace("Z", "")} UTC)</>}: replay stops {b.inclusive ? "after" : "before"} the record at{" "}
-      <code className="text-ink">{b.stop}</code> on timeline {b.timeline}
+      {answer.utc && <> ({answer.utc.replace("T", " ").replace("Z", "")} UTC)</>}: replay stops {b.inclusive ? "after" : "before"} the
+      record at <code className="text-ink">{b.stop}</code> on timeline {b.timeline}
       {b.lastIn && (
         <>
           {"; last in: tx "}
-          <code className="text-ink">{b.lastIn.xid}</code>, <Time at={b.lastIn.time} />
+          <code className="text-ink">{b.lastIn.xid}</code>, <Time at={b.lastIn.time} exact />
         </>
       )}
       {b.firstOut && (
         <>
           {"; first out: tx "}
-          <code className="text-ink">{b.firstOut.xid}</code>, <Time at={b.firstOut.time} />
+          <code className="text-ink">{b.firstOut.xid}</code>, <Time at={b.firstOut.time} exact />
         </>
       )}
       .{answer.note && <span className="block text-brass">Note: {answer.note}.</span>}

@@ -60,27 +60,45 @@ export function RewindDeck(p: { cluster: Cluster; moment: string; window?: Windo
     const w = showing(seen, head, all);
     if (chosen && w.from !== seen.from) onWindow(w);
   });
-  useKeys({ all, seen, head, answer: answer.data, incidents: (deck.data?.incidents ?? []).map((i) => ({ xid: i.xid, at: Date.parse(i.time) })), onMoment, onWindow, onPlace, onHelp: () => setHelp(true) });
+  useKeys({
+    all,
+    seen,
+    head,
+    answer: answer.data,
+    incidents: (deck.data?.incidents ?? []).map((i) => ({ xid: i.xid, at: Date.parse(i.time) })),
+    onMoment,
+    onWindow,
+    onPlace,
+    onHelp: () => setHelp(true),
+  });
   const start = () =>
-    answer.data && make.mutate(answer.data.moment, { onSuccess: (t) => t.subject && void navigate({ to: "/copies/$copy", params: { copy: t.subject } }) });
+    answer.data &&
+    make.mutate(answer.data.moment, { onSuccess: (t) => t.subject && void navigate({ to: "/copies/$copy", params: { copy: t.subject } }) });
   const iso = (t: number) => when(new Date(t).toISOString());
-  const label = `Reach of ${p.cluster.name}: ${iso(all.from)} to ${iso(all.to)}` + (answer.data && p.moment ? `; playhead at ${answer.data.moment}` : "");
+  const label =
+    `Reach of ${p.cluster.name}: ${iso(all.from)} to ${iso(all.to)}` +
+    (answer.data && p.moment ? `; playhead at ${answer.data.moment}` : "");
   return (
     <section aria-label="Rewind deck">
-      <MomentField moment={p.moment} answer={p.moment ? answer.data : undefined} error={p.moment ? answer.error : null} onMoment={onMoment} />
+      <MomentField
+        moment={p.moment}
+        answer={p.moment ? answer.data : undefined}
+        error={p.moment ? answer.error : null}
+        onMoment={onMoment}
+      />
       {deck.error && <Trouble error={deck.error} />}
       {deck.data && <Lanes deck={deck.data} window={seen} all={all} head={head} label={label} onWindow={onWindow} onMoment={onMoment} />}
       <Overview cluster={p.cluster} all={all} window={seen} head={head} onWindow={onWindow} />
-      <p className="mt-1 flex gap-4 text-soft">
+      <p className="mt-1 flex flex-wrap gap-x-4 text-soft">
         <span>▽ base</span>
         <span>
           <span className="text-undone">▲</span> incident
         </span>
         <span>
-          <span className="text-kept">■</span> inserted <span className="text-hole">■</span> updated <span className="text-undone">▨</span> deleted
+          <span className="text-kept">■</span> inserted <span className="text-hole">■</span> updated <Deleted /> deleted
         </span>
-        <span className="ml-auto">click: go there · wheel: zoom · drag: move</span>
-        <button className="cursor-pointer underline underline-offset-2" onClick={() => setHelp(true)}>
+        <span className="ml-auto max-md:hidden">click: go there · wheel: zoom · drag: move</span>
+        <button className="cursor-pointer underline underline-offset-2 max-md:hidden" onClick={() => setHelp(true)}>
           all keys ( ? )
         </button>
       </p>
@@ -97,6 +115,8 @@ export function RewindDeck(p: { cluster: Cluster; moment: string; window?: Windo
     </section>
   );
 }
+
+const Deleted = () => <span className="text-undone">▨</span>;
 
 type Hands = {
   all: Window;

@@ -31,7 +31,11 @@ export function TaskStrip() {
 
 function Row({ task, open, toggle }: { task: Task; open: boolean; toggle: () => void }) {
   return (
-    <button className="grid w-full cursor-pointer grid-cols-[14rem_10rem_1fr_14rem] items-center gap-4 px-4 py-1.5 text-left max-md:grid-cols-1" aria-expanded={open} onClick={toggle}>
+    <button
+      className="grid w-full cursor-pointer grid-cols-[14rem_10rem_1fr_14rem] items-center gap-4 px-4 py-1.5 text-left max-md:grid-cols-1"
+      aria-expanded={open}
+      onClick={toggle}
+    >
       <span className="font-bold">
         {open ? "▾" : "▸"} {task.kind}, {task.cluster}
       </span>

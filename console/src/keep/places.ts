@@ -31,5 +31,7 @@ const two = (n: number) => String(n).padStart(2, "0");
 // tick names a time on an axis: its date, or its time of day where all of it is close by.
 export function tick(t: Date, [from, to]: Date[]): string {
   const close = (to?.getTime() ?? 0) - (from?.getTime() ?? 0) < 2 * 86_400_000;
-  return close ? `${two(t.getHours())}:${two(t.getMinutes())}:${two(t.getSeconds())}` : `${t.getFullYear()}-${two(t.getMonth() + 1)}-${two(t.getDate())}`;
+  return close
+    ? `${two(t.getHours())}:${two(t.getMinutes())}:${two(t.getSeconds())}`
+    : `${t.getFullYear()}-${two(t.getMonth() + 1)}-${two(t.getDate())}`;
 }

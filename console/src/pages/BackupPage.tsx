@@ -7,6 +7,7 @@ import { Mark } from "../parts/Mark";
 import { TaskLog } from "../parts/TaskLog";
 import { Time } from "../parts/Time";
 import { Trouble, Waiting } from "../parts/Trouble";
+import { Table } from "../parts/Table";
 
 // BackupPage answers: what does this base backup hold, was it whole, and what would be deleted with it?
 export function BackupPage() {
@@ -39,23 +40,69 @@ export function BackupPage() {
           name={b.cluster}
           busy={drop.isPending}
           error={drop.error}
-          onConfirm={(typed) => drop.mutate(typed, { onSuccess: () => void navigate({ to: "/clusters/$cluster", params: { cluster: b.cluster } }) })}
+          onConfirm={(typed) =>
+            drop.mutate(typed, { onSuccess: () => void navigate({ to: "/clusters/$cluster", params: { cluster: b.cluster } }) })
+          }
         />
       </header>
       <Shares backup={b} />
       <div className="my-4">
         <Facts
           rows={[
-            ["readable", b.lost && <Mark key="r" state="failed">no: an audit found that something of it is missing or damaged. No plan begins with it.</Mark>],
-            ["kind", b.kind === "full" ? "full: every byte was read" : "incremental: only what had changed was read; it is complete in itself"],
+            [
+              "readable",
+              b.lost && (
+                <Mark key="r" state="failed">
+                  no: an audit found that something of it is missing or damaged. No plan begins with it.
+                </Mark>
+              ),
+            ],
+            [
+              "kind",
+              b.kind === "full" ? "full: every byte was read" : "incremental: only what had changed was read; it is complete in itself",
+            ],
             ["compared with", b.beside && <code key="b">{b.beside}</code>],
-            ["taken", <span key="t"><Time at={b.startedAt} /> to <Time at={b.stoppedAt} /></span>],
-            ["LSN", <span key="l"><code>{b.start}</code> to <code>{b.stop}</code> on timeline {b.timeline}</span>],
-            ["needs the WAL", content.data && <span key="w"><code>{content.data.firstWal}</code> to <code>{content.data.lastWal}</code></span>],
-            ["pages", b.pageFaults === 0 ? <Mark key="p" state="passed">{count(b.pages)} checked, every one right</Mark> : <Mark key="p" state="failed">{count(b.pageFaults)} of {count(b.pages)} damaged</Mark>],
+            [
+              "taken",
+              <span key="t">
+                <Time at={b.startedAt} /> to <Time at={b.stoppedAt} />
+              </span>,
+            ],
+            [
+              "LSN",
+              <span key="l">
+                <code>{b.start}</code> to <code>{b.stop}</code> on timeline {b.timeline}
+              </span>,
+            ],
+            [
+              "needs the WAL",
+              content.data && (
+                <span key="w">
+                  <code>{content.data.firstWal}</code> to <code>{content.data.lastWal}</code>
+                </span>
+              ),
+            ],
+            [
+              "pages",
+              b.pageFaults === 0 ? (
+                <Mark key="p" state="passed">
+                  {count(b.pages)} checked, every one right
+                </Mark>
+              ) : (
+                <Mark key="p" state="failed">
+                  {count(b.pageFaults)} of {count(b.pages)} damaged
+                </Mark>
+              ),
+            ],
             ["damaged", b.damaged.length > 0 && <Damaged key="d" pages={b.damaged} />],
             ["extents", `${count(b.extents)}, of which ${count(b.newExtents)} were new and ${count(b.zeroExtents)} are zeroes`],
-            ["alone", content.data && (content.data.alone === undefined ? "not known: what another base backup needs cannot be read" : `${size(content.data.alone)} in the store that no other backup needs`)],
+            [
+              "alone",
+              content.data &&
+                (content.data.alone === undefined
+                  ? "not known: what another base backup needs cannot be read"
+                  : `${size(content.data.alone)} in the store that no other backup needs`),
+            ],
           ]}
         />
       </div>
@@ -112,60 +159,43 @@ function Content({ content: c }: { content: BackupContent }) {
     <div className="grid gap-8 xl:grid-cols-[1fr_2fr]">
       <section aria-label="Databases">
         <h2>Databases</h2>
-        <table className="w-full">
-          <thead>
-            <tr>
-              <th>Database</th>
-              <th className="number">Files</th>
-              <th className="number">Holds</th>
+        <Table heads={["Database", { number: "Files" }, { number: "Holds" }]}>
+          {(c.databases ?? []).map((d) => (
+            <tr key={d.oid}>
+              <td>{d.oid === 0 ? "shared catalogs" : d.name || `database ${d.oid}`}</td>
+              <td className="number">{count(d.files)}</td>
+              <td className="number">{size(d.bytes)}</td>
             </tr>
-          </thead>
-          <tbody>
-            {(c.databases ?? []).map((d) => (
-              <tr key={d.oid}>
-                <td>{d.oid === 0 ? "shared catalogs" : d.name || `database ${d.oid}`}</td>
-                <td className="number">{count(d.files)}</td>
-                <td className="number">{size(d.bytes)}</td>
-              </tr>
-            ))}
-            <tr>
-              <td className="text-soft">other files</td>
-              <td />
-              <td className="number">{size(c.other)}</td>
-            </tr>
-          </tbody>
-        </table>
-        {(c.tablespaces ?? []).filter((s) => s.location).map((s) => (
-          <p key={s.oid} className="mt-1 text-soft">
-            {size(s.bytes)} in the tablespace at <code>{s.location}</code>
-          </p>
-        ))}
+          ))}
+          <tr>
+            <td className="text-soft">other files</td>
+            <td />
+            <td className="number">{size(c.other)}</td>
+          </tr>
+        </Table>
+        {(c.tablespaces ?? [])
+          .filter((s) => s.location)
+          .map((s) => (
+            <p key={s.oid} className="mt-1 text-soft">
+              {size(s.bytes)} in the tablespace at <code>{s.location}</code>
+            </p>
+          ))}
       </section>
       <section aria-label="Tables">
         <h2>Largest tables</h2>
-        <table className="w-full">
-          <thead>
-            <tr>
-              <th>Table</th>
-              <th className="number">Rows</th>
-              <th className="number">Indexes</th>
-              <th className="number">TOAST</th>
+        <Table heads={["Table", { number: "Rows" }, { number: "Indexes" }, { number: "TOAST" }]}>
+          {relations.slice(0, 15).map((r) => (
+            <tr key={`${r.database}.${r.schema}.${r.table}`}>
+              <td>
+                <span className="text-soft">{r.database}.</span>
+                {r.schema}.{r.table}
+              </td>
+              <td className="number">{size(r.main)}</td>
+              <td className="number">{size(r.indexes)}</td>
+              <td className="number">{size(r.toast)}</td>
             </tr>
-          </thead>
-          <tbody>
-            {relations.slice(0, 15).map((r) => (
-              <tr key={`${r.database}.${r.schema}.${r.table}`}>
-                <td>
-                  <span className="text-soft">{r.database}.</span>
-                  {r.schema}.{r.table}
-                </td>
-                <td className="number">{size(r.main)}</td>
-                <td className="number">{size(r.indexes)}</td>
-                <td className="number">{size(r.toast)}</td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
+          ))}
+        </Table>
         <p className="mt-1 text-soft">
           {relations.length - 15 + c.moreTables > 0 && `and ${count(Math.max(0, relations.length - 15) + c.moreTables)} smaller tables, `}
           and system catalogs, {size(c.catalogs)}

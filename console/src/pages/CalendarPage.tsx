@@ -1,6 +1,17 @@
 import { Link, useParams } from "@tanstack/react-router";
 import { useState } from "react";
-import { type Entry, type NewEntry, type Schedule, useAddEntry, useCalendar, useClusters, usePauseEntry, usePolicies, useRemoveEntry, useUpcoming } from "../api";
+import {
+  type Entry,
+  type NewEntry,
+  type Schedule,
+  useAddEntry,
+  useCalendar,
+  useClusters,
+  usePauseEntry,
+  usePolicies,
+  useRemoveEntry,
+  useUpcoming,
+} from "../api";
 import { Confirm } from "../parts/Confirm";
 import { Time } from "../parts/Time";
 import { Trouble, Waiting } from "../parts/Trouble";
@@ -194,7 +205,14 @@ function Add({ cluster }: { cluster: string }) {
         {how === "every" && (
           <label className="text-soft">
             hours
-            <input className="field" type="number" min={1} style={{ width: "6rem" }} value={hours} onChange={(e) => setHours(Number(e.target.value))} />
+            <input
+              className="field"
+              type="number"
+              min={1}
+              style={{ width: "6rem" }}
+              value={hours}
+              onChange={(e) => setHours(Number(e.target.value))}
+            />
           </label>
         )}
         {how === "cron" && (
@@ -209,11 +227,17 @@ function Add({ cluster }: { cluster: string }) {
         </label>
         <label className="text-soft">
           spread over minutes
-          <input className="field" type="number" min={0} max={1440} style={{ width: "7rem" }} value={jitter} onChange={(e) => setJitter(Number(e.target.value))} />
+          <input
+            className="field"
+            type="number"
+            min={0}
+            max={1440}
+            style={{ width: "7rem" }}
+            value={jitter}
+            onChange={(e) => setJitter(Number(e.target.value))}
+          />
         </label>
-        {how === "at" && (
-          <Weekdays of="" on={on} onChange={setOn} />
-        )}
+        {how === "at" && <Weekdays of="" on={on} onChange={setOn} />}
         <QuietWindows list={quiet} onChange={setQuiet} />
         <button className="button primary" disabled={add.isPending || !!next.error || (work !== "audit" && !about)}>
           Save
@@ -286,7 +310,11 @@ function QuietWindows({ list, onChange }: { list: Window[]; onChange: (list: Win
           </button>
         </div>
       ))}
-      <button type="button" className="button" onClick={() => onChange([...list, { from: "08:00", to: "18:00", weekdays: ["mon", "tue", "wed", "thu", "fri"] }])}>
+      <button
+        type="button"
+        className="button"
+        onClick={() => onChange([...list, { from: "08:00", to: "18:00", weekdays: ["mon", "tue", "wed", "thu", "fri"] }])}
+      >
         Add a quiet window
       </button>
     </>

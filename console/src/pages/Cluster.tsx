@@ -9,6 +9,8 @@ import { Time } from "../parts/Time";
 import { Trouble, Waiting } from "../parts/Trouble";
 import { ClusterTabs } from "./ClusterTabs";
 import { Incidents } from "./Incidents";
+import { Table } from "../parts/Table";
+import { Id } from "../parts/Id";
 
 // ClusterPage answers: to which moment can I go back, and what is there to look at?
 export function ClusterPage() {
@@ -22,7 +24,12 @@ export function ClusterPage() {
   const capture = useCapture(name);
   const place = useCallback(
     (m: string, w?: { from: number; to: number }) =>
-      void navigate({ to: "/clusters/$cluster", params: { cluster: name }, search: { ...(m ? { moment: m } : {}), ...(w ? { from: Math.round(w.from), to: Math.round(w.to) } : {}) }, replace: true }),
+      void navigate({
+        to: "/clusters/$cluster",
+        params: { cluster: name },
+        search: { ...(m ? { moment: m } : {}), ...(w ? { from: Math.round(w.from), to: Math.round(w.to) } : {}) },
+        replace: true,
+      }),
     [navigate, name],
   );
   if (cluster.error) return <Trouble error={cluster.error} />;
@@ -30,7 +37,7 @@ export function ClusterPage() {
   const c = cluster.data;
   const span = (c.reach ?? [])[0];
   return (
-    <>
+    <div className="max-md:flex max-md:flex-col">
       <ClusterTabs cluster={c.name} />
       <header className="flex flex-wrap items-baseline justify-between gap-3">
         <h1>
@@ -39,7 +46,8 @@ export function ClusterPage() {
             {span ? (
               <>
                 can be rewound to any moment since <Time at={span.fromTime} />
-                {(c.holes ?? []).length > 0 && `, but for what is cross-hatched below: ${[...new Set((c.holes ?? []).map((h) => h.cause))].join("; ")}`}
+                {(c.holes ?? []).length > 0 &&
+                  `, but for what is cross-hatched below: ${[...new Set((c.holes ?? []).map((h) => h.cause))].join("; ")}`}
               </>
             ) : (
               "cannot be rewound yet: it has no base backup"
@@ -51,6 +59,11 @@ export function ClusterPage() {
             capture {c.capture.state}
             {c.capture.completeTo && `, ${ago(c.capture.completeTo)}`}
           </Mark>
+          {c.lastProof && (
+            <Mark state={c.lastProof.verdict}>
+              proof {c.lastProof.verdict}, <Time at={c.lastProof.finishedAt} />
+            </Mark>
+          )}
           {!c.capture.wanted && (
             <button className="button primary" onClick={() => capture.mutate(true)}>
               Start the capture
@@ -63,8 +76,17 @@ export function ClusterPage() {
       </header>
       {c.capture.problem && <Trouble error={new Error(`capture: ${c.capture.problem}`)} />}
       {(take.error ?? capture.error) && <Trouble error={(take.error ?? capture.error)!} />}
-      <Incidents cluster={c} onMoment={place} />
-      {span && <RewindDeck cluster={c} moment={moment ?? ""} window={from !== undefined && to !== undefined ? { from, to } : undefined} onPlace={place} />}
+      <div className="max-md:-order-1">
+        <Incidents cluster={c} onMoment={place} />
+      </div>
+      {span && (
+        <RewindDeck
+          cluster={c}
+          moment={moment ?? ""}
+          window={from !== undefined && to !== undefined ? { from, to } : undefined}
+          onPlace={place}
+        />
+      )}
       <Copies list={copies.data ?? []} />
       <Backups list={backups.data ?? []} />
       <details className="mt-6">
@@ -81,7 +103,12 @@ export function ClusterPage() {
               ["in the store to", <code key="t">{c.capture.stored}</code>],
               ["waiting for the store", size(c.capture.spooled)],
               ["retained by the slot", size(c.capture.retained) + (c.capture.room < 0 ? "" : `, room for ${size(c.capture.room)} more`)],
-              ["server's clock", Math.abs(c.capture.clockAhead) < 0.05 ? "the same as the service's" : `${Math.abs(c.capture.clockAhead).toFixed(1)} s ${c.capture.clockAhead > 0 ? "ahead of" : "behind"} the service's`],
+              [
+                "server's clock",
+                Math.abs(c.capture.clockAhead) < 0.05
+                  ? "the same as the service's"
+                  : `${Math.abs(c.capture.clockAhead).toFixed(1)} s ${c.capture.clockAhead > 0 ? "ahead of" : "behind"} the service's`,
+              ],
             ]}
           />
           {c.capture.wanted && (
@@ -89,12 +116,14 @@ export function ClusterPage() {
               <button className="button destructive mr-3" onClick={() => capture.mutate(false)}>
                 Stop the capture
               </button>
-              <span className="text-soft">What is committed then cannot be reached until it is started again; the slot has the server retain WAL meanwhile.</span>
+              <span className="text-soft">
+                What is committed then cannot be reached until it is started again; the slot has the server retain WAL meanwhile.
+              </span>
             </p>
           )}
         </div>
       </details>
-    </>
+    </div>
   );
 }
 
@@ -105,44 +134,32 @@ function Copies({ list }: { list: Copy[] }) {
       {list.length === 0 ? (
         <p className="text-soft py-1">None. Write a moment above and make a side copy of it: the original is not touched.</p>
       ) : (
-        <table className="w-full">
-          <thead>
-            <tr>
-              <th>Copy</th>
-              <th>At</th>
-              <th>State</th>
-              <th className="number">Port</th>
-              <th>Replayed to</th>
-              <th>Proof</th>
+        <Table heads={["Copy", "At", "State", { number: "Port" }, "Replayed to", "Proof"]}>
+          {list.map((k) => (
+            <tr key={k.id}>
+              <td>
+                <Link to="/copies/$copy" params={{ copy: k.id }} className="mono">
+                  {k.name}
+                </Link>
+              </td>
+              <td>{k.moment}</td>
+              <td>
+                <Mark state={k.state} />
+              </td>
+              <td className="number mono">{k.port}</td>
+              <td>
+                <code>{k.replayed}</code>
+                {k.replayedTo && (
+                  <>
+                    {" · "}
+                    <Time at={k.replayedTo} />
+                  </>
+                )}
+              </td>
+              <td>{k.proof ? <Mark state={k.proof.verdict} /> : <span className="text-soft">none</span>}</td>
             </tr>
-          </thead>
-          <tbody>
-            {list.map((k) => (
-              <tr key={k.id}>
-                <td>
-                  <Link to="/copies/$copy" params={{ copy: k.id }} className="mono">
-                    {k.name}
-                  </Link>
-                </td>
-                <td>{k.moment}</td>
-                <td>
-                  <Mark state={k.state} />
-                </td>
-                <td className="number mono">{k.port}</td>
-                <td>
-                  <code>{k.replayed}</code>
-                  {k.replayedTo && (
-                    <>
-                      {" · "}
-                      <Time at={k.replayedTo} />
-                    </>
-                  )}
-                </td>
-                <td>{k.proof ? <Mark state={k.proof.verdict} /> : <span className="text-soft">none</span>}</td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
+          ))}
+        </Table>
       )}
     </section>
   );
@@ -153,45 +170,47 @@ function Backups({ list }: { list: Backup[] }) {
   return (
     <section className="mt-6" aria-label="Base backups">
       <h2>Base backups</h2>
-      <table className="w-full">
-        <thead>
-          <tr>
-            <th>Base</th>
-            <th>Ended</th>
-            <th>Reaches from</th>
-            <th>Kind</th>
-            <th className="number">Holds</th>
-            <th className="number">Read</th>
-            <th className="number">Added</th>
-            <th className="number">Pages checked</th>
-            <th>Damaged</th>
+      <Table
+        heads={[
+          "Base",
+          "Ended",
+          "Reaches from",
+          "Kind",
+          { number: "Holds" },
+          { number: "Read" },
+          { number: "Added" },
+          { number: "Pages checked" },
+          "Damaged",
+        ]}
+      >
+        {list.map((b) => (
+          <tr key={b.id}>
+            <td>
+              <Link to="/backups/$backup" params={{ backup: b.id }} className="mono">
+                <Id of={b.id} />
+              </Link>
+              {b.lost && (
+                <>
+                  {" "}
+                  <Mark state="failed">lost</Mark>
+                </>
+              )}
+            </td>
+            <td>
+              <Time at={b.stoppedAt} />
+            </td>
+            <td>
+              <code>{b.stop}</code>
+            </td>
+            <td>{b.kind}</td>
+            <td className="number">{size(b.bytesHeld)}</td>
+            <td className="number">{size(b.bytesRead)}</td>
+            <td className="number">{size(b.bytesStored)}</td>
+            <td className="number">{count(b.pages)}</td>
+            <td>{b.pageFaults === 0 ? <Mark state="passed">none</Mark> : <Mark state="failed">{count(b.pageFaults)}</Mark>}</td>
           </tr>
-        </thead>
-        <tbody>
-          {list.map((b) => (
-            <tr key={b.id}>
-              <td>
-                <Link to="/backups/$backup" params={{ backup: b.id }} className="mono">
-                  {b.id}
-                </Link>
-                {b.lost && <> <Mark state="failed">lost</Mark></>}
-              </td>
-              <td>
-                <Time at={b.stoppedAt} />
-              </td>
-              <td>
-                <code>{b.stop}</code>
-              </td>
-              <td>{b.kind}</td>
-              <td className="number">{size(b.bytesHeld)}</td>
-              <td className="number">{size(b.bytesRead)}</td>
-              <td className="number">{size(b.bytesStored)}</td>
-              <td className="number">{count(b.pages)}</td>
-              <td>{b.pageFaults === 0 ? <Mark state="passed">none</Mark> : <Mark state="failed">{count(b.pageFaults)}</Mark>}</td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
+        ))}
+      </Table>
     </section>
   );
 }

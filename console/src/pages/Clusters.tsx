@@ -3,6 +3,7 @@ import { type Cluster, type Need, useCapture, useClusters, useTakeBackup } from 
 import { ago, count, size } from "../format";
 import { Mark } from "../parts/Mark";
 import { ReachStrip } from "../parts/ReachStrip";
+import { labels } from "../parts/Table";
 import { Time } from "../parts/Time";
 import { Trouble, Waiting } from "../parts/Trouble";
 import { type Sort, narrowed, rank } from "./fleet";
@@ -40,14 +41,23 @@ function Needs({ list }: { list: Cluster[] }) {
       {attention.slice(0, mostNeeds).map((c) => {
         const need = (c.needs ?? [])[0]!;
         return need.kind === "incident" ? (
-          (c.incidents ?? []).slice(0, 3).map((i) => (
-            <IncidentRow key={c.id + i.lsn} cluster={c.name} incident={i} onMoment={(moment) => void navigate({ to: "/clusters/$cluster", params: { cluster: c.name }, search: { moment } })} />
-          ))
+          (c.incidents ?? [])
+            .slice(0, 3)
+            .map((i) => (
+              <IncidentRow
+                key={c.id + i.lsn}
+                cluster={c.name}
+                incident={i}
+                onMoment={(moment) => void navigate({ to: "/clusters/$cluster", params: { cluster: c.name }, search: { moment } })}
+              />
+            ))
         ) : (
           <NeedRow key={c.id} cluster={c} need={need} more={(c.needs ?? []).length - 1} />
         );
       })}
-      {attention.length > mostNeeds && <p className="my-2 text-soft">and {count(attention.length - mostNeeds)} more, in the table below in this order</p>}
+      {attention.length > mostNeeds && (
+        <p className="my-2 text-soft">and {count(attention.length - mostNeeds)} more, in the table below in this order</p>
+      )}
     </section>
   );
 }
@@ -83,13 +93,14 @@ function Fleet({ list }: { list: Cluster[] }) {
           onChange={(e) => go({ q: e.target.value || undefined })}
         />
         <label>
-          <input type="checkbox" checked={attention} onChange={(e) => go({ attention: e.target.checked || undefined })} /> only those that need attention
+          <input type="checkbox" checked={attention} onChange={(e) => go({ attention: e.target.checked || undefined })} /> only those that
+          need attention
         </label>
         <span className="text-soft">
           {count(shown.length)} of {count(list.length)} · measured <Time at={list[0]?.measuredAt} />
         </span>
       </form>
-      <table className="mt-2 w-full">
+      <table className="mt-2 w-full" style={labels(...titles.map((t) => t.title))}>
         <thead>
           <tr>
             {titles.map((t) => (
@@ -142,7 +153,8 @@ function Row({ cluster: c }: { cluster: Cluster }) {
       </td>
       <td title={c.promise.words}>{c.promise.held ? <Mark state="passed">held</Mark> : <Mark state="starting">not yet</Mark>}</td>
       <td>
-        <Mark state={c.capture.state} /> <span className="text-soft">{c.capture.completeTo ? ago(c.capture.completeTo) : size(c.capture.lagBytes)}</span>
+        <Mark state={c.capture.state} />{" "}
+        <span className="text-soft">{c.capture.completeTo ? ago(c.capture.completeTo) : size(c.capture.lagBytes)}</span>
       </td>
       <td>
         <Time at={c.lastBackup?.stoppedAt} none="none" />
@@ -197,8 +209,12 @@ function Empty() {
   return (
     <>
       <h1>No cluster is protected yet.</h1>
-      <p className="my-3">Register the first one on the command line; it is tested on the spot, and what is missing is named with the SQL that fixes it:</p>
-      <pre className="border border-line bg-raised p-3">velvet cluster add NAME --connect 'host=… user=… dbname=postgres' --password-file FILE</pre>
+      <p className="my-3">
+        Register the first one on the command line; it is tested on the spot, and what is missing is named with the SQL that fixes it:
+      </p>
+      <pre className="border border-line bg-raised p-3">
+        velvet cluster add NAME --connect 'host=… user=… dbname=postgres' --password-file FILE
+      </pre>
     </>
   );
 }

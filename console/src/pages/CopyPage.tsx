@@ -57,7 +57,10 @@ export function CopyPage() {
             <Confirm
               label="Discard"
               title="Discard this copy?"
-              loss={`Its server on port ${k.port} ends and ${k.directory} is removed; what was changed in the copy is lost. Backups and WAL are not touched.`}
+              loss={
+                `Its server on port ${k.port} ends and ${k.directory} is removed; what was changed in the copy is lost. ` +
+                "Backups and WAL are not touched."
+              }
               name={k.cluster}
               busy={discard.isPending}
               error={discard.error}
@@ -112,7 +115,9 @@ function Stepper({ copy: k }: { copy: Copy }) {
         <button className="button" disabled={!there?.plan || step.isPending} onClick={() => there && step.mutate(there.moment)}>
           Move the copy there
         </button>
-        <span className="text-soft">{there && !there.plan ? there.why : "Its server ends meanwhile; only what differs is written. The port stays the same."}</span>
+        <span className="text-soft">
+          {there && !there.plan ? there.why : "Its server ends meanwhile; only what differs is written. The port stays the same."}
+        </span>
       </p>
       {step.error && <Trouble error={step.error} />}
     </section>
@@ -132,13 +137,44 @@ function Where({ copy: k }: { copy: Copy }) {
               <code>{way.command}</code> <span className="text-soft">for {way.who}</span>
             </span>,
           ]),
-          ["replayed to", k.replayed !== "0/0" && <span key="r"><code>{k.replayed}</code>{k.replayedTo && <>, last transaction committed <Time at={k.replayedTo} /></>}</span>],
-          ["last in", b.lastIn && <span key="l">tx <code>{b.lastIn.xid}</code>, committed <Time at={b.lastIn.time} /></span>],
-          ["first out", b.firstOut && <span key="f">tx <code>{b.firstOut.xid}</code>, committed <Time at={b.firstOut.time} /></span>],
+          [
+            "replayed to",
+            k.replayed !== "0/0" && (
+              <span key="r">
+                <code>{k.replayed}</code>
+                {k.replayedTo && (
+                  <>
+                    , last transaction committed <Time at={k.replayedTo} exact />
+                  </>
+                )}
+              </span>
+            ),
+          ],
+          [
+            "last in",
+            b.lastIn && (
+              <span key="l">
+                tx <code>{b.lastIn.xid}</code>, committed <Time at={b.lastIn.time} exact />
+              </span>
+            ),
+          ],
+          [
+            "first out",
+            b.firstOut && (
+              <span key="f">
+                tx <code>{b.firstOut.xid}</code>, committed <Time at={b.firstOut.time} exact />
+              </span>
+            ),
+          ],
           ["begun from", <code key="b">{k.plan.base}</code>],
           ["directory", <code key="d">{k.directory}</code>],
           ["made", <Time key="m" at={k.createdAt} />],
-          ["put there by task", <Link key="t" to="/tasks/$task" params={{ task: k.task }}><code>{k.task}</code></Link>],
+          [
+            "put there by task",
+            <Link key="t" to="/tasks/$task" params={{ task: k.task }}>
+              <code>{k.task}</code>
+            </Link>,
+          ],
         ]}
       />
     </section>

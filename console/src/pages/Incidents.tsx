@@ -18,7 +18,7 @@ export function IncidentRow({ cluster, incident: i, onMoment }: { cluster: strin
         </span>
         <b>{(i.reasons ?? []).join("; ")}</b> in {cluster}, by tx <code>{i.xid}</code>, committed <Time at={i.time} />
       </p>
-      <button className="button primary" onClick={() => onMoment(`before tx ${i.xid}`)}>
+      <button className="button primary reads" onClick={() => onMoment(`before tx ${i.xid}`)}>
         Go to just before it
       </button>
       <button className="button" disabled={settle.isPending} onClick={() => settle.mutate(i.xid)}>

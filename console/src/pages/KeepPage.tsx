@@ -1,14 +1,27 @@
 import { Link, useNavigate, useParams, useSearch } from "@tanstack/react-router";
 import { useState } from "react";
-import { type Keep, type KeepPreview, type KeepRule, useApplyKeep, useKeep, useKeepPreview, usePin, useSetKeep, useUndoKeep, useUnpin } from "../api";
-import { count, of, size } from "../format";
+import {
+  type Keep,
+  type KeepPreview,
+  type KeepRule,
+  useApplyKeep,
+  useKeep,
+  useKeepPreview,
+  usePin,
+  useSetKeep,
+  useUndoKeep,
+  useUnpin,
+} from "../api";
+import { count, of, shortened, size } from "../format";
 import { KeepPicture } from "../keep/KeepPicture";
 import { Confirm } from "../parts/Confirm";
 import { Time } from "../parts/Time";
 import { Trouble, Waiting } from "../parts/Trouble";
 import { ClusterTabs } from "./ClusterTabs";
+import { Table } from "../parts/Table";
+import { Id } from "../parts/Id";
 
-// KeepPage answers: how far back is promised, what stays for it, and what would be deleted?
+// KeepPage answers: how far back is promised, what is needed for it, and what would be deleted?
 export function KeepPage() {
   const { cluster } = useParams({ from: "/frame/clusters/$cluster/keep" });
   const { asOf } = useSearch({ from: "/frame/clusters/$cluster/keep" });
@@ -45,7 +58,9 @@ export function KeepPage() {
         onTry={setTrial}
         onSave={(r) => save.mutate(r, { onSuccess: () => setTrial(undefined) })}
         asOf={asOf ?? ""}
-        onDay={(day) => void navigate({ to: "/clusters/$cluster/keep", params: { cluster }, search: day ? { asOf: day } : {}, replace: true })}
+        onDay={(day) =>
+          void navigate({ to: "/clusters/$cluster/keep", params: { cluster }, search: day ? { asOf: day } : {}, replace: true })
+        }
       />
       {save.error && <Trouble error={save.error} />}
       {preview.error && <Trouble error={preview.error} />}
@@ -87,7 +102,14 @@ const parts: { name: "count" | "daily" | "weekly" | "monthly" | "yearly"; label:
   { name: "yearly", label: "of years" },
 ];
 
-function RuleForm(p: { rule: KeepRule; busy: boolean; onTry: (r?: KeepRule) => void; onSave: (r: KeepRule) => void; asOf: string; onDay: (day: string) => void }) {
+function RuleForm(p: {
+  rule: KeepRule;
+  busy: boolean;
+  onTry: (r?: KeepRule) => void;
+  onSave: (r: KeepRule) => void;
+  asOf: string;
+  onDay: (day: string) => void;
+}) {
   const [rule, setRule] = useState(p.rule);
   const change = (r: KeepRule) => {
     setRule(r);
@@ -104,12 +126,27 @@ function RuleForm(p: { rule: KeepRule; busy: boolean; onTry: (r?: KeepRule) => v
     >
       <label className="text-soft">
         any moment of days
-        <input className="field" type="number" min={0} style={{ width: "7rem" }} value={rule.spanHours / 24} step="any" onChange={(e) => change({ ...rule, spanHours: Math.round(Number(e.target.value) * 24) })} />
+        <input
+          className="field"
+          type="number"
+          min={0}
+          style={{ width: "7rem" }}
+          value={rule.spanHours / 24}
+          step="any"
+          onChange={(e) => change({ ...rule, spanHours: Math.round(Number(e.target.value) * 24) })}
+        />
       </label>
       {parts.map(({ name, label }) => (
         <label key={name} className="text-soft">
           {label}
-          <input className="field" type="number" min={0} style={{ width: "5.5rem" }} value={rule[name]} onChange={(e) => change({ ...rule, [name]: Math.round(Number(e.target.value)) })} />
+          <input
+            className="field"
+            type="number"
+            min={0}
+            style={{ width: "5.5rem" }}
+            value={rule[name]}
+            onChange={(e) => change({ ...rule, [name]: Math.round(Number(e.target.value)) })}
+          />
         </label>
       ))}
       <label className="text-soft">
@@ -134,7 +171,8 @@ function Preview({ keep, preview: p, hypothetical }: { keep: Keep; preview: Keep
   const apply = useApplyKeep(keep.cluster);
   const going = (p.bases ?? []).filter((b) => !b.needed).length;
   const segments = (p.wal ?? []).filter((w) => !w.needed).reduce((n, w) => n + w.last - w.first + 1, 0);
-  const frees = `${p.freesBackups === undefined ? "an unknown amount" : size(p.freesBackups)} of base backups and ${size(p.freesWal)} of WAL`;
+  const bases = p.freesBackups === undefined ? "an unknown amount" : size(p.freesBackups);
+  const frees = `${bases} of base backups and ${size(p.freesWal)} of WAL`;
   return (
     <>
       <KeepPicture preview={p} />
@@ -144,7 +182,8 @@ function Preview({ keep, preview: p, hypothetical }: { keep: Keep; preview: Keep
             "Everything is still needed: nothing would be deleted."
           ) : (
             <>
-              {of(going, "base backup")} and {of(segments, "WAL segment")} {hypothetical ? "would be deleted then" : "are not needed any more"}: {frees}.
+              {of(going, "base backup")} and {of(segments, "WAL segment")}{" "}
+              {hypothetical ? "would be deleted then" : "are not needed any more"}: {frees}.
             </>
           )}
         </p>
@@ -152,7 +191,10 @@ function Preview({ keep, preview: p, hypothetical }: { keep: Keep; preview: Keep
           <Confirm
             label="Delete them"
             title="Delete what the rule does not need?"
-            loss={`${of(going, "base backup")} and ${of(segments, "WAL segment")} are deleted, which frees ${frees} once they are permanently deleted: until then they can be taken back. If something else would be deleted by then, nothing does.`}
+            loss={
+              `${of(going, "base backup")} and ${of(segments, "WAL segment")} are deleted, which frees ${frees} once they are ` +
+              "permanently deleted: until then they can be taken back. If something else would be deleted by then, nothing is."
+            }
             name={keep.cluster}
             busy={apply.isPending}
             error={apply.error}
@@ -174,7 +216,12 @@ function Reach({ preview: p }: { preview: KeepPreview }) {
       <td>
         {(spans ?? []).map((s) => (
           <span key={s.from} className="mr-4 inline-block">
-            <Time at={s.fromTime} /> {s.fromTime !== s.toTime && <>to <Time at={s.toTime} /></>}
+            <Time at={s.fromTime} />{" "}
+            {s.fromTime !== s.toTime && (
+              <>
+                to <Time at={s.toTime} />
+              </>
+            )}
           </span>
         ))}
       </td>
@@ -211,7 +258,7 @@ function Bases({ keep, preview: p }: { keep: Keep; preview: KeepPreview }) {
             <tr key={b.id}>
               <td>
                 <Link className="mono" to="/backups/$backup" params={{ backup: b.id }}>
-                  {b.id}
+                  <Id of={b.id} />
                 </Link>
               </td>
               <td>
@@ -220,7 +267,7 @@ function Bases({ keep, preview: p }: { keep: Keep; preview: KeepPreview }) {
               <td>
                 <Verdict needed={b.needed} />
               </td>
-              <td>{(b.reasons ?? []).map((r) => r.text).join("; ")}</td>
+              <td>{shortened((b.reasons ?? []).map((r) => r.text).join("; "))}</td>
               <td>
                 <PinButton backup={b.id} pinned={(keep.pins ?? []).some((x) => x.backup === b.id)} />
               </td>
@@ -238,14 +285,14 @@ function Verdict({ needed }: { needed: boolean }) {
       <span aria-hidden className="inline-block w-5 text-kept">
         ▼
       </span>
-      stays
+      needed
     </span>
   ) : (
     <span className="whitespace-nowrap">
       <span aria-hidden className="inline-block w-5 text-undone">
         △
       </span>
-      goes
+      releasable
     </span>
   );
 }
@@ -280,8 +327,22 @@ function PinButton({ backup, pinned }: { backup: string; pinned: boolean }) {
         setReason(undefined);
       }}
     >
-      <input className="field" aria-label="why it is pinned" placeholder="why" autoFocus value={reason} onChange={(e) => setReason(e.target.value)} />
-      <input className="field" type="date" aria-label="day on which the pin expires" title="day on which it expires; none: when it is taken off" value={until} onChange={(e) => setUntil(e.target.value)} />
+      <input
+        className="field"
+        aria-label="why it is pinned"
+        placeholder="why"
+        autoFocus
+        value={reason}
+        onChange={(e) => setReason(e.target.value)}
+      />
+      <input
+        className="field"
+        type="date"
+        aria-label="day on which the pin expires"
+        title="day on which it expires; none: when it is taken off"
+        value={until}
+        onChange={(e) => setUntil(e.target.value)}
+      />
       <button className="button" disabled={!reason}>
         Pin
       </button>
@@ -293,36 +354,24 @@ function WAL({ preview: p }: { preview: KeepPreview }) {
   return (
     <section className="mt-5" aria-label="WAL">
       <h2>WAL</h2>
-      <table className="w-full">
-        <thead>
-          <tr>
-            <th className="number">Timeline</th>
-            <th>From</th>
-            <th>To</th>
-            <th className="number">Segments</th>
-            <th>Verdict</th>
-            <th>Why</th>
+      <Table heads={[{ number: "Timeline" }, "From", "To", { number: "Segments" }, "Verdict", "Why"]}>
+        {(p.wal ?? []).map((w) => (
+          <tr key={`${w.timeline} ${w.first}`}>
+            <td className="number">{w.timeline}</td>
+            <td>
+              <code>{w.from}</code>
+            </td>
+            <td>
+              <code>{w.to}</code>
+            </td>
+            <td className="number">{count(w.last - w.first + 1)}</td>
+            <td>
+              <Verdict needed={w.needed} />
+            </td>
+            <td>{shortened((w.reasons ?? []).map((r) => r.text).join("; "))}</td>
           </tr>
-        </thead>
-        <tbody>
-          {(p.wal ?? []).map((w) => (
-            <tr key={`${w.timeline} ${w.first}`}>
-              <td className="number">{w.timeline}</td>
-              <td>
-                <code>{w.from}</code>
-              </td>
-              <td>
-                <code>{w.to}</code>
-              </td>
-              <td className="number">{count(w.last - w.first + 1)}</td>
-              <td>
-                <Verdict needed={w.needed} />
-              </td>
-              <td>{(w.reasons ?? []).map((r) => r.text).join("; ")}</td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
+        ))}
+      </Table>
     </section>
   );
 }

@@ -34,8 +34,14 @@ function Walk({ cluster, report }: { cluster: string; report: Readiness }) {
     <>
       <ClusterTabs cluster={cluster} />
       <header className="flex items-baseline justify-between">
-        <h1>{needed > 0 ? `${cluster} cannot be protected yet: ${needed} needed` : advised > 0 ? `${cluster} can be protected; ${advised} advised` : `${cluster} lacks nothing`}</h1>
-        <button className="button" onClick={() => void queries.invalidateQueries({ queryKey: ["readiness", cluster] })}>
+        <h1>
+          {needed > 0
+            ? `${cluster} cannot be protected yet: ${needed} needed`
+            : advised > 0
+              ? `${cluster} can be protected; ${advised} advised`
+              : `${cluster} lacks nothing`}
+        </h1>
+        <button className="button reads" onClick={() => void queries.invalidateQueries({ queryKey: ["readiness", cluster] })}>
           Check again
         </button>
       </header>
@@ -43,11 +49,7 @@ function Walk({ cluster, report }: { cluster: string; report: Readiness }) {
         <ol className="w-80 shrink-0" aria-label="Steps">
           {steps.map((c) => (
             <li key={c.id}>
-              <button
-                className={`flex w-full gap-2 border-l-4 px-2 py-1 text-left ${shown?.id === c.id ? "border-velvet bg-raised" : "border-transparent"}`}
-                aria-current={shown?.id === c.id ? "step" : undefined}
-                onClick={() => setAt(c.id)}
-              >
+              <button className="step" aria-current={shown?.id === c.id ? "step" : undefined} onClick={() => setAt(c.id)}>
                 <span aria-hidden className={`${looks[c.state].tone} w-4 font-bold`}>
                   {looks[c.state].shape}
                 </span>
@@ -57,7 +59,15 @@ function Walk({ cluster, report }: { cluster: string; report: Readiness }) {
             </li>
           ))}
         </ol>
-        {shown && <Step key={shown.id} cluster={cluster} check={shown} onNext={() => setAt(open[open.findIndex((c) => c.id === shown.id) + 1]?.id)} more={open.length > 1} />}
+        {shown && (
+          <Step
+            key={shown.id}
+            cluster={cluster}
+            check={shown}
+            onNext={() => setAt(open[open.findIndex((c) => c.id === shown.id) + 1]?.id)}
+            more={open.length > 1}
+          />
+        )}
       </div>
     </>
   );
@@ -77,12 +87,20 @@ function Step({ cluster, check: c, onNext, more }: { cluster: string; check: Che
           <pre className="my-1 overflow-x-auto border border-line bg-raised p-3 whitespace-pre-wrap">{(c.sql ?? []).join("\n")}</pre>
         </>
       )}
-      {(c.edit ?? []).length > 0 && <pre className="my-1 overflow-x-auto border border-line bg-raised p-3 whitespace-pre-wrap">{(c.edit ?? []).join("\n")}</pre>}
-      {c.after && <p>{c.after === "restart" ? "It takes effect when the server is restarted, which is left to you." : "The server must read its configuration again, which is done with it."}</p>}
+      {(c.edit ?? []).length > 0 && (
+        <pre className="my-1 overflow-x-auto border border-line bg-raised p-3 whitespace-pre-wrap">{(c.edit ?? []).join("\n")}</pre>
+      )}
+      {c.after && (
+        <p>
+          {c.after === "restart"
+            ? "It takes effect when the server is restarted, which is left to you."
+            : "The server must read its configuration again, which is done with it."}
+        </p>
+      )}
       {c.effect && <p className="text-soft">{c.effect}</p>}
       {fixable && <Apply cluster={cluster} check={c} />}
       {more && c.state !== "ok" && (
-        <button className="button mt-4" onClick={onNext}>
+        <button className="button reads mt-4" onClick={onNext}>
           Next step
         </button>
       )}
@@ -116,7 +134,7 @@ function Apply({ cluster, check }: { cluster: string; check: Check }) {
         <input className="field mono" value={confirm} onChange={(e) => setConfirm(e.target.value)} />
       </label>
       <button className="button primary" disabled={confirm !== cluster || apply.isPending}>
-        Run it and look again
+        Run it and check again
       </button>
       {apply.error && <Trouble error={apply.error} />}
     </form>

@@ -1,8 +1,9 @@
 import { Link, useNavigate, useSearch } from "@tanstack/react-router";
 import { type BackupLine, useClusters, useReport } from "../api";
-import { lasted, of, size } from "../format";
+import { lasted, of, short, size } from "../format";
 import { Time } from "../parts/Time";
 import { Trouble, Waiting } from "../parts/Trouble";
+import { Id } from "../parts/Id";
 
 export type ReportSearch = { cluster?: string; days?: number; sort?: Column };
 type Column = "stoppedAt" | "seconds" | "bytesRead" | "bytesStored";
@@ -24,7 +25,9 @@ export function ReportPage() {
   const go = (search: ReportSearch) => void navigate({ to: "/reports", search: { ...now, ...search }, replace: true });
   if (report.error) return <Trouble error={report.error} />;
   if (!report.data) return <Waiting what="the report" />;
-  const list = [...report.data].sort((a, b) => (sort === "stoppedAt" ? Date.parse(b.stoppedAt) - Date.parse(a.stoppedAt) : b[sort] - a[sort]));
+  const list = [...report.data].sort((a, b) =>
+    sort === "stoppedAt" ? Date.parse(b.stoppedAt) - Date.parse(a.stoppedAt) : b[sort] - a[sort],
+  );
   const sum = (of: "bytesRead" | "bytesStored") => size(report.data.reduce((n, b) => n + b[of], 0));
   return (
     <>
@@ -72,10 +75,12 @@ export function ReportPage() {
             <tr key={b.id}>
               <td className="mono">
                 {b.dropped ? (
-                  <span className="text-soft">{b.id} (deleted)</span>
+                  <span className="text-soft" title={b.id}>
+                    {short(b.id)} (deleted)
+                  </span>
                 ) : (
                   <Link to="/backups/$backup" params={{ backup: b.id }}>
-                    {b.id}
+                    <Id of={b.id} />
                   </Link>
                 )}
               </td>
@@ -97,7 +102,10 @@ export function ReportPage() {
 }
 
 const csv = (list: BackupLine[]): string =>
-  ["backup,cluster,kind,complete_at,seconds,bytes_held,bytes_read,bytes_stored,let_go", ...list.map((b) => [b.id, b.cluster, b.kind, b.stoppedAt, b.seconds, b.bytesHeld, b.bytesRead, b.bytesStored, b.dropped].join(","))].join("\n");
+  [
+    "backup,cluster,kind,complete_at,seconds,bytes_held,bytes_read,bytes_stored,let_go",
+    ...list.map((b) => [b.id, b.cluster, b.kind, b.stoppedAt, b.seconds, b.bytesHeld, b.bytesRead, b.bytesStored, b.dropped].join(",")),
+  ].join("\n");
 
 // Bars draws what each base backup read, and within it what it stored.
 function Bars({ list }: { list: BackupLine[] }) {
@@ -117,7 +125,12 @@ function Bars({ list }: { list: BackupLine[] }) {
         </span>{" "}
         stored, oldest at the left; the highest is {size(most)}
       </figcaption>
-      <svg viewBox={`0 0 ${width} ${height}`} className="w-full" role="img" aria-label={`base backups over time, at most ${size(most)} each`}>
+      <svg
+        viewBox={`0 0 ${width} ${height}`}
+        className="w-full"
+        role="img"
+        aria-label={`base backups over time, at most ${size(most)} each`}
+      >
         {list.map((b, i) => {
           const read = (b.bytesRead / most) * (height - 6);
           const stored = (b.bytesStored / most) * (height - 6);

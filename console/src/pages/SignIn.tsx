@@ -3,7 +3,10 @@ export function SignIn({ why }: { why?: string }) {
   return (
     <main className="mx-auto mt-24 max-w-xl px-6">
       <h1>
-        <span aria-hidden className="text-velvet">◂◂ </span>Velvet Rewind
+        <span aria-hidden className="text-velvet">
+          ◂◂{" "}
+        </span>
+        Velvet Rewind
       </h1>
       {why && (
         <p role="alert" className="my-4 border-l-4 border-undone bg-raised px-3 py-2">

@@ -6,6 +6,7 @@ import { Growth } from "../parts/Growth";
 import { Mark } from "../parts/Mark";
 import { Time } from "../parts/Time";
 import { Trouble, Waiting } from "../parts/Trouble";
+import { Table } from "../parts/Table";
 
 // StorePage answers: what is kept where, what does it take, and is all of it whole?
 export function StorePage() {
@@ -44,10 +45,21 @@ export function StorePage() {
                   with data key {s.keyNumber}, made <Time at={s.keyMade} />
                 </Mark>
               ) : (
-                <Mark key="e" state="stopped">no; whoever reads the store reads the data</Mark>
+                <Mark key="e" state="stopped">
+                  no; whoever reads the store reads the data
+                </Mark>
               ),
             ],
-            ["second store", s.second ? <code key="s">{s.second}</code> : <span key="s" className="text-soft">none: a lost disk loses every backup; name one with --second-store</span>],
+            [
+              "second store",
+              s.second ? (
+                <code key="s">{s.second}</code>
+              ) : (
+                <span key="s" className="text-soft">
+                  none: a lost disk loses every backup; name one with --second-store
+                </span>
+              ),
+            ],
             ...(s.locks ?? []).map((l): [string, string] => ["object lock", `${l.store}: ${l.text}`]),
             ["audited", <Audited key="a" store={s} />],
           ]}
@@ -88,55 +100,55 @@ function Audited({ store }: { store: Store }) {
         <Time at={a.at} />
       </Link>
       , {a.full ? "every byte" : "by presence"}:{" "}
-      {a.findings === 0 ? "everything that is needed is there" : `${count(a.findings)} findings, ${a.costing > 0 ? `${count(a.costing)} of them prevent a restore` : "none of which costs anything"}`}
+      {a.findings === 0
+        ? "everything that is needed is there"
+        : `${count(a.findings)} findings, ${a.costing > 0 ? `${count(a.costing)} of them prevent a restore` : "none prevents one"}`}
       {a.behind ? `; ${count(a.behind)} objects were not in the second store yet` : ""}
     </Mark>
   );
 }
 
 function Clusters({ list, second }: { list: StoreCluster[]; second: boolean }) {
-  if (list.length === 0) return <p className="text-soft">Nothing is kept yet. Protect a cluster first: velvet cluster add NAME --connect …</p>;
+  if (list.length === 0)
+    return <p className="text-soft">Nothing is kept yet. Protect a cluster first: velvet cluster add NAME --connect …</p>;
   return (
-    <table className="w-full">
-      <thead>
-        <tr>
-          <th>Cluster</th>
-          <th className="number">Bases</th>
-          <th className="number">They hold</th>
-          <th className="number">They take</th>
-          <th className="number">Saved</th>
-          <th className="number">WAL</th>
-          <th className="number">Journal</th>
-          <th className="number">Objects</th>
-          {second && <th>Second store</th>}
+    <Table
+      heads={[
+        "Cluster",
+        { number: "Bases" },
+        { number: "They hold" },
+        { number: "They take" },
+        { number: "Saved" },
+        { number: "WAL" },
+        { number: "Journal" },
+        { number: "Objects" },
+        "Second store",
+      ]}
+    >
+      {list.map((c) => (
+        <tr key={c.cluster}>
+          <td>
+            {c.known ? (
+              <Link to="/clusters/$cluster" params={{ cluster: c.cluster }}>
+                {c.cluster}
+              </Link>
+            ) : (
+              <span>
+                <code>{c.cluster}</code> is not in the catalogue
+              </span>
+            )}
+          </td>
+          <td className="number">{c.backups}</td>
+          <td className="number">{size(c.held)}</td>
+          <td className="number">{size(c.packs)}</td>
+          <td className="number">{c.held > 0 ? `${(100 * (1 - c.packs / c.held)).toFixed(1)} %` : ""}</td>
+          <td className="number">{size(c.wal)}</td>
+          <td className="number">{size(c.journal)}</td>
+          <td className="number">{count(c.objects)}</td>
+          {second && <td>{c.second ? <Mark state="done">copied</Mark> : <Mark state="stopped">not copied</Mark>}</td>}
         </tr>
-      </thead>
-      <tbody>
-        {list.map((c) => (
-          <tr key={c.cluster}>
-            <td>
-              {c.known ? (
-                <Link to="/clusters/$cluster" params={{ cluster: c.cluster }}>
-                  {c.cluster}
-                </Link>
-              ) : (
-                <span>
-                  <code>{c.cluster}</code> is not in the catalogue
-                </span>
-              )}
-            </td>
-            <td className="number">{c.backups}</td>
-            <td className="number">{size(c.held)}</td>
-            <td className="number">{size(c.packs)}</td>
-            <td className="number">{c.held > 0 ? `${(100 * (1 - c.packs / c.held)).toFixed(1)} %` : ""}</td>
-            <td className="number">{size(c.wal)}</td>
-            <td className="number">{size(c.journal)}</td>
-            <td className="number">{count(c.objects)}</td>
-            {second && <td>{c.second ? <Mark state="done">copied</Mark> : <Mark state="stopped">not copied</Mark>}</td>}
-          </tr>
-        ))}
-      </tbody>
-    </table>
+      ))}
+    </Table>
   );
 }
 
@@ -156,26 +168,17 @@ function Findings({ task }: { task: string }) {
           </Mark>
         </p>
       ))}
-      <table className="w-full">
-        <thead>
-          <tr>
-            <th>What</th>
-            <th>Object</th>
-            <th>Why</th>
+      <Table heads={["What", "Object", "Why"]}>
+        {(audit.data.findings ?? []).map((f) => (
+          <tr key={f.kind + f.key}>
+            <td>
+              <Mark state={f.costs ? "failed" : f.fixed ? "done" : "cancelled"}>{f.fixed ? `${f.kind}, fixed` : f.kind}</Mark>
+            </td>
+            <td className="mono break-all">{f.key}</td>
+            <td>{f.elsewhere && !f.fixed ? "the second store has it whole" : f.detail}</td>
           </tr>
-        </thead>
-        <tbody>
-          {(audit.data.findings ?? []).map((f) => (
-            <tr key={f.kind + f.key}>
-              <td>
-                <Mark state={f.costs ? "failed" : f.fixed ? "done" : "cancelled"}>{f.fixed ? `${f.kind}, fixed` : f.kind}</Mark>
-              </td>
-              <td className="mono break-all">{f.key}</td>
-              <td>{f.elsewhere && !f.fixed ? "the second store has it whole" : f.detail}</td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
+        ))}
+      </Table>
     </section>
   );
 }

@@ -7,9 +7,23 @@ import { Mark } from "../parts/Mark";
 import { TaskLog } from "../parts/TaskLog";
 import { Time } from "../parts/Time";
 import { Trouble, Waiting } from "../parts/Trouble";
+import { Table } from "../parts/Table";
+import { Id } from "../parts/Id";
 
 const states = ["waiting", "running", "done", "failed", "cancelled"] as const;
-const kinds = ["backup", "keep run", "side copy", "step copy", "open copy", "discard copy", "proof", "drop backup", "audit", "rebuild", "second store"];
+const kinds = [
+  "backup",
+  "keep run",
+  "side copy",
+  "step copy",
+  "open copy",
+  "discard copy",
+  "proof",
+  "drop backup",
+  "audit",
+  "rebuild",
+  "second store",
+];
 
 // TaskList answers: what was done, and what is being done?
 export function TaskList() {
@@ -27,45 +41,39 @@ export function TaskList() {
         <Link to="/reports">base backups over time</Link>
       </header>
       <form className="my-3 flex gap-4">
-        <Choice label="cluster" value={filter.cluster} of={(clusters.data ?? []).map((c) => c.name)} onChoose={(cluster) => go({ cluster })} />
+        <Choice
+          label="cluster"
+          value={filter.cluster}
+          of={(clusters.data ?? []).map((c) => c.name)}
+          onChoose={(cluster) => go({ cluster })}
+        />
         <Choice label="kind" value={filter.kind} of={kinds} onChoose={(kind) => go({ kind })} />
         <Choice label="state" value={filter.state} of={states} onChoose={(state) => go({ state: state as TaskFilter["state"] })} />
       </form>
-      <table className="w-full">
-        <thead>
-          <tr>
-            <th>Task</th>
-            <th>Kind</th>
-            <th>Cluster</th>
-            <th>State</th>
-            <th>Begun</th>
-            <th className="number">Took</th>
-            <th>What</th>
+      <Table heads={["Task", "Kind", "Cluster", "State", "Begun", { number: "Took" }, "What"]}>
+        {tasks.data.map((t) => (
+          <tr key={t.id}>
+            <td>
+              <Link to="/tasks/$task" params={{ task: t.id }} className="mono">
+                <Id of={t.id} />
+              </Link>
+            </td>
+            <td className="whitespace-nowrap">{t.kind}</td>
+            <td>{t.cluster}</td>
+            <td>
+              <Mark state={t.state} />
+            </td>
+            <td>
+              <Time at={t.createdAt} />
+            </td>
+            <td className="number">{t.seconds > 0 && lasted(t.seconds)}</td>
+            <td>{what(t)}</td>
           </tr>
-        </thead>
-        <tbody>
-          {tasks.data.map((t) => (
-            <tr key={t.id}>
-              <td>
-                <Link to="/tasks/$task" params={{ task: t.id }} className="mono">
-                  {t.id}
-                </Link>
-              </td>
-              <td className="whitespace-nowrap">{t.kind}</td>
-              <td>{t.cluster}</td>
-              <td>
-                <Mark state={t.state} />
-              </td>
-              <td>
-                <Time at={t.createdAt} />
-              </td>
-              <td className="number">{t.seconds > 0 && lasted(t.seconds)}</td>
-              <td>{what(t)}</td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-      {tasks.data.length === 0 && <p className="text-soft py-3">{Object.keys(filter).length > 0 ? "No task fits." : "Nothing has been done yet."}</p>}
+        ))}
+      </Table>
+      {tasks.data.length === 0 && (
+        <p className="text-soft py-3">{Object.keys(filter).length > 0 ? "No task fits." : "Nothing has been done yet."}</p>
+      )}
     </>
   );
 }

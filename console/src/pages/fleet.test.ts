@@ -3,7 +3,10 @@ import type { Cluster } from "../api";
 import { narrowed, rank } from "./fleet";
 
 // cluster makes as much of a cluster as the list looks at.
-function cluster(name: string, of: { needs?: string[]; labels?: Record<string, string>; policy?: string; lag?: number; heldFrom?: string; held?: boolean } = {}): Cluster {
+function cluster(
+  name: string,
+  of: { needs?: string[]; labels?: Record<string, string>; policy?: string; lag?: number; heldFrom?: string; held?: boolean } = {},
+): Cluster {
   return {
     id: name,
     name,
@@ -20,7 +23,12 @@ const names = (list: Cluster[]) => list.map((c) => c.name).join(" ");
 const list = [
   cluster("tides", { policy: "outer", labels: { fleet: "outer" }, lag: 5 }),
   cluster("berths", { needs: ["late"], labels: { fleet: "inner", site: "north" }, heldFrom: "2027-01-02T00:00:00Z" }),
-  cluster("lights", { needs: ["damage", "capture"], labels: { fleet: "outer", site: "north" }, held: false, heldFrom: "2027-01-01T00:00:00Z" }),
+  cluster("lights", {
+    needs: ["damage", "capture"],
+    labels: { fleet: "outer", site: "north" },
+    held: false,
+    heldFrom: "2027-01-01T00:00:00Z",
+  }),
   cluster("crews", { lag: 900 }),
 ];
 

@@ -14,8 +14,20 @@ describe("the first page", () => {
     const { user } = show("/", {
       "GET /clusters": [
         ferries(),
-        ferries({ id: "2", name: "berths", needs: [{ kind: "promise", text: "It cannot reach as far back as was promised.", command: "" }] }),
-        ferries({ id: "3", name: "lights", needs: [{ kind: "capture", text: "Capture was stopped.", command: "" }, { kind: "late", text: "late", command: "" }], capture: { ...ferries().capture, state: "stopped", wanted: false } }),
+        ferries({
+          id: "2",
+          name: "berths",
+          needs: [{ kind: "promise", text: "It cannot reach as far back as was promised.", command: "" }],
+        }),
+        ferries({
+          id: "3",
+          name: "lights",
+          needs: [
+            { kind: "capture", text: "Capture was stopped.", command: "" },
+            { kind: "late", text: "late", command: "" },
+          ],
+          capture: { ...ferries().capture, state: "stopped", wanted: false },
+        }),
       ],
       "POST /clusters/lights/capture/start": {},
     });
@@ -30,7 +42,9 @@ describe("the first page", () => {
   });
 
   test("narrows many by a label, keeps that in the address, and says when nothing fits", async () => {
-    const many = Array.from({ length: 60 }, (_, n) => ferries({ id: `${n}`, name: `pier-${n}`, labels: { fleet: n < 3 ? "outer" : "inner" } }));
+    const many = Array.from({ length: 60 }, (_, n) =>
+      ferries({ id: `${n}`, name: `pier-${n}`, labels: { fleet: n < 3 ? "outer" : "inner" } }),
+    );
     const { user, router } = show("/", { "GET /clusters": many });
     const words = await screen.findByRole("searchbox");
     await sees("all 60 clusters");
@@ -58,7 +72,10 @@ describe("a copy", () => {
     ["down", "The copy's server is not running.", ["Discard"]],
     ["discarded", "The copy has been discarded.", []],
   ])("that is %s offers what can be done with it", async (state, headline, buttons) => {
-    show("/copies/01c", { "GET /copies/01c": copy({ state: state as "open" }), "POST /clusters/ferries/moment": new Refusal(422, { title: "no" }) });
+    show("/copies/01c", {
+      "GET /copies/01c": copy({ state: state as "open" }),
+      "POST /clusters/ferries/moment": new Refusal(422, { title: "no" }),
+    });
     await sees(headline);
     const shown = within(document.querySelector("main") ?? document.body)
       .queryAllByRole("button")
@@ -71,10 +88,24 @@ describe("a copy", () => {
       "GET /copies/01c": copy({
         state: "open",
         proof: {
-          id: "p", copy: "01c", moment: "latest", verdict: "failed", startedAt: noon, finishedAt: noon, task: "t",
+          id: "p",
+          copy: "01c",
+          moment: "latest",
+          verdict: "failed",
+          startedAt: noon,
+          finishedAt: noon,
+          task: "t",
           checks: [
             { name: "boundary", verdict: "passed", summary: "as planned" },
-            { name: "tables", verdict: "could not run", summary: "not read", tables: [{ database: "saltmarsh", table: "public.booking", copyRows: 5, liveRows: 1205 }, { database: "saltmarsh", table: "public.torn", copyRows: 0, problem: "invalid page" }] },
+            {
+              name: "tables",
+              verdict: "could not run",
+              summary: "not read",
+              tables: [
+                { database: "saltmarsh", table: "public.booking", copyRows: 5, liveRows: 1205 },
+                { database: "saltmarsh", table: "public.torn", copyRows: 0, problem: "invalid page" },
+              ],
+            },
             { name: "pages", verdict: "failed", summary: "block 3: checksum" },
           ],
         },
@@ -82,7 +113,9 @@ describe("a copy", () => {
     });
     await sees("The proof failed");
     const text = screen.getByRole("region", { name: "Proof" }).textContent!;
-    expect(["block 3", "not read", "as planned"].map((t) => text.indexOf(t))).toEqual([...["block 3", "not read", "as planned"].map((t) => text.indexOf(t))].sort((a, b) => a - b));
+    expect(["block 3", "not read", "as planned"].map((t) => text.indexOf(t))).toEqual(
+      [...["block 3", "not read", "as planned"].map((t) => text.indexOf(t))].sort((a, b) => a - b),
+    );
     const rows = screen.getByRole("table", { name: "Rows" }).textContent!;
     expect(rows).toContain("−1,200");
     expect(rows).toContain("invalid page");
@@ -93,7 +126,12 @@ describe("a copy", () => {
       "GET /copies/01c": copy(),
       "POST /clusters/ferries/moment": (body: unknown) => {
         const { moment } = body as { moment: string };
-        if (moment === "tx twelve") return new Refusal(422, { title: "the moment cannot be read", detail: 'moment "tx twelve", byte 3: "twelve" is not a transaction id', at: 3 });
+        if (moment === "tx twelve")
+          return new Refusal(422, {
+            title: "the moment cannot be read",
+            detail: 'moment "tx twelve", byte 3: "twelve" is not a transaction id',
+            at: 3,
+          });
         const known = { moment, boundary: { ...copy().plan.boundary, moment }, around: [], kept: 0, cost: { transactions: 0, tables: [] } };
         return moment === "tx 1" ? { ...known, why: "it lies before the first base backup" } : { ...known, plan: copy().plan };
       },
@@ -116,7 +154,10 @@ describe("a copy", () => {
   });
 
   test("is discarded only when its cluster's name is typed", async () => {
-    const { user } = show("/copies/01c", { "GET /copies/01c": copy({ state: "down", problem: "its server is not running" }), "DELETE /copies/01c": task({ kind: "discard copy" }) });
+    const { user } = show("/copies/01c", {
+      "GET /copies/01c": copy({ state: "down", problem: "its server is not running" }),
+      "DELETE /copies/01c": task({ kind: "discard copy" }),
+    });
     await user.click(await button("Discard"));
     const dialog = await screen.findByRole("dialog");
     await user.type(within(dialog).getByRole("textbox"), "ferry");
@@ -131,7 +172,17 @@ describe("a copy", () => {
 });
 
 describe("the store", () => {
-  const store = (over = {}) => ({ name: "/backups", id: "s", created: noon, encrypted: true, keyNumber: 2, keyMade: noon, measured: noon, clusters: [], ...over });
+  const store = (over = {}) => ({
+    name: "/backups",
+    id: "s",
+    created: noon,
+    encrypted: true,
+    keyNumber: 2,
+    keyMade: noon,
+    measured: noon,
+    clusters: [],
+    ...over,
+  });
 
   test("that is empty, in the clear and alone says all three", async () => {
     show("/store", { "GET /store": store({ encrypted: false }) });
@@ -142,7 +193,11 @@ describe("the store", () => {
   });
 
   test("tells how its bucket locks what it holds", async () => {
-    show("/store", { "GET /store": store({ locks: [{ store: "s3://ferries/", text: "what is deleted or replaced in the bucket stays in it for 7 days or more" }] }) });
+    show("/store", {
+      "GET /store": store({
+        locks: [{ store: "s3://ferries/", text: "what is deleted or replaced in the bucket stays in it for 7 days or more" }],
+      }),
+    });
     await sees("object lock");
     await sees("s3://ferries/: what is deleted or replaced in the bucket stays in it for 7 days or more");
   });
@@ -153,11 +208,30 @@ describe("the store", () => {
         second: "/far",
         trouble: "no route to it",
         audit: { task: "01a", at: noon, full: true, findings: 2, costing: 1, behind: 7 },
-        clusters: [{ cluster: "ferries", known: true, backups: 12, held: 1000, packs: 30, wal: 5, journal: 1, objects: 1234, second: false, growth: [] }, { cluster: "01lost", known: false, backups: 0, held: 0, packs: 0, wal: 9, journal: 0, objects: 1, second: true, growth: [] }],
+        clusters: [
+          {
+            cluster: "ferries",
+            known: true,
+            backups: 12,
+            held: 1000,
+            packs: 30,
+            wal: 5,
+            journal: 1,
+            objects: 1234,
+            second: false,
+            growth: [],
+          },
+          { cluster: "01lost", known: false, backups: 0, held: 0, packs: 0, wal: 9, journal: 0, objects: 1, second: true, growth: [] },
+        ],
       }),
       "GET /store/audits/01a": {
-        full: true, objects: 9, bytes: 9,
-        findings: [{ kind: "damaged", key: "wal/5", costs: true, detail: "a frame's hash is wrong" }, { kind: "missing", key: "pack-1", elsewhere: true }],
+        full: true,
+        objects: 9,
+        bytes: 9,
+        findings: [
+          { kind: "damaged", key: "wal/5", costs: true, detail: "a frame's hash is wrong" },
+          { kind: "missing", key: "pack-1", elsewhere: true },
+        ],
         losses: [{ cluster: "ferries", backups: ["01a"], reach: [{ timeline: 1, from: "0/5", to: "0/6" }] }],
       },
       "POST /store/audits": new Refusal(409, { title: "the store was not audited", detail: "an audit is under way" }),
@@ -166,7 +240,9 @@ describe("the store", () => {
     await sees("not copied");
     await sees(/is not in the catalogue/);
     await sees(/the second store cannot be reached: no route to it/);
-    expect((await screen.findByRole("region", { name: "Findings" })).textContent).toMatch(/1 base backup cannot be restored.*no moment from 0\/5 to 0\/6.*a frame's hash is wrong.*the second store has it whole/s);
+    expect((await screen.findByRole("region", { name: "Findings" })).textContent).toMatch(
+      /1 base backup cannot be restored.*no moment from 0\/5 to 0\/6.*a frame's hash is wrong.*the second store has it whole/s,
+    );
     await user.click(await button("Read every byte"));
     await sees("an audit is under way");
     expect(asked.at(-1)).toEqual({ what: "POST /store/audits", body: { full: true, fix: false } });
@@ -177,8 +253,25 @@ describe("a base backup", () => {
   test("says what dropping it costs before anything is dropped", async () => {
     const { user, router } = show("/backups/01b", {
       "GET /backups/01b": base({ pageFaults: 2, lost: true }),
-      "GET /backups/01b/content": { databases: [{ oid: 0, name: "", files: 60, bytes: 1 }, { oid: 9, name: "", files: 1, bytes: 1 }], tablespaces: [], relations: [], moreTables: 0, catalogs: 5, other: 7, packs: 3, alone: 2 << 20, firstWal: "A", lastWal: "B" },
-      "DELETE /backups/01b": (_: unknown, url: URL) => (url.searchParams.get("confirm") === "ferries" ? task({ kind: "drop backup" }) : new Refusal(428, { title: "not dropped", detail: "ferries can no longer be rewound to moments before noon" })),
+      "GET /backups/01b/content": {
+        databases: [
+          { oid: 0, name: "", files: 60, bytes: 1 },
+          { oid: 9, name: "", files: 1, bytes: 1 },
+        ],
+        tablespaces: [],
+        relations: [],
+        moreTables: 0,
+        catalogs: 5,
+        other: 7,
+        packs: 3,
+        alone: 2 << 20,
+        firstWal: "A",
+        lastWal: "B",
+      },
+      "DELETE /backups/01b": (_: unknown, url: URL) =>
+        url.searchParams.get("confirm") === "ferries"
+          ? task({ kind: "drop backup" })
+          : new Refusal(428, { title: "not dropped", detail: "ferries can no longer be rewound to moments before noon" }),
       "GET /clusters/ferries": ferries(),
     });
     await sees("2 of 14,072 damaged");
@@ -195,7 +288,9 @@ describe("a base backup", () => {
   });
 
   test("that is gone says so", async () => {
-    show("/backups/01b", { "GET /backups/01b": new Refusal(404, { title: "no such base backup", next: "List the backups with: velvet backup list" }) });
+    show("/backups/01b", {
+      "GET /backups/01b": new Refusal(404, { title: "no such base backup", next: "List the backups with: velvet backup list" }),
+    });
     await sees(/velvet backup list/);
   });
 });
@@ -205,7 +300,17 @@ describe("tasks", () => {
     show("/tasks", {
       "GET /clusters": [ferries()],
       "GET /tasks": [
-        task({ id: "a", state: "running", finishedAt: undefined, done: 1 << 20, total: 4 << 20, unit: "bytes", note: "reading", rate: 1 << 20, left: 3 }),
+        task({
+          id: "a",
+          state: "running",
+          finishedAt: undefined,
+          done: 1 << 20,
+          total: 4 << 20,
+          unit: "bytes",
+          note: "reading",
+          rate: 1 << 20,
+          left: 3,
+        }),
         task({ id: "b", state: "failed", problem: { type: "", title: "failed", status: 500, detail: "the store is full" } }),
         task({ id: "c", kind: "proof", outcome: { verdict: "passed" } }),
         task({ id: "d", outcome: { bytesStored: 2048 } }),
@@ -217,7 +322,10 @@ describe("tasks", () => {
 
   test("are filtered by the address, and asked for so", async () => {
     const asks: string[] = [];
-    const { user, router } = show("/tasks?state=failed", { "GET /clusters": [ferries()], "GET /tasks": (_: unknown, url: URL) => (asks.push(url.search), []) });
+    const { user, router } = show("/tasks?state=failed", {
+      "GET /clusters": [ferries()],
+      "GET /tasks": (_: unknown, url: URL) => (asks.push(url.search), []),
+    });
     await sees("No task fits.");
     expect(asks).toContainEqual(expect.stringMatching(/^\?state=failed&/));
     await user.selectOptions(await screen.findByLabelText("kind"), "step copy");
@@ -227,7 +335,10 @@ describe("tasks", () => {
 
   test("that failed are done again, which leads to the new one", async () => {
     const { user, router } = show("/tasks/01t", {
-      "GET /tasks/01t": task({ state: "failed", problem: { type: "", title: "the base backup was not taken", status: 507, detail: "the store is full", next: "Free or add space." } }),
+      "GET /tasks/01t": task({
+        state: "failed",
+        problem: { type: "", title: "the base backup was not taken", status: 507, detail: "the store is full", next: "Free or add space." },
+      }),
       "GET /tasks/01t/lines": [],
       "GET /tasks/02t": task({ id: "02t", state: "running", finishedAt: undefined }),
       "GET /tasks/02t/lines": [{ number: 1, at: noon, level: "warning", text: "low tide" }],

@@ -3,14 +3,22 @@ import { useState } from "react";
 import { Trouble } from "./Trouble";
 
 // Confirm asks to type a name before something is lost.
-export function Confirm(p: { label: string; title: string; loss: string; name: string; busy: boolean; error: Error | null; onConfirm: (typed: string) => void }) {
+export function Confirm(p: {
+  label: string;
+  title: string;
+  loss: string;
+  name: string;
+  busy: boolean;
+  error: Error | null;
+  onConfirm: (typed: string) => void;
+}) {
   const [typed, setTyped] = useState("");
   return (
     <Dialog.Root onOpenChange={() => setTyped("")}>
       <Dialog.Trigger className="button destructive">{p.label}</Dialog.Trigger>
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 bg-black/50" />
-        <Dialog.Content className="fixed left-1/2 top-1/3 w-[34rem] max-w-[92vw] -translate-x-1/2 border border-line bg-raised p-5 text-ink">
+        <Dialog.Content className="fixed left-1/2 top-1/3 w-[34rem] max-w-[92vw] -translate-x-1/2 border border-line bg-raised p-5">
           <Dialog.Title asChild>
             <h2>{p.title}</h2>
           </Dialog.Title>

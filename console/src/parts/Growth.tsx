@@ -1,6 +1,6 @@
 import { scaleTime } from "d3-scale";
 import type { StoreCluster } from "../api";
-import { clock, size, when } from "../format";
+import { clock, date, size } from "../format";
 import { areas } from "./growth";
 
 const width = 960;
@@ -13,7 +13,7 @@ const day = 86_400_000;
 function label(t: Date, span: number): string {
   const iso = t.toISOString();
   if (span < 2 * day) return clock(iso).slice(0, span < day / 6 ? 8 : 5);
-  return when(iso, new Date(0)).slice(0, 10);
+  return date(t);
 }
 
 // Growth draws what each cluster came to take over time: base backups plain, WAL hatched on top.
@@ -31,10 +31,22 @@ export function Growth({ clusters }: { clusters: StoreCluster[] }) {
             <figcaption className="flex justify-between">
               <span>{c.cluster}</span>
               <span className="text-soft">
-                <span aria-hidden className="text-velvet">■</span> base backups {size(a.backups)} · <span aria-hidden className="text-kept">▨</span> WAL {size(a.wal)}
+                <span aria-hidden className="text-velvet">
+                  ■
+                </span>{" "}
+                base backups {size(a.backups)} ·{" "}
+                <span aria-hidden className="text-kept">
+                  ▨
+                </span>{" "}
+                WAL {size(a.wal)}
               </span>
             </figcaption>
-            <svg viewBox={`0 0 ${width} ${lane + axis}`} className="w-full" role="img" aria-label={`${c.cluster} came to take ${size(a.backups)} of base backups and ${size(a.wal)} of WAL`}>
+            <svg
+              viewBox={`0 0 ${width} ${lane + axis}`}
+              className="w-full"
+              role="img"
+              aria-label={`${c.cluster} came to take ${size(a.backups)} of base backups and ${size(a.wal)} of WAL`}
+            >
               <defs>
                 <pattern id="grown" width="5" height="5" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
                   <rect width="5" height="5" fill="var(--ground)" />

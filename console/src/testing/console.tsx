@@ -14,7 +14,10 @@ type Answer = unknown | ((body: unknown, url: URL) => unknown);
 
 // Refusal is an answer that is a problem document.
 export class Refusal {
-  constructor(readonly status: number, readonly doc: { title: string; detail?: string; next?: string; at?: number }) {}
+  constructor(
+    readonly status: number,
+    readonly doc: { title: string; detail?: string; next?: string; at?: number },
+  ) {}
 }
 
 // asked lists what was asked of the service since the page was shown, but for what only reads.
@@ -35,7 +38,11 @@ export function show(path: string, answers: Record<string, Answer>) {
     let answer = all[what];
     if (typeof answer === "function") answer = answer(body, url);
     if (answer === undefined) answer = new Refusal(404, { title: `there is no ${what}` });
-    if (answer instanceof Refusal) return new Response(JSON.stringify({ status: answer.status, ...answer.doc }), { status: answer.status, headers: { "Content-Type": "application/problem+json" } });
+    if (answer instanceof Refusal)
+      return new Response(JSON.stringify({ status: answer.status, ...answer.doc }), {
+        status: answer.status,
+        headers: { "Content-Type": "application/problem+json" },
+      });
     return new Response(JSON.stringify(answer), { status: 200, headers: { "Content-Type": "application/json" } });
   };
   const router = makeRouter(createMemoryHistory({ initialEntries: [path] }));
@@ -63,7 +70,20 @@ export const ferries = (over: Partial<Cluster> = {}): Cluster => ({
   dataChecksums: true,
   slot: "velvet",
   createdAt: noon,
-  capture: { state: "streaming", wanted: true, timeline: 1, flushed: "0/5000000", stored: "0/5000000", server: "0/5000000", lagBytes: 0, spooled: 0, retained: 0, room: -1, clockAhead: 0, since: noon },
+  capture: {
+    state: "streaming",
+    wanted: true,
+    timeline: 1,
+    flushed: "0/5000000",
+    stored: "0/5000000",
+    server: "0/5000000",
+    lagBytes: 0,
+    spooled: 0,
+    retained: 0,
+    room: -1,
+    clockAhead: 0,
+    since: noon,
+  },
   reach: [],
   holes: [],
   incidents: [],
@@ -110,7 +130,15 @@ export const copy = (over: Partial<Copy> = {}): Copy => ({
   port: 33889,
   directory: "/copies/01c",
   plan: {
-    boundary: { moment: "before tx 1759", timeline: 1, stop: "0/5000000", inclusive: false, end: "0/5000000", lastIn: { xid: 1758, lsn: "0/4FFFFF0", time: noon }, firstOut: { xid: 1759, lsn: "0/5000000", time: noon } },
+    boundary: {
+      moment: "before tx 1759",
+      timeline: 1,
+      stop: "0/5000000",
+      inclusive: false,
+      end: "0/5000000",
+      lastIn: { xid: 1758, lsn: "0/4FFFFF0", time: noon },
+      firstOut: { xid: 1759, lsn: "0/5000000", time: noon },
+    },
     base: "01b",
     start: "0/1000028",
     firstSegment: "A",
