@@ -9,7 +9,6 @@ import (
 	"path/filepath"
 	"sync/atomic"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -17,13 +16,10 @@ import (
 
 	"velvetrewind/core/inventory"
 	"velvetrewind/core/layout"
-	"velvetrewind/core/moment"
 	"velvetrewind/core/pg"
 	"velvetrewind/core/plan"
 	"velvetrewind/core/problem"
 	"velvetrewind/core/task"
-	"velvetrewind/engine/archive"
-	"velvetrewind/engine/changes"
 	"velvetrewind/engine/restore"
 	"velvetrewind/engine/store/vault"
 	"velvetrewind/testbed"
@@ -186,20 +182,8 @@ func TestPlans(t *testing.T) {
 	c, ctx := clusterbed.New(testbed.New(t)), context.Background()
 	c.Capture()
 	c.Eventually("capture streams", func() bool { return c.State().Receives() })
-	planned := func(text string) (plan.Restore, error) {
-		a, err := archive.Open(ctx, c.Catalog, c.Store, c.Path("spool"), c.Record)
-		require.NoError(t, err)
-		book, err := c.Books.Of(ctx, c.Record.ID)
-		require.NoError(t, err)
-		j, err := changes.Open(ctx, a, layout.S2, book)
-		require.NoError(t, err)
-		m, err := moment.Parse(text, moment.Caller{Now: time.Now(), Zone: time.UTC})
-		require.NoError(t, err)
-		p, _, err := restore.Plan(ctx, a, j, m)
-		return p, err
-	}
 	var refused *problem.Problem
-	_, err := planned("latest")
+	_, err := c.Plan("latest")
 	require.ErrorAs(t, err, &refused)
 	assert.Equal(t, "ferries has no base backup yet", refused.Detail)
 	early := c.Ended()
@@ -207,19 +191,19 @@ func TestPlans(t *testing.T) {
 	c.Server.Exec("postgres", "create table booking (id int)", "insert into booking values (1)", "delete from booking")
 	c.Captured()
 	var p plan.Restore
-	c.Eventually("the new table's name is known", func() bool { p, err = planned("before delete of booking"); return err == nil })
+	c.Eventually("the new table's name is known", func() bool { p, err = c.Plan("before delete of booking"); return err == nil })
 	assert.Equal(t, base.ID, p.Base)
 	assert.Equal(t, base.Start, p.Start)
 	assert.Greater(t, p.Boundary.Stop, base.Stop)
 	assert.Positive(t, p.Count)
-	_, err = planned("before lsn " + early.String())
+	_, err = c.Plan("before lsn " + early.String())
 	require.ErrorAs(t, err, &refused)
 	assert.Equal(t, problem.OutOfReach, refused.Kind)
-	_, err = planned("restore point nobody's")
+	_, err = c.Plan("restore point nobody's")
 	require.ErrorAs(t, err, &refused)
 	assert.Equal(t, problem.NotFound, refused.Kind)
 	require.NoError(t, c.Catalog.NoteLosses(ctx, c.Record.ID, inventory.Losses{Backups: []string{base.ID}}, true))
-	_, err = planned("latest")
+	_, err = c.Plan("latest")
 	require.ErrorAs(t, err, &refused)
 	assert.Contains(t, refused.Detail, "an audit found that no base backup of ferries can be read")
 }

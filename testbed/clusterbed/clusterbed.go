@@ -60,7 +60,7 @@ func New(b *testbed.Bed, settings ...string) *Cluster {
 		DataDirectory: c.Server.DataDir, ServerVersion: testbed.One[int](b, c.SQL, "select current_setting('server_version_num')::int")}
 	c.Record.SystemID = uint64(testbed.One[int64](b, c.SQL, "select system_identifier from pg_control_system()"))
 	require.NoError(b, c.Catalog.AddCluster(ctx, c.Record))
-	objects, err := dir.Open(b.Path("store"), 0)
+	objects, err := dir.Open(b.Path("store"), b.Host.Group())
 	require.NoError(b, err)
 	c.Keep(objects)
 	require.NoError(b, os.Mkdir(b.Path("spool"), 0o700))
