@@ -27,7 +27,7 @@ export function Frame() {
   const all = clusters.data ?? [];
   // Of many clusters only as many as fit, those that need attention first.
   const listed = all.length <= mostListed ? all : [...all].sort((a, b) => rank(b) - rank(a)).slice(0, mostListed);
-  const needy = all.filter((c) => rank(c) > 0).length;
+  const needing = all.filter((c) => rank(c) > 0).length;
   const [theme, turn] = useTheme();
   const [unfolded, setUnfolded] = useState(false); // on a phone, where the bar at the left is one line
   useEffect(listen, []);
@@ -46,7 +46,7 @@ export function Frame() {
               Velvet Rewind
             </Link>
             <button className="button md:hidden" aria-expanded={unfolded} onClick={() => setUnfolded(!unfolded)}>
-              {unfolded ? "Close" : needy > 0 ? `Clusters ▲ ${needy}` : "Clusters"}
+              {unfolded ? "Close" : needing > 0 ? `Clusters ▲ ${needing}` : "Clusters"}
             </button>
           </div>
           <div className={`flex grow flex-col ${unfolded ? "max-md:mt-3" : "max-md:hidden"}`} onClick={() => setUnfolded(false)}>
