@@ -88,6 +88,13 @@ func (c *Catalog) DiscardJob(ctx context.Context, job int64) error {
 	return err
 }
 
+// DiscardEnded ends jobs of the queue whose tasks ended before a time: their instances died before the queue heard of it.
+func (c *Catalog) DiscardEnded(ctx context.Context, before time.Time) error {
+	_, err := c.db.ExecContext(ctx, `update velvet.river_job j set state = 'discarded', finalized_at = now() from velvet.tasks t
+		where t.job_id = j.id and j.state = 'running' and t.state not in ($1, $2) and t.finished_at < $3`, TaskWaiting, TaskRunning, before)
+	return err
+}
+
 // FreeJob gives a job back to the queue whose instance died before it began the task. That was no try of it.
 func (c *Catalog) FreeJob(ctx context.Context, job int64) error {
 	_, err := c.db.ExecContext(ctx, `update velvet.river_job set state = 'available', attempt = greatest(attempt - 1, 0)

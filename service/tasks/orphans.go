@@ -51,6 +51,9 @@ func (q *Queue) recoverOnce(ctx context.Context) error {
 			}
 		}
 	}
+	if err := q.Catalog.DiscardEnded(ctx, time.Now().Add(-lookForOrphans)); err != nil {
+		return err
+	}
 	return q.requeue(ctx)
 }
 

@@ -182,6 +182,23 @@ func TestAnInstanceDies(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, catalog.TaskDone, ends(t, c, after.ID).State)
 	assert.EqualValues(t, 2, did.Load())
+
+	// One that dies when it has recorded the end of a task, before the queue has heard of it, blocks nothing either.
+	finished := `select state from velvet.river_job where id = $1`
+	require.Eventually(t, func() bool {
+		var state string
+		require.NoError(t, c.DB().QueryRowContext(ctx, finished, ends(t, c, after.ID).JobID).Scan(&state))
+		return state == "completed"
+	}, time.Minute, 20*time.Millisecond)
+	_, err = c.DB().ExecContext(ctx, `update velvet.river_job set state = 'running', finalized_at = null where id = $1`,
+		ends(t, c, after.ID).JobID)
+	require.NoError(t, err)
+	_, err = c.DB().ExecContext(ctx, `update velvet.tasks set finished_at = $1 where state <> 'running'`, took)
+	require.NoError(t, err)
+	require.NoError(t, q.recoverOnce(ctx))
+	last, err := q.Submit(ctx, k.ID, "", alone{})
+	require.NoError(t, err)
+	assert.Equal(t, catalog.TaskDone, ends(t, c, last.ID).State)
 }
 
 // TestNothingIsHalfRecorded leaves neither task nor job behind where one of them cannot be written.

@@ -227,9 +227,10 @@ func (q *Queue) submit(ctx context.Context, name, cluster, subject string, order
 	return q.Catalog.Task(ctx, t.ID)
 }
 
-// The queue hears of a task's end a little later than who watches it: until then it refuses one like it.
+// The queue hears of a task's end a little later than who watches it, and where the instance died just then, from another
+// one; until then it refuses one like it.
 const (
-	hearsWithin = 10 * time.Second
+	hearsWithin = 30 * time.Second
 	hearsEvery  = 50 * time.Millisecond
 )
 
