@@ -2,6 +2,8 @@ package changes
 
 import (
 	"encoding/binary"
+	"os"
+	"path/filepath"
 	"testing"
 	"time"
 
@@ -267,4 +269,76 @@ func TestChaptersThatLackSome(t *testing.T) {
 	got, _, err := p.open().List(ctx, journal.Filter{}, true, 1<<20)
 	require.NoError(t, err)
 	assert.Equal(t, xids(want), xids(got))
+}
+
+// TestNoMoreIsReadThanAnAnswerNeeds asks a history in which an index cannot be read: what needs it is an error, what does not is
+// answered.
+func TestNoMoreIsReadThanAnAnswerNeeds(t *testing.T) {
+	p := newPast(t)
+	for n := uint64(250); n < 270; n++ {
+		p.segment(n, [][2]int{{1, 0}})
+	}
+	list := func(f journal.Filter, oldest bool, limit int) (ids []pg.FullXID, err error) {
+		got, _, err := p.open().List(ctx, f, oldest, limit)
+		return xids(got), err
+	}
+	want := xids(p.all)
+	newest, err := list(journal.Filter{}, false, 3)
+	require.NoError(t, err)
+	assert.Equal(t, []pg.FullXID{want[19], want[18], want[17]}, newest)
+	block := func(key string) { // a directory stands in its place, which cannot be read
+		path := filepath.Join(p.store.First().String(), key)
+		require.NoError(t, os.Remove(path))
+		require.NoError(t, os.Mkdir(path, 0o700))
+	}
+	index := func(n uint64) string {
+		return store.IndexKey(p.cluster.ID, 1, p.index.name(pg.Segment{Timeline: 1, Number: n}))
+	}
+	block(index(250))
+	block(store.ChapterKey(p.cluster.ID, 1, 0))
+	_, err = list(journal.Filter{}, true, 1)
+	require.Error(t, err, "the oldest is in it")
+	_, err = list(journal.Filter{}, false, 20)
+	require.Error(t, err)
+	again, err := list(journal.Filter{}, false, 3)
+	require.NoError(t, err, "the newest chapter has enough")
+	assert.Equal(t, newest, again)
+	after, err := list(journal.Filter{After: z.Start(265)}, true, 2)
+	require.NoError(t, err, "it lies before what was asked for")
+	assert.Equal(t, []pg.FullXID{want[15], want[16]}, after)
+
+	// Of the last chapter all heads are known, but one segment cannot be read.
+	var heads []journal.Head
+	require.NoError(t, p.index.Heads(ctx, 1, 256, 269, func(h *journal.Head) (bool, error) { heads = append(heads, *h); return true, nil }))
+	_, err = p.store.Put(ctx, store.ChapterKey(p.cluster.ID, 1, 1), layout.S2, journal.EncodeChapter(heads))
+	require.NoError(t, err)
+	block(index(262))
+	_, err = list(journal.Filter{}, false, 10)
+	require.Error(t, err, "an error on the way is not left out")
+	_, err = list(journal.Filter{}, false, 3)
+	require.NoError(t, err)
+}
+
+// TestRatesAreExact counts what was committed in each part of a span, also of a segment over several parts.
+func TestRatesAreExact(t *testing.T) {
+	p := newPast(t)
+	p.segment(1, [][2]int{{1, 0}, {5, 0}, {2, 0}})
+	list, err := p.open().Rates(ctx, noon, noon.Add(4*time.Second), 4)
+	require.NoError(t, err)
+	var deleted []int64
+	for _, r := range list {
+		deleted = append(deleted, r.Counts[journal.Delete])
+	}
+	assert.Equal(t, []int64{1, 5, 2, 0}, deleted)
+}
+
+// TestSentences are put together from what there is.
+func TestSentences(t *testing.T) {
+	assert.Equal(t, "", joined("", ""))
+	assert.Equal(t, "a", joined("a", ""))
+	assert.Equal(t, "b", joined("", "b"))
+	assert.Equal(t, "a; b", joined("a", "b"))
+	assert.Equal(t, "no rows of users' tables", Summary(nil))
+	assert.Equal(t, "delete 3 rows of booking", Summary([]journal.TableChange{{Known: true, Name: journal.Name{Schema: "public",
+		Table: "booking"}, Counts: journal.Counts{journal.Delete: 3}}}))
 }
