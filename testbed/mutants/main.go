@@ -85,7 +85,7 @@ func run(packages []string, timeout, share int) error {
 		if err != nil {
 			return err
 		}
-		below = below || s.percent() < s.bar()
+		below = below || s.total > 0 && s.percent() < s.bar()
 		fmt.Println(s)
 		for _, f := range s.survived {
 			fmt.Printf("\t%s:%d:%d\t%s\t%s\n", f.file, f.Line, f.Column, f.Kind, f.source)
