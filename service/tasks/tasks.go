@@ -277,10 +277,11 @@ func (q *Queue) run(ctx context.Context, id string, more bool, work func(catalog
 		return q.Catalog.EndTask(r.ctx, id, state, outcome, nil)
 	}
 	r.Warn("%s", trouble.Error())
-	q.Log.Warn("task ended", "task", id, "kind", record.Kind, "state", state, "error", err)
 	if more && ctx.Err() == nil {
+		q.Log.Warn("task failed, and is tried again", "task", id, "kind", record.Kind, "error", err)
 		return errors.Join(err, q.Catalog.WaitAgain(r.ctx, id, "it failed and is tried again: "+trouble.Detail))
 	}
+	q.Log.Warn("task ended", "task", id, "kind", record.Kind, "state", state, "error", err)
 	if e := q.Catalog.EndTask(r.ctx, id, state, outcome, problems.Doc(trouble)); e != nil {
 		return e
 	}
