@@ -301,9 +301,9 @@ func endsOf(p api.KeepPreview, after bool) (list []spanEnds) {
 
 func verdict(needed bool) string {
 	if needed {
-		return "stays"
+		return "needed"
 	}
-	return "goes"
+	return "releasable"
 }
 
 func reasons(list []api.KeepReason) string {

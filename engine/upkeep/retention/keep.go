@@ -198,15 +198,15 @@ func (k *Enforcer) Apply(ctx context.Context, c catalog.Cluster, r keep.Rule, at
 	report.Log("rule: %s", p.Words)
 	for _, b := range p.Bases {
 		if !b.Needed {
-			report.Log("base %s of %s goes: %s", b.ID, b.StopTime.UTC().Format("2006-01-02 15:04 UTC"), b.Reasons[0].Text)
+			report.Log("base %s of %s is deleted: %s", b.ID, b.StopTime.UTC().Format("2006-01-02 15:04 UTC"), b.Reasons[0].Text)
 		}
 	}
 	for _, w := range wal {
 		done.Segments += int64(w.Last - w.First + 1)
-		report.Log("WAL of timeline %d from %s to %s goes: %s", w.Timeline, w.From, w.To, w.Reasons[0].Text)
+		report.Log("WAL of timeline %d from %s to %s is deleted: %s", w.Timeline, w.From, w.To, w.Reasons[0].Text)
 	}
 	if len(bases)+len(wal) == 0 {
-		report.Log("everything there is is needed; nothing goes")
+		report.Log("everything is still needed; nothing is deleted")
 		return done, nil
 	}
 	if err := k.Catalog.Release(ctx, c.ID, bases, stretches(wal), places, at); err != nil {
