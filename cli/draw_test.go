@@ -52,8 +52,8 @@ func TestAPreviewSaysWhatGoes(t *testing.T) {
 	}
 	var out bytes.Buffer
 	drawPreview(&out, p)
-	assert.Regexp(t, `(?m)^new .* stays +taken within the last 5 days; the newest$`, out.String())
-	assert.Regexp(t, `(?m)^old .* goes +nothing needs it$`, out.String())
+	assert.Regexp(t, `(?m)^new .* needed +taken within the last 5 days; the newest$`, out.String())
+	assert.Regexp(t, `(?m)^old .* releasable +nothing needs it$`, out.String())
 	assert.Contains(t, out.String(), "1,492")
 	assert.Contains(t, out.String(), "1 base backup and 1 stretch of WAL would be deleted: 3.0 MiB of packs and 100.0 MiB of WAL.")
 	p.Bases, p.WAL = p.Bases[:1], p.WAL[1:]
