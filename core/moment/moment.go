@@ -38,7 +38,7 @@ type Moment struct {
 	XID       pg.FullXID        // of Transaction
 	LSN       pg.LSN            // of AtLSN
 	Name      string            // of a restore point, or id of a base
-	Operation journal.Operation // of BeforeOperation: Delete, Truncate or Drop
+	Operation journal.Operation // of BeforeOperation: Delete, Update, Insert, Truncate or Drop
 	Table     journal.Table     // of BeforeOperation
 	Near      time.Time         // of BeforeOperation: about when it was; zero for any time
 }
@@ -83,7 +83,7 @@ type SyntaxError struct {
 // Forms lists what can be written, for errors and help.
 const Forms = `latest · 2026-11-23T14:03:07.25Z · 2026-11-23 14:03:07 Europe/Lisbon · today 14:03 · 12m ago · ` +
 	`tx 84213 · before tx 84213 · lsn 0/5A3F2B8 · before lsn 0/5A3F2B8 · restore point NAME · base ID · ` +
-	`before delete of booking · before truncate of crew.shift near 14:05 · before drop of invoice`
+	`before delete of booking · before update of fare · before truncate of crew.shift near 14:05 · before drop of invoice`
 
 func (e *SyntaxError) Error() string {
 	return fmt.Sprintf("moment %q, character %d: %s", e.Text, len([]rune(e.Text[:e.At]))+1, e.Reason)

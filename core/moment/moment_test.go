@@ -38,6 +38,8 @@ func TestParse(t *testing.T) {
 		"tx 3":                                            "tx 3",
 		"base 01jxyz":                                     "base 01jxyz",
 		"before delete of booking":                        "before delete of booking",
+		"before UPDATE of fare":                           "before update of fare",
+		"before insert of booking":                        "before insert of booking",
 		"BEFORE Truncate OF Crew.Shift":                   "before truncate of crew.shift",
 		`before drop of saltmarsh.public."Old Invoice"`:   `before drop of saltmarsh.public."Old Invoice"`,
 		"before delete of booking near 2026-11-23 14:05Z": "before delete of booking near 2026-11-23T14:05:00Z",

@@ -122,14 +122,14 @@ func (p *parser) before() (m Moment, err error) {
 		m, err = p.transaction()
 	case "lsn":
 		m, err = p.lsn()
-	case "delete", "truncate", "drop":
+	case "delete", "update", "insert", "truncate", "drop":
 		m, err = p.operation(word)
 	case "":
 		err = p.fail(at, "\"before\" wants a transaction, an LSN or an operation after it: before tx 84213, before lsn 0/5A3F2B8, "+
 			"before delete of booking")
 	default:
-		err = p.fail(at, "%q cannot stand after \"before\"; write before tx N, before lsn X/Y, or before delete|truncate|drop of TABLE",
-			word)
+		err = p.fail(at, "%q cannot stand after \"before\"; write before tx N, before lsn X/Y, or before "+
+			"delete|update|insert|truncate|drop of TABLE", word)
 	}
 	m.Before = true
 	return m, err

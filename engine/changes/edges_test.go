@@ -2,8 +2,10 @@ package changes
 
 import (
 	"encoding/binary"
+	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -15,6 +17,7 @@ import (
 	"velvetrewind/core/layout"
 	"velvetrewind/core/moment"
 	"velvetrewind/core/pg"
+	"velvetrewind/core/problem"
 	"velvetrewind/core/reach"
 	"velvetrewind/core/wal"
 	"velvetrewind/engine/catalog"
@@ -211,6 +214,60 @@ func TestNearATime(t *testing.T) {
 	assert.ErrorContains(t, err, "within 15 minutes of")
 	_, err = at(10 * time.Minute)
 	assert.ErrorContains(t, err, "2 transactions match")
+}
+
+// TestTheNearestIsMeant takes of several operations the one that is far nearer to the time that was given than the next, and
+// lists them by distance where none is.
+func TestTheNearestIsMeant(t *testing.T) {
+	p := newPast(t)
+	for n := range uint64(12) {
+		p.time = noon.Add(time.Duration(n) * 12500 * time.Millisecond)
+		p.segment(n+1, [][2]int{{3, 5}})
+	}
+	j := p.open()
+	for _, what := range []journal.Operation{journal.Delete, journal.Insert} {
+		at := func(near time.Duration) (place, string, error) {
+			return j.byOperation(ctx, moment.Moment{Kind: moment.BeforeOperation, Operation: what, Table: journal.Table{Name: "t100"},
+				Near: noon.Add(near)})
+		}
+		where, note, err := at(25*time.Second + 500*time.Millisecond)
+		require.NoError(t, err)
+		assert.Equal(t, place{p.all[2].End, true}, where)
+		assert.Equal(t, fmt.Sprintf("the nearest, 500ms away, where the next is 12s away (tx %d)", p.all[3].XID), note)
+		where, _, err = at(-time.Second)
+		require.NoError(t, err)
+		assert.Equal(t, place{p.all[0].End, true}, where, "all are later")
+		where, _, err = at(138 * time.Second)
+		require.NoError(t, err)
+		assert.Equal(t, place{p.all[11].End, true}, where, "all are earlier")
+		_, _, err = at(29 * time.Second)
+		var refused *problem.Problem
+		require.ErrorAs(t, err, &refused, "4 s from one, 8.5 s from another")
+		assert.Contains(t, refused.Detail, "more than 8 transactions match, the nearest first")
+		first := strings.Index(refused.Next, fmt.Sprintf("before tx %d ", p.all[2].XID))
+		assert.Less(t, first, strings.Index(refused.Next, fmt.Sprintf("before tx %d ", p.all[3].XID)))
+		assert.Positive(t, first)
+	}
+}
+
+// TestOneOutweighsTheOthers takes of several operations the one that changed far more rows than any other.
+func TestOneOutweighsTheOthers(t *testing.T) {
+	p := newPast(t)
+	p.segment(1, [][2]int{{1, 2}})
+	p.segment(2, [][2]int{{100, 199}})
+	p.segment(3, [][2]int{{1, 1}})
+	j := p.open()
+	before := func(what journal.Operation) (place, string, error) {
+		return j.byOperation(ctx, moment.Moment{Kind: moment.BeforeOperation, Operation: what, Table: journal.Table{Name: "t100"}})
+	}
+	where, note, err := before(journal.Delete)
+	require.NoError(t, err)
+	assert.Equal(t, place{p.all[1].End, true}, where)
+	assert.Contains(t, note, "chosen over other deletes of t100, of which the largest removed 1 rows")
+	_, _, err = before(journal.Insert)
+	require.ErrorContains(t, err, "3 transactions match", "199 rows are not a hundred times 2")
+	_, _, err = before(journal.Update)
+	require.ErrorContains(t, err, "no transaction in the captured WAL did update rows of t100")
 }
 
 // TestOneNameForTwoTables asks for the schema, and names each table once.

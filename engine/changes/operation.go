@@ -17,15 +17,19 @@ import (
 const (
 	// listed is how many candidates an error names.
 	listed = 8
-	// outstanding is how many times as many rows as any other a DELETE must have removed
-	// to be the one that is meant.
+	// outstanding is how many times as many rows as any other a DELETE, UPDATE or INSERT must have changed to be the
+	// one that is meant.
 	outstanding = 100
+	// nearer is how many times as far as the nearest operation the next must be from the time after "near", and by how
+	// much at least, for the nearest to be the one that is meant.
+	nearer   = 5
+	nearerBy = 2 * time.Second
 	// nearby is how far from the time after "near" an operation may be.
 	nearby = 15 * time.Minute
 )
 
-// byOperation finds the transaction that did something to a table. There must be one; of
-// several deletes one that outweighs all others by far is taken, and the note says so.
+// byOperation finds the transaction that did something to a table. There must be one; of several one is taken that outweighs
+// all others by far in rows, or that is by far the nearest to the time that was given, and the note says so.
 func (j *Journal) byOperation(ctx context.Context, m moment.Moment) (place, string, error) {
 	f := journal.Filter{Table: m.Table, Kind: &m.Operation, Catalogs: true}
 	if !m.Near.IsZero() {
@@ -44,19 +48,52 @@ func (j *Journal) byOperation(ctx context.Context, m moment.Moment) (place, stri
 		return place{}, "", j.noOperation(ctx, m)
 	case len(found) == 1:
 		return place{found[0].End, true}, "", nil
-	case m.Operation == journal.Delete && found[0].Size >= outstanding*found[1].Size:
-		return place{found[0].End, true}, fmt.Sprintf("chosen over other deletes of %s, of which the largest removed %d rows (tx %d)",
-			m.Table, found[1].Size, found[1].XID), nil
+	case m.Operation <= journal.Delete && found[0].Size >= outstanding*found[1].Size:
+		return place{found[0].End, true}, fmt.Sprintf("chosen over other %ss of %s, of which the largest %s %d rows (tx %d)",
+			m.Operation, m.Table, didRows(m.Operation), found[1].Size, found[1].XID), nil
+	}
+	if !m.Near.IsZero() {
+		return j.nearest(ctx, m, f)
 	}
 	what := fmt.Sprintf("%d transactions", len(found))
 	if len(found) > listed {
 		what = fmt.Sprintf("more than %d transactions", listed)
 		found = found[:listed]
 	}
-	if !m.Near.IsZero() {
-		slices.SortFunc(found, func(a, b Entry) int { return cmp.Compare(a.Time.Sub(m.Near).Abs(), b.Time.Sub(m.Near).Abs()) })
-	}
 	return place{}, "", ambiguous(m, fmt.Sprintf("%s match", what), found)
+}
+
+// didRows says what an operation did to rows.
+func didRows(k journal.Operation) string {
+	return map[journal.Operation]string{journal.Insert: "added", journal.Update: "changed", journal.Delete: "removed"}[k]
+}
+
+// nearest chooses by the time that was given, of several that match f, where one is far nearer than the next.
+func (j *Journal) nearest(ctx context.Context, m moment.Moment, f journal.Filter) (place, string, error) {
+	after, before := f, f
+	after.From, before.To = m.Near, m.Near.Add(-1)
+	found, _, err := j.List(ctx, after, true, listed+1)
+	if err != nil {
+		return place{}, "", err
+	}
+	earlier, _, err := j.List(ctx, before, false, listed+1)
+	if err != nil {
+		return place{}, "", err
+	}
+	found = append(found, earlier...)
+	away := func(e Entry) time.Duration { return e.Time.Sub(m.Near).Abs() }
+	slices.SortStableFunc(found, func(a, b Entry) int { return cmp.Compare(away(a), away(b)) })
+	first, next := found[0], found[1]
+	if away(next) >= nearer*away(first) && away(next)-away(first) >= nearerBy {
+		return place{first.End, true}, fmt.Sprintf("the nearest, %s away, where the next is %s away (tx %d)",
+			away(first).Round(time.Millisecond), away(next).Round(time.Millisecond), next.XID), nil
+	}
+	what := fmt.Sprintf("%d transactions match, the nearest first", len(found))
+	if len(found) > listed {
+		what = fmt.Sprintf("more than %d transactions match, the nearest first", listed)
+		found = found[:listed]
+	}
+	return place{}, "", ambiguous(m, what, found)
 }
 
 // labels are the different tables that a name was found to mean, in full.
@@ -75,7 +112,7 @@ func labels(found []Entry, t journal.Table) []string {
 
 // noOperation says that nothing matches, and names what comes closest.
 func (j *Journal) noOperation(ctx context.Context, m moment.Moment) error {
-	why := fmt.Sprintf("no transaction in the captured WAL did %s %s", gerund(m.Operation), m.Table)
+	why := fmt.Sprintf("no transaction in the captured WAL did %s %s", infinitive(m.Operation), m.Table)
 	next := fmt.Sprintf("See what happened to it: velvet changes list %s --table %s", j.archive.Cluster.Name, m.Table)
 	if !m.Near.IsZero() {
 		why += fmt.Sprintf(" within %d minutes of %s", int(nearby.Minutes()), m.Near.Format(time.RFC3339))
@@ -90,13 +127,12 @@ func (j *Journal) noOperation(ctx context.Context, m moment.Moment) error {
 	return problem.New(problem.NotFound, next, "the moment was not found", "%s", why)
 }
 
-func gerund(k journal.Operation) string {
-	switch k {
-	case journal.Delete:
-		return "delete rows of"
-	default:
-		return k.String()
+// infinitive says what to do to a table would be.
+func infinitive(k journal.Operation) string {
+	if k <= journal.Delete {
+		return k.String() + " rows of"
 	}
+	return k.String()
 }
 
 func ambiguous(m moment.Moment, why string, found []Entry) error {

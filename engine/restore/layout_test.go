@@ -196,6 +196,14 @@ func TestPlans(t *testing.T) {
 	assert.Equal(t, base.Start, p.Start)
 	assert.Greater(t, p.Boundary.Stop, base.Stop)
 	assert.Positive(t, p.Count)
+	c.Server.Exec("postgres", "create table fare (id int, price int)", "insert into fare select n, n from generate_series(1, 400) n",
+		"update fare set price = price + 1 where id = 7", "update fare set price = 1")
+	c.Captured()
+	c.Eventually("the fares' name is known", func() bool { p, err = c.Plan("before insert of fare"); return err == nil })
+	inserted := p.Boundary.FirstOut.XID
+	p, err = c.Plan("before update of fare")
+	require.NoError(t, err)
+	assert.Equal(t, inserted+2, p.Boundary.FirstOut.XID, "not the update of one fare")
 	_, err = c.Plan("before lsn " + early.String())
 	require.ErrorAs(t, err, &refused)
 	assert.Equal(t, problem.OutOfReach, refused.Kind)
