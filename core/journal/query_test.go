@@ -92,7 +92,9 @@ func TestBoundsHideNothing(t *testing.T) {
 			}
 		}
 	})
-	assert.Greater(t, found, 100, "the filters find something at all")
+	if !testing.Short() { // which draws a few only
+		assert.Greater(t, found, 100, "the filters find something at all")
+	}
 }
 
 // TestCostOfSegmentsIsThatOfTheirTransactions adds the same up from heads and from

@@ -23,7 +23,8 @@ func TestOnlyTheServersOwnDirectoryIsRead(t *testing.T) {
 	defer func() { _ = conn.Close(ctx) }()
 	var id int64
 	var started time.Time
-	require.NoError(t, conn.QueryRow(ctx, "select system_identifier, pg_postmaster_start_time() from pg_control_system()").Scan(&id, &started))
+	const marks = "select system_identifier, pg_postmaster_start_time() from pg_control_system()"
+	require.NoError(t, conn.QueryRow(ctx, marks).Scan(&id, &started))
 	assert.Equal(t, p.DataDir, localRoot(ctx, conn, uint64(id)))
 	assert.Empty(t, localRoot(ctx, conn, uint64(id)+1), "of another cluster")
 
