@@ -15,6 +15,7 @@ const (
 	heapInplace   = 0x70
 
 	deleteIsSuper = 1 << 3 // XLH_DELETE_IS_SUPER: takes a speculative insertion back
+	deleteIsMove  = 1 << 4 // XLH_DELETE_IS_PARTITION_MOVE: an UPDATE moves the row to another partition
 
 	truncateCascade  = 1 << 0
 	truncateRestarts = 1 << 1
@@ -106,7 +107,8 @@ type RowChange struct {
 
 // RowsOf tells which rows a heap record changes; ok is false for every other
 // record, and for those that change no row's content (locks, pruning, visibility).
-// It is Decode for the one question that is asked of every record.
+// It is Decode for the one question that is asked of every record. A row that an UPDATE moves to another partition is an
+// update of the one that it leaves, and an insert into the one that it enters.
 func RowsOf(r *Record) (c RowChange, ok bool, err error) {
 	if (r.Manager != ManagerHeap && r.Manager != ManagerHeap2) || len(r.Blocks) == 0 {
 		return c, false, nil
@@ -125,9 +127,12 @@ func RowsOf(r *Record) (c RowChange, ok bool, err error) {
 		c.Updated = 1
 	case op == heapDelete:
 		f.skip(7) // xmax, offset number and infomask bits
-		if f.u8()&deleteIsSuper != 0 {
+		switch flags := f.u8(); {
+		case flags&deleteIsSuper != 0:
 			c.Inserted = -1
-		} else {
+		case flags&deleteIsMove != 0:
+			c.Updated = 1
+		default:
 			c.Deleted = 1
 		}
 	default:

@@ -399,10 +399,12 @@ func testRowCountsEqualTheStatements(t *testing.T, b *testbed.Bed) {
 			want[xid] = c
 		}
 	}
+	moved, shallow, deep := moveToAnotherPartition(b, p, conn)
 	testbed.One[string](b, conn, "select pg_switch_wal()::text")
 	reader := openWAL(t, p, from)
 	builder := journal.NewBuilder(journal.State{})
 	compared := 0
+	moves := make(map[uint32]journal.Change)
 	for {
 		rec, err := reader.Next()
 		if err != nil {
@@ -415,6 +417,9 @@ func testRowCountsEqualTheStatements(t *testing.T, b *testbed.Bed) {
 			continue
 		}
 		for _, c := range tx.Changes {
+			if pg.XID(tx.XID) == moved {
+				moves[c.Relation.Filenode] = journal.Change{Inserted: c.Inserted, Updated: c.Updated, Deleted: c.Deleted}
+			}
 			if c.Relation.Filenode == filenode {
 				expected := want[pg.XID(tx.XID)]
 				expected.Relation = c.Relation
@@ -427,6 +432,17 @@ func testRowCountsEqualTheStatements(t *testing.T, b *testbed.Bed) {
 	assert.Empty(t, want, "transactions that the journal does not know")
 	assert.Greater(t, compared, 80)
 	assert.Empty(t, builder.State().Open)
+	assert.Equal(t, map[uint32]journal.Change{shallow: {Updated: 50}, deep: {Inserted: 50}}, moves, "an update that moves rows deletes none")
+}
+
+// moveToAnotherPartition has one transaction update 50 rows so that they belong to another partition.
+func moveToAnotherPartition(b *testbed.Bed, p *testbed.Postgres, conn *pgx.Conn) (moved pg.XID, from, to uint32) {
+	p.Exec("postgres", "create table sounding (n int) partition by range (n)",
+		"create table shallow partition of sounding for values from (0) to (100)",
+		"create table deep partition of sounding for values from (100) to (200)", "insert into sounding select generate_series(0, 49)")
+	moved = pg.XID(testbed.One[int64](b, conn, "with u as (update sounding set n = n + 100) select pg_current_xact_id()::text::bigint"))
+	return moved, testbed.One[uint32](b, conn, "select pg_relation_filenode('shallow')"),
+		testbed.One[uint32](b, conn, "select pg_relation_filenode('deep')")
 }
 
 // randomTransaction does a few things to bookings and returns what the server reported of them.
