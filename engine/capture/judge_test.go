@@ -432,7 +432,8 @@ func testRowCountsEqualTheStatements(t *testing.T, b *testbed.Bed) {
 	assert.Empty(t, want, "transactions that the journal does not know")
 	assert.Greater(t, compared, 80)
 	assert.Empty(t, builder.State().Open)
-	assert.Equal(t, map[uint32]journal.Change{shallow: {Updated: 50}, deep: {Inserted: 50}}, moves, "an update that moves rows deletes none")
+	assert.Equal(t, map[uint32]journal.Change{shallow: {Updated: 50}, deep: {Inserted: 50}}, moves,
+		"an update that moves rows deletes none")
 }
 
 // moveToAnotherPartition has one transaction update 50 rows so that they belong to another partition.
