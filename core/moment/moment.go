@@ -40,6 +40,7 @@ type Moment struct {
 	Name      string            // of a restore point, or id of a base
 	Operation journal.Operation // of BeforeOperation: Delete, Update, Insert, Truncate or Drop
 	Table     journal.Table     // of BeforeOperation
+	Database  string            // of BeforeOperation, in place of Table: the name of a database that was dropped
 	Near      time.Time         // of BeforeOperation: about when it was; zero for any time
 }
 
@@ -64,13 +65,21 @@ func (m Moment) String() string {
 	case AtBase:
 		return "base " + m.Name
 	case BeforeOperation:
-		s := fmt.Sprintf("before %s of %s", m.Operation, m.Table)
+		s := fmt.Sprintf("before %s of %s", m.Operation, m.Object())
 		if !m.Near.IsZero() {
 			s += " near " + m.Near.Format(time.RFC3339Nano)
 		}
 		return s
 	}
 	return "latest"
+}
+
+// Object is what a BeforeOperation was done to.
+func (m Moment) Object() string {
+	if m.Database != "" {
+		return "database " + m.Database
+	}
+	return m.Table.String()
 }
 
 // SyntaxError points at the place in a moment that could not be understood.
@@ -83,7 +92,8 @@ type SyntaxError struct {
 // Forms lists what can be written, for errors and help.
 const Forms = `latest · 2026-11-23T14:03:07.25Z · 2026-11-23 14:03:07 Europe/Lisbon · today 14:03 · 12m ago · ` +
 	`tx 84213 · before tx 84213 · lsn 0/5A3F2B8 · before lsn 0/5A3F2B8 · restore point NAME · base ID · ` +
-	`before delete of booking · before update of fare · before truncate of crew.shift near 14:05 · before drop of invoice`
+	`before delete of booking · before update of fare · before truncate of crew.shift near 14:05 · before drop of invoice · ` +
+	`before drop of database saltmarsh`
 
 func (e *SyntaxError) Error() string {
 	return fmt.Sprintf("moment %q, character %d: %s", e.Text, len([]rune(e.Text[:e.At]))+1, e.Reason)

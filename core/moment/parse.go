@@ -135,7 +135,7 @@ func (p *parser) before() (m Moment, err error) {
 	return m, err
 }
 
-// operation reads "of TABLE [near TIME]".
+// operation reads "of TABLE [near TIME]", or "of database NAME [near TIME]".
 func (p *parser) operation(word string) (Moment, error) {
 	kind, _ := journal.ParseOperation(word)
 	m := Moment{Kind: BeforeOperation, Operation: kind}
@@ -148,7 +148,11 @@ func (p *parser) operation(word string) (Moment, error) {
 		return m, p.fail(at, "the name of a table is missing after \"of\", for example booking or crew.shift")
 	}
 	var err error
-	if m.Table, err = journal.ParseTable(name); err != nil {
+	if next := p.peek(); strings.EqualFold(name, "database") && next != "" && next != "near" {
+		if m.Database, at = p.word(); kind != journal.Drop {
+			return m, p.fail(at, "of a database only its drop can be found: before drop of database %s", m.Database)
+		}
+	} else if m.Table, err = journal.ParseTable(name); err != nil {
 		return m, p.fail(at, "%v", err)
 	}
 	if p.peek() != "near" {

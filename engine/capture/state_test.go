@@ -19,6 +19,7 @@ import (
 func TestCondition(t *testing.T) {
 	const far = catchUpBytes
 	fresh := sql.NullTime{Time: time.Now(), Valid: true}
+	old := sql.NullTime{Time: time.Now().Add(-time.Minute), Valid: true}
 	for name, c := range map[string]struct {
 		capturer *capturer
 		server   pg.LSN
@@ -30,12 +31,13 @@ func TestCondition(t *testing.T) {
 		"ahead of what it was told":    {&capturer{}, 1000, far + 2000, fresh, catalog.CaptureStreaming},
 		"a segment behind":             {&capturer{}, far + 1000, 1000, fresh, catalog.CaptureStreaming},
 		"more than a segment behind":   {&capturer{}, far + 1001, 1000, fresh, catalog.CaptureCatchingUp},
-		"level, but that was long ago": {&capturer{}, 1000, 1000, sql.NullTime{Time: time.Now().Add(-time.Minute), Valid: true}, catalog.CaptureCatchingUp},
+		"level, but that was long ago": {&capturer{}, 1000, 1000, old, catalog.CaptureCatchingUp},
 		"level, but never told":        {&capturer{}, 1000, 1000, sql.NullTime{}, catalog.CaptureCatchingUp},
 		"no store":                     {&capturer{storeTrouble: "it is full"}, 1000, 1000, fresh, catalog.CaptureWaiting},
 		"a full spool before all":      {&capturer{storeTrouble: "it is full", paused: true}, 1000, 1000, fresh, catalog.CapturePaused},
 	} {
-		assert.Equal(t, c.want, c.capturer.condition(catalog.Capture{ServerLSN: c.server, FlushedLSN: c.flushed, CompleteTo: c.complete}), name)
+		k := catalog.Capture{ServerLSN: c.server, FlushedLSN: c.flushed, CompleteTo: c.complete}
+		assert.Equal(t, c.want, c.capturer.condition(k), name)
 	}
 }
 

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 	"time"
@@ -35,7 +36,13 @@ func (j *Journal) byOperation(ctx context.Context, m moment.Moment) (place, stri
 	if !m.Near.IsZero() {
 		f.From, f.To = m.Near.Add(-nearby), m.Near.Add(nearby)
 	}
-	found, err := j.Biggest(ctx, f, listed+1)
+	var found []Entry
+	var err error
+	if m.Database != "" {
+		found, err = j.droppedDatabase(ctx, m.Database, f)
+	} else {
+		found, err = j.Biggest(ctx, f, listed+1)
+	}
 	if err != nil {
 		return place{}, "", err
 	}
@@ -52,7 +59,7 @@ func (j *Journal) byOperation(ctx context.Context, m moment.Moment) (place, stri
 		return place{found[0].End, true}, fmt.Sprintf("chosen over other %ss of %s, of which the largest %s %d rows (tx %d)",
 			m.Operation, m.Table, didRows(m.Operation), found[1].Size, found[1].XID), nil
 	}
-	if !m.Near.IsZero() {
+	if !m.Near.IsZero() && m.Database == "" {
 		return j.nearest(ctx, m, f)
 	}
 	what := fmt.Sprintf("%d transactions", len(found))
@@ -96,6 +103,19 @@ func (j *Journal) nearest(ctx context.Context, m moment.Moment, f journal.Filter
 	return place{}, "", ambiguous(m, what, found)
 }
 
+// droppedDatabase finds the transactions that dropped a database of a name. The WAL tells only its oid.
+func (j *Journal) droppedDatabase(ctx context.Context, name string, f journal.Filter) (found []Entry, err error) {
+	oids := j.book.Databases(name)
+	f.Catalogs = false
+	list, _, err := j.List(ctx, f, true, math.MaxInt32)
+	for _, e := range list {
+		if slices.ContainsFunc(e.DroppedDatabases, func(oid uint32) bool { return slices.Contains(oids, oid) }) {
+			found = append(found, e)
+		}
+	}
+	return found[:min(len(found), listed+1)], err
+}
+
 // labels are the different tables that a name was found to mean, in full.
 func labels(found []Entry, t journal.Table) []string {
 	var list []string
@@ -112,8 +132,11 @@ func labels(found []Entry, t journal.Table) []string {
 
 // noOperation says that nothing matches, and names what comes closest.
 func (j *Journal) noOperation(ctx context.Context, m moment.Moment) error {
-	why := fmt.Sprintf("no transaction in the captured WAL did %s %s", infinitive(m.Operation), m.Table)
+	why := fmt.Sprintf("no transaction in the captured WAL did %s %s", infinitive(m.Operation), m.Object())
 	next := fmt.Sprintf("See what happened to it: velvet changes list %s --table %s", j.archive.Cluster.Name, m.Table)
+	if m.Database != "" {
+		next = fmt.Sprintf("See what was dropped: velvet changes list %s --kind drop", j.archive.Cluster.Name)
+	}
 	if !m.Near.IsZero() {
 		why += fmt.Sprintf(" within %d minutes of %s", int(nearby.Minutes()), m.Near.Format(time.RFC3339))
 		other, err := j.Biggest(ctx, journal.Filter{Table: m.Table, Kind: &m.Operation, Catalogs: true}, listed)

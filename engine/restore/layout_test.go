@@ -204,6 +204,20 @@ func TestPlans(t *testing.T) {
 	p, err = c.Plan("before update of fare")
 	require.NoError(t, err)
 	assert.Equal(t, inserted+2, p.Boundary.FirstOut.XID, "not the update of one fare")
+	c.Server.Exec("postgres", "create database islets", "create database shoals")
+	c.Server.Exec("islets", "create table cove (n int)")
+	c.Eventually("the databases' names are known", func() bool {
+		book, err := c.Books.Of(ctx, c.Record.ID)
+		return err == nil && len(book.Databases("islets")) == 1 && len(book.Databases("shoals")) == 1
+	})
+	c.Server.Exec("postgres", "drop database shoals", "drop database islets", "create table after_all ()")
+	dropped := testbed.One[int64](c.Bed, c.SQL, "select (pg_current_xact_id()::text::bigint)") - 2
+	c.Captured()
+	p, err = c.Plan("before drop of database islets")
+	require.NoError(t, err)
+	assert.EqualValues(t, dropped, p.Boundary.FirstOut.XID)
+	_, err = c.Plan("before drop of database postgres")
+	require.ErrorContains(t, err, "no transaction in the captured WAL did drop database postgres")
 	_, err = c.Plan("before lsn " + early.String())
 	require.ErrorAs(t, err, &refused)
 	assert.Equal(t, problem.OutOfReach, refused.Kind)

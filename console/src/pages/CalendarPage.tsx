@@ -259,7 +259,12 @@ function Add({ cluster }: { cluster: string }) {
             <tbody>
               {(next.data.runs ?? []).map((r) => (
                 <tr key={r.at}>
-                  <td className="mono">{r.at.replace("T", " ").replace("Z", "+00:00").replace(/(\d\d:\d\d:\d\d)(\.\d+)?/, "$1 ")}</td>
+                  <td className="mono">
+                    {r.at
+                      .replace("T", " ")
+                      .replace("Z", "+00:00")
+                      .replace(/(\d\d:\d\d:\d\d)(\.\d+)?/, "$1 ")}
+                  </td>
                   <td>
                     <Time at={new Date(r.at).toISOString()} />
                   </td>

@@ -9,6 +9,7 @@ package names
 import (
 	"context"
 	"fmt"
+	"slices"
 	"sync"
 	"time"
 
@@ -133,6 +134,21 @@ func (b *Book) At(t time.Time) journal.Lookup {
 		}
 		return found, true
 	}
+}
+
+// Databases are the oids of the databases that were ever called by a name, as far as anything in them was seen.
+func (b *Book) Databases(name string) []uint32 {
+	b.mu.RLock()
+	defer b.mu.RUnlock()
+	var list []uint32
+	for ref, versions := range b.files {
+		for _, v := range versions {
+			if v.name.Database == name && ref.Database != 0 && !slices.Contains(list, ref.Database) {
+				list = append(list, ref.Database)
+			}
+		}
+	}
+	return list
 }
 
 // Now gives the names as they were learned last.
