@@ -2,8 +2,22 @@ package capture
 
 import (
 	"bytes"
+	"context"
+	"os"
+	"path/filepath"
 	"testing"
 
+	"velvetrewind/core/layout"
+	"velvetrewind/core/pg"
+	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/host/disk"
+	"velvetrewind/engine/server/replication"
+	"velvetrewind/engine/spool"
+	"velvetrewind/engine/store"
+	"velvetrewind/engine/store/dir"
+	"velvetrewind/engine/store/vault"
+
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 )
@@ -29,4 +43,79 @@ func TestNothingStoredIsReplacedByLess(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, want, got)
 	})
+}
+
+// TestBesideWhatIsStored judges a spooled segment by what the store has of it: nothing, less, all, other, or something that
+// cannot be read. A store that does not answer is no verdict.
+func TestBesideWhatIsStored(t *testing.T) {
+	ctx := context.Background()
+	root := t.TempDir()
+	objects, err := dir.Open(root, 0)
+	require.NoError(t, err)
+	const z = pg.SegmentSize(1 << 20)
+	c := &capturer{store: vault.Reading(objects, nil, nil), codec: layout.S2, cluster: catalog.Cluster{ID: catalog.NewID(), SegmentSize: z}}
+	seg := pg.Segment{Timeline: 1, Number: 7}
+	key := store.SegmentKey(c.cluster.ID, 1, seg.Name(z))
+	path := filepath.Join(root, key)
+	spooled := make([]byte, z)
+	for i := range spooled {
+		spooled[i] = byte(i>>8 ^ i)
+	}
+	judge := func() (verdict, error) { return c.beside(ctx, seg, bytes.NewReader(spooled)) }
+	becomes := func(want verdict, what string) {
+		t.Helper()
+		is, err := judge()
+		require.NoError(t, err, what)
+		assert.Equal(t, want, is, what)
+	}
+	keep := func(content []byte) {
+		t.Helper()
+		_, _, err := c.put(ctx, key, bytes.NewReader(content))
+		require.NoError(t, err)
+	}
+	becomes(goesFurther, "nothing is stored")
+	keep(spooled[:z/2])
+	becomes(goesFurther, "the first half is stored")
+	keep(spooled)
+	becomes(contained, "all is stored")
+	other := bytes.Clone(spooled)
+	other[z-1] ^= 1
+	keep(other)
+	becomes(contradicts, "its last byte is another")
+	content, err := os.ReadFile(path)
+	require.NoError(t, err)
+	content[len(content)/2] ^= 1
+	require.NoError(t, os.WriteFile(path, content, 0o600))
+	becomes(goesFurther, "what is stored cannot be read")
+	require.NoError(t, os.Remove(path))
+	require.NoError(t, os.MkdirAll(path, 0o700))
+	_, err = judge()
+	require.Error(t, err, "a directory stands there")
+}
+
+// TestTake takes messages of a stream into the spool, and notes how far the server is, whether it waits for a report and
+// whether it has more.
+func TestTake(t *testing.T) {
+	const z = pg.SegmentSize(1 << 20)
+	s, err := spool.Open(disk.OS, t.TempDir(), z, 1<<30)
+	require.NoError(t, err)
+	defer s.Close()
+	s.Resume(1, z.Start(3))
+	c := &capturer{spool: s, wakeup: make(chan struct{}, 1)}
+	r := &receiver{capturer: c}
+	data := make([]byte, 1000)
+	at := z.Start(3)
+	require.NoError(t, r.take(replication.Message{Start: at, ServerEnd: at + 1000, Data: data}))
+	assert.Equal(t, at+1000, s.Written())
+	assert.False(t, r.more, "that was all")
+	require.NoError(t, r.take(replication.Message{Start: at + 1000, ServerEnd: at + 2001, Data: data, ReplyNow: true}))
+	assert.True(t, r.more)
+	assert.True(t, r.asked)
+	require.NoError(t, r.take(replication.Message{ServerEnd: at + 1500}))
+	assert.True(t, r.asked, "until it has been answered")
+	assert.Equal(t, at+2001, r.server, "it does not go back")
+	assert.Empty(t, c.wakeup)
+	require.NoError(t, r.take(replication.Message{Start: at + 2000, ServerEnd: z.Start(4), Data: make([]byte, int(z)-2000)}))
+	assert.Len(t, c.wakeup, 1, "a segment is full")
+	require.Error(t, r.take(replication.Message{Start: z.Start(9), ServerEnd: z.Start(10), Data: data}), "it does not follow")
 }
