@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"io"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -17,7 +18,7 @@ func (a *app) restore() *cobra.Command {
 	return c
 }
 
-const momentHelp = "\n\nMOMENT is one of:\n  " + moment.Forms
+var momentHelp = "\n\nMOMENT is one of:\n\n    " + strings.ReplaceAll(moment.Forms, " · ", "\n    ")
 
 func (a *app) restorePlan() *cobra.Command {
 	return &cobra.Command{
