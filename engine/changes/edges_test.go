@@ -263,7 +263,7 @@ func TestOneOutweighsTheOthers(t *testing.T) {
 	where, note, err := before(journal.Delete)
 	require.NoError(t, err)
 	assert.Equal(t, place{p.all[1].End, true}, where)
-	assert.Contains(t, note, "chosen over other deletes of t100, of which the largest removed 1 rows")
+	assert.Contains(t, note, "chosen over other deletes of t100, of which the largest removed 1 row (")
 	_, _, err = before(journal.Insert)
 	require.ErrorContains(t, err, "3 transactions match", "199 rows are not a hundred times 2")
 	_, _, err = before(journal.Update)

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"velvetrewind/core/figures"
 	"velvetrewind/core/journal"
 	"velvetrewind/core/moment"
 	"velvetrewind/core/pg"
@@ -56,8 +57,8 @@ func (j *Journal) byOperation(ctx context.Context, m moment.Moment) (place, stri
 	case len(found) == 1:
 		return place{found[0].End, true}, "", nil
 	case m.Operation <= journal.Delete && found[0].Size >= outstanding*found[1].Size:
-		return place{found[0].End, true}, fmt.Sprintf("chosen over other %ss of %s, of which the largest %s %d rows (tx %d)",
-			m.Operation, m.Table, didRows(m.Operation), found[1].Size, found[1].XID), nil
+		return place{found[0].End, true}, fmt.Sprintf("chosen over other %ss of %s, of which the largest %s %s (tx %d)",
+			m.Operation, m.Table, didRows(m.Operation), figures.Of(int(found[1].Size), "row"), found[1].XID), nil
 	}
 	if !m.Near.IsZero() && m.Database == "" {
 		return j.nearest(ctx, m, f)
