@@ -291,7 +291,7 @@ func (l *life) telling(list []changes.Entry, dropped, season known, open pg.Full
 	chosen, note, err := l.resolve(j, "before delete of fare")
 	require.NoError(l, err)
 	assert.Equal(l, season.xid, chosen.FirstOut.XID)
-	assert.Regexp(l, `^chosen over other deletes of fare, of which the largest removed 1 rows \(tx \d+\)$`, note)
+	assert.Regexp(l, `^chosen over other deletes of fare, of which the largest removed 1 row \(tx \d+\)$`, note)
 	around, kept, err := j.Around(context.Background(), chosen.Keeps, chosen.Stop, 2)
 	require.NoError(l, err)
 	assert.Equal(l, season.xid, around[kept].XID, "the first that is undone")
