@@ -3090,7 +3090,7 @@ export interface operations {
             path: {
                 /** @description name or id of the cluster */
                 cluster: string;
-                /** @description transaction id; below 2^32 it is looked for in every epoch */
+                /** @description transaction id; below 2^32 every epoch is searched */
                 xid: number;
             };
             cookie?: never;
@@ -3232,7 +3232,7 @@ export interface operations {
             path: {
                 /** @description name or id of the cluster */
                 cluster: string;
-                /** @description transaction id; below 2^32 it is looked for in every epoch */
+                /** @description transaction id; below 2^32 every epoch is searched */
                 xid: number;
             };
             cookie?: never;

@@ -19,7 +19,6 @@ import (
 	"velvetrewind/core/moment"
 	"velvetrewind/core/pg"
 	"velvetrewind/core/problem"
-	"velvetrewind/engine/archive"
 	"velvetrewind/engine/changes"
 	"velvetrewind/engine/store"
 	"velvetrewind/testbed"
@@ -67,13 +66,7 @@ func (l *life) commit(statements ...string) known {
 }
 
 func (l *life) open() *changes.Journal {
-	ctx := context.Background()
-	a, err := archive.Open(ctx, l.Catalog, l.Store, l.Path("spool"), l.Record)
-	require.NoError(l, err)
-	book, err := l.Books.Of(ctx, l.Record.ID)
-	require.NoError(l, err)
-	j, err := changes.Open(ctx, a, layout.S2, book)
-	require.NoError(l, err)
+	_, j := l.Journal()
 	return j
 }
 

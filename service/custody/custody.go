@@ -193,7 +193,7 @@ func textOf(err error) string {
 	return err.Error()
 }
 
-// lookEvery is how often it is looked whether something is to be copied or freed.
+// lookEvery is the pause between two looks for what is to be copied or freed.
 const lookEvery = 20 * time.Second
 
 // Run begins tasks that copy to the second store, and frees what dropped

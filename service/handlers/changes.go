@@ -114,7 +114,7 @@ func (h *Changes) listChanges(ctx context.Context, in *listChanges) (*body[api.C
 // ChangePath names a transaction in a path.
 type ChangePath struct {
 	ClusterPath
-	XID uint64 `path:"xid" doc:"transaction id; below 2^32 it is looked for in every epoch"`
+	XID uint64 `path:"xid" doc:"transaction id; below 2^32 every epoch is searched"`
 }
 
 func (h *Changes) showChange(ctx context.Context, in *ChangePath) (*body[api.Changes], error) {

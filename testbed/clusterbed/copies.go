@@ -51,8 +51,8 @@ func (c *Cluster) Maker() *copies.Maker {
 		Program: program, Service: "http://127.0.0.1:1", Key: seal.Key{}, Changed: func(string) {}}
 }
 
-// Plan plans a restore to a moment.
-func (c *Cluster) Plan(text string) (plan.Restore, error) {
+// Journal opens what there is of the cluster by now, and its journal.
+func (c *Cluster) Journal() (*archive.Archive, *changes.Journal) {
 	ctx := context.Background()
 	a, err := archive.Open(ctx, c.Catalog, c.Store, c.Path("spool"), c.Record)
 	require.NoError(c, err)
@@ -60,9 +60,15 @@ func (c *Cluster) Plan(text string) (plan.Restore, error) {
 	require.NoError(c, err)
 	j, err := changes.Open(ctx, a, layout.S2, book)
 	require.NoError(c, err)
+	return a, j
+}
+
+// Plan plans a restore to a moment.
+func (c *Cluster) Plan(text string) (plan.Restore, error) {
+	a, j := c.Journal()
 	m, err := moment.Parse(text, moment.Caller{Now: time.Now(), Zone: time.UTC})
 	require.NoError(c, err)
-	p, _, err := restore.Plan(ctx, a, j, m)
+	p, _, err := restore.Plan(context.Background(), a, j, m)
 	return p, err
 }
 
