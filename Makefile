@@ -70,7 +70,7 @@ lint: console/dist/index.html
 test: prepare-tests bin/velvet bin/velvet.cdx.json lint
 	cd console && npm test --silent
 	@table=$$(mktemp); trap "rm -f $$table" EXIT; \
-		VELVET_VERSIONS_TABLE=$$table go test -json -timeout 45m ./... | go run ./testbed/slowest; \
+		VELVET_VERSIONS_TABLE=$$table go test -json -parallel 4 -timeout 45m ./... | go run ./testbed/slowest; \
 		cat $$table
 
 bench: prepare-tests bin/velvet
