@@ -15,13 +15,14 @@ type Transaction struct {
 	First            pg.LSN        `json:"first" doc:"start of its first record"`
 	Database         string        `json:"database,omitempty" doc:"name, where it is known"`
 	Tables           []TableChange `json:"tables" doc:"what it did to tables; the server's own catalogs only where they were asked for"`
+	Alterations      []string      `json:"alterations,omitempty" doc:"what was changed of the tables that it altered, all of them together"`
 	Subtransactions  int           `json:"subtransactions" doc:"that were committed with it"`
 	GID              string        `json:"gid,omitempty" doc:"of a two-phase transaction"`
 	Partial          bool          `json:"partial" doc:"it may have begun before the captured WAL: it did at least this"`
 	NewDatabases     int           `json:"newDatabases" doc:"created"`
 	DroppedDatabases int           `json:"droppedDatabases" doc:"dropped"`
 	Bytes            int64         `json:"bytes" doc:"of WAL"`
-	Incident         []string      `json:"incident,omitempty" doc:"why the cluster's rule marks it"`
+	Incident         []string      `json:"incident,omitempty" doc:"why the cluster's rule, or one that is tried, marks it"`
 	Settled          bool          `json:"settled" doc:"somebody has said that the incident was intended"`
 }
 
@@ -32,7 +33,7 @@ type TableChange struct {
 	Inserted   int64    `json:"inserted"`
 	Updated    int64    `json:"updated"`
 	Deleted    int64    `json:"deleted"`
-	Operations []string `json:"operations,omitempty" doc:"truncate, drop, create, rewrite"`
+	Operations []string `json:"operations,omitempty" doc:"truncate, drop, create, rewrite, alter"`
 }
 
 // Changes are transactions of the change journal.
@@ -84,5 +85,33 @@ type Incident struct {
 type Rule struct {
 	Drops bool    `json:"drops" doc:"tables dropped or truncated, and databases dropped"`
 	Rows  int64   `json:"rows" doc:"at least so many rows deleted from one table; 0 for no limit"`
-	Share float64 `json:"share" doc:"at least this share of a table's rows deleted, 0 to 1; 0 for no limit"`
+	Share float64 `json:"share" doc:"at least this share of a table's rows deleted or updated, 0 to 1; 0 for no limit; of tables of 1,000 rows and more"`
+
+	Tables []TableRule `json:"tables,omitempty" doc:"limits of their own, in place of rows and share; of several that match a table the last holds"`
+	Normal []Normal    `json:"normal,omitempty" doc:"what is no incident all the same"`
+}
+
+// TableRule are the limits for one table.
+type TableRule struct {
+	Table string  `json:"table" doc:"[[database.]schema.]table"`
+	Rows  int64   `json:"rows" doc:"at least so many rows deleted; 0 for no limit"`
+	Share float64 `json:"share" doc:"at least this share of its rows deleted or updated, 0 to 1; 0 for no limit; however small it is"`
+}
+
+// Normal is what is declared normal for a table.
+type Normal struct {
+	Table string `json:"table" doc:"[[database.]schema.]table"`
+	Kind  string `json:"kind" doc:"delete, update, truncate or drop"`
+}
+
+// RuleTrial is a rule to be tried on what has happened.
+type RuleTrial struct {
+	Rule  Rule      `json:"rule"`
+	Since time.Time `json:"since" doc:"committed not before"`
+	Limit int       `json:"limit,omitempty" minimum:"1" maximum:"5000" default:"50"`
+}
+
+// Settlement says how an incident is settled.
+type Settlement struct {
+	Like bool `json:"like,omitempty" doc:"the same is normal for these tables from now on: no incident any more"`
 }

@@ -253,9 +253,29 @@ func drawTransaction(w io.Writer, x api.Transaction) {
 	if x.Subtransactions > 0 {
 		subs = figures.Count(int64(x.Subtransactions))
 	}
-	facts(w, "transaction", fmt.Sprint(uint64(x.XID)), end, when(x.Time), "database", x.Database, "first record", begun, "last record",
+	facts(
+		w,
+		"transaction",
+		fmt.Sprint(uint64(x.XID)),
+		end,
+		when(x.Time),
+		"database",
+		x.Database,
+		"first record",
+		begun,
+		"last record",
 		x.LSN.String(),
-		"two-phase", x.GID, "sub-transactions", subs, "WAL", figures.Size(x.Bytes), "incident", strings.Join(x.Incident, "\n"))
+		"altered",
+		strings.Join(x.Alterations, "\n"),
+		"two-phase",
+		x.GID,
+		"sub-transactions",
+		subs,
+		"WAL",
+		figures.Size(x.Bytes),
+		"incident",
+		strings.Join(x.Incident, "\n"),
+	)
 	if len(x.Tables) == 0 {
 		_, _ = fmt.Fprintln(w, "It changed no table.")
 		return
@@ -289,7 +309,8 @@ func drawIncidents(w io.Writer, list []api.Incident) {
 }
 
 func (a *app) changesSettle() *cobra.Command {
-	return &cobra.Command{
+	var like bool
+	cmd := &cobra.Command{
 		Use: "settle CLUSTER TRANSACTION", Short: "Note that an incident was looked at", Args: cobra.ExactArgs(2),
 		ValidArgsFunction: a.completeClusters,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -297,11 +318,21 @@ func (a *app) changesSettle() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := c.post(cmd.Context(), "/clusters/"+seg(args[0])+"/incidents/"+seg(args[1])+"/settle", nil, nil); err != nil {
+			if err := c.post(cmd.Context(), "/clusters/"+seg(args[0])+"/incidents/"+seg(args[1])+"/settle",
+				api.Settlement{Like: like}, nil); err != nil {
 				return err
 			}
 			_, err = fmt.Fprintf(cmd.OutOrStdout(), "The incident of transaction %s is settled.\n", args[1])
+			if like && err == nil {
+				_, err = fmt.Fprintf(
+					cmd.OutOrStdout(),
+					"The same is normal from now on; see what is with: velvet cluster edit %s\n",
+					args[0],
+				)
+			}
 			return err
 		},
 	}
+	cmd.Flags().BoolVar(&like, "like", false, "and declare the same normal for these tables: no incident from now on")
+	return cmd
 }

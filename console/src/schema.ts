@@ -523,6 +523,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/clusters/{cluster}/rule/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Show what a rule would have marked, changing nothing */
+        post: operations["try-rule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/clusters/{cluster}/second-store": {
         parameters: {
             query?: never;
@@ -1795,6 +1812,12 @@ export interface components {
             /** @description one sentence */
             text: string;
         };
+        Normal: {
+            /** @description delete, update, truncate or drop */
+            kind: string;
+            /** @description [[database.]schema.]table */
+            table: string;
+        };
         Notch: {
             lsn: string;
             name: string;
@@ -2095,6 +2118,8 @@ export interface components {
         Rule: {
             /** @description tables dropped or truncated, and databases dropped */
             drops: boolean;
+            /** @description what is no incident all the same */
+            normal?: components["schemas"]["Normal"][] | null;
             /**
              * Format: int64
              * @description at least so many rows deleted from one table; 0 for no limit
@@ -2102,9 +2127,24 @@ export interface components {
             rows: number;
             /**
              * Format: double
-             * @description at least this share of a table's rows deleted, 0 to 1; 0 for no limit
+             * @description at least this share of a table's rows deleted or updated, 0 to 1; 0 for no limit; of tables of 1,000 rows and more
              */
             share: number;
+            /** @description limits of their own, in place of rows and share; of several that match a table the last holds */
+            tables?: components["schemas"]["TableRule"][] | null;
+        };
+        RuleTrial: {
+            /**
+             * Format: int64
+             * @default 50
+             */
+            limit: number;
+            rule: components["schemas"]["Rule"];
+            /**
+             * Format: date-time
+             * @description committed not before
+             */
+            since: string;
         };
         Script: {
             text: string;
@@ -2120,6 +2160,10 @@ export interface components {
                 [key: string]: string;
             };
             secondStore?: boolean;
+        };
+        Settlement: {
+            /** @description the same is normal for these tables from now on: no incident any more */
+            like?: boolean;
         };
         Span: {
             /** @description the oldest base backup that reaches into it */
@@ -2260,12 +2304,26 @@ export interface components {
             deleted: number;
             /** Format: int64 */
             inserted: number;
-            /** @description truncate, drop, create, rewrite */
+            /** @description truncate, drop, create, rewrite, alter */
             operations?: string[] | null;
             /** @description with its schema unless that is public; the file where nobody knows the name */
             table: string;
             /** Format: int64 */
             updated: number;
+        };
+        TableRule: {
+            /**
+             * Format: int64
+             * @description at least so many rows deleted; 0 for no limit
+             */
+            rows: number;
+            /**
+             * Format: double
+             * @description at least this share of its rows deleted or updated, 0 to 1; 0 for no limit; however small it is
+             */
+            share: number;
+            /** @description [[database.]schema.]table */
+            table: string;
         };
         TablespaceContent: {
             /** Format: int64 */
@@ -2340,6 +2398,8 @@ export interface components {
             unit: string;
         };
         Transaction: {
+            /** @description what was changed of the tables that it altered, all of them together */
+            alterations?: string[] | null;
             /**
              * Format: int64
              * @description of WAL
@@ -2358,7 +2418,7 @@ export interface components {
             first: string;
             /** @description of a two-phase transaction */
             gid?: string;
-            /** @description why the cluster's rule marks it */
+            /** @description why the cluster's rule, or one that is tried, marks it */
             incident?: string[] | null;
             /** @description start of its commit or abort record */
             lsn: string;
@@ -3034,7 +3094,7 @@ export interface operations {
                 /** @description [[database.]schema.]table */
                 table?: string;
                 database?: string;
-                kind?: "insert" | "update" | "delete" | "truncate" | "drop" | "create" | "rewrite";
+                kind?: "insert" | "update" | "delete" | "truncate" | "drop" | "create" | "rewrite" | "alter";
                 /** @description changed at least, of the kind if that is given */
                 minRows?: number;
                 /** @description committed not before */
@@ -3237,7 +3297,11 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["Settlement"];
+            };
+        };
         responses: {
             /** @description No Content */
             204: {
@@ -3762,6 +3826,42 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Rule"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "try-rule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name or id of the cluster */
+                cluster: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RuleTrial"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Changes"];
                 };
             };
             /** @description Error */

@@ -76,14 +76,22 @@ type parser struct {
 	b     []byte
 	texts []string
 	bad   bool
+	// format is the version of the format, and kinds how many kinds of operations it counts: of a later one, those that
+	// are not known here are passed over.
+	format byte
+	kinds  int
 }
 
-// unseal begins to read below a magic.
+// kindsOfFormat1 is how many kinds were counted when that was not written.
+const kindsOfFormat1 = 7
+
+// unseal begins to read below a magic, whose last byte is the newest version of the format.
 func unseal(b []byte, magic string) (*parser, error) {
-	if len(b) < len(magic) || string(b[:len(magic)]) != magic {
+	n := len(magic) - 1
+	if len(b) <= n || string(b[:n]) != magic[:n] || b[n] < 1 || b[n] > magic[n] {
 		return nil, ErrFormat
 	}
-	p := &parser{b: b[len(magic):]}
+	p := &parser{b: b[n+1:], format: b[n]}
 	p.texts = make([]string, p.count())
 	for i := range p.texts {
 		p.texts[i] = string(p.bytes())
@@ -149,6 +157,15 @@ func (p *parser) bytes() []byte {
 func (p *parser) bool() bool      { return p.uint() != 0 }
 func (p *parser) lsn() pg.LSN     { return pg.LSN(p.uint()) }
 func (p *parser) time() time.Time { return pg.Timestamp(p.int()) }
+
+// countOf reads the count of a kind.
+func (p *parser) countOf(c *Counts, k int) int64 {
+	n := p.int()
+	if k < Operations {
+		c[k] = n
+	}
+	return n
+}
 
 func (p *parser) text() string {
 	n := p.uint()

@@ -2,6 +2,7 @@ package journal
 
 import (
 	"encoding/binary"
+	"encoding/json"
 	"fmt"
 	"strings"
 	"testing"
@@ -412,19 +413,28 @@ func TestNamesComeBack(t *testing.T) {
 	}
 }
 
-// TestWhatTablesLost holds of which changes it is said that rows went.
-func TestWhatTablesLost(t *testing.T) {
+// TestGraveChanges holds which changes a rule can mark, and that kinds are read as they are written.
+func TestGraveChanges(t *testing.T) {
 	for k := range Operations {
 		c := TableChange{Name: known[booking], Known: true}
-		assert.False(t, Lost([]TableChange{c}))
+		assert.False(t, Grave([]TableChange{c}))
 		c.Counts[k] = 1
-		goes := Operation(k) == Delete || Operation(k) == Truncate || Operation(k) == Drop
-		assert.Equal(t, goes, Lost([]TableChange{{Name: known[passenger], Known: true}, c}), Operation(k))
+		goes := Operation(k) == Delete || Operation(k) == Update || Operation(k) == Truncate || Operation(k) == Drop
+		assert.Equal(t, goes, Grave([]TableChange{{Name: known[passenger], Known: true}, c}), Operation(k))
 		c.Schema = "pg_catalog"
-		assert.False(t, Lost([]TableChange{c}), Operation(k))
+		assert.False(t, Grave([]TableChange{c}), Operation(k))
 		again, ok := ParseOperation(strings.ToUpper(Operation(k).String()))
 		assert.True(t, ok)
 		assert.Equal(t, Operation(k), again)
+		rule := Rule{Tables: []TableRule{{Table: Table{"Tide", "crew", "shift"}, Rows: 7}}, Normal: []Normal{{Table{Name: "fare"}, again}}}
+		text, err := json.Marshal(rule)
+		require.NoError(t, err)
+		var read Rule
+		require.NoError(t, json.Unmarshal(text, &read))
+		assert.Equal(t, rule, read)
+	}
+	for _, text := range []string{`{"normal": [{"table": "fare", "kind": "flood"}]}`, `{"normal": [{"table": "a b", "kind": "drop"}]}`} {
+		assert.Error(t, json.Unmarshal([]byte(text), &Rule{}))
 	}
 	_, ok := ParseOperation("flood")
 	assert.False(t, ok)

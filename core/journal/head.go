@@ -172,6 +172,7 @@ func (h *Head) write(w *writer) {
 			w.time(c.Time)
 		}
 	}
+	w.count(Operations)
 	for _, n := range h.Most {
 		w.int(n)
 	}
@@ -201,8 +202,12 @@ func (h *Head) read(p *parser) {
 			*c = Commit{pg.FullXID(p.uint()), p.lsn(), p.time()}
 		}
 	}
-	for k := range h.Most {
-		h.Most[k] = p.int()
+	p.kinds = kindsOfFormat1
+	if p.format > 1 {
+		p.kinds = p.count()
+	}
+	for k := range p.kinds {
+		p.countOf(&h.Most, k)
 	}
 	h.MostRows = p.int()
 	for range p.count() {
@@ -239,9 +244,9 @@ func (s *TableSum) read(p *parser) {
 	if s.Known = p.bool(); s.Known {
 		s.Name.read(p)
 	}
-	for k := range Operations {
-		if s.Sum[k] = p.int(); s.Sum[k] != 0 {
-			s.Most[k] = p.int()
+	for k := range p.kinds {
+		if p.countOf(&s.Sum, k) != 0 {
+			p.countOf(&s.Most, k)
 		}
 	}
 }
@@ -252,8 +257,12 @@ func (n *Name) write(w *writer) {
 	w.text(n.Schema)
 	w.text(n.Table)
 	w.uint(uint64(n.Part))
+	w.text(n.Above)
 }
 
 func (n *Name) read(p *parser) {
-	*n = Name{p.u32(), p.text(), p.text(), p.text(), Part(p.u32())}
+	*n = Name{p.u32(), p.text(), p.text(), p.text(), Part(p.u32()), ""}
+	if p.format > 1 {
+		n.Above = p.text()
+	}
 }

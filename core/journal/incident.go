@@ -1,25 +1,43 @@
 package journal
 
-import "fmt"
+import (
+	"fmt"
+	"slices"
+)
 
 // Rule says which transactions of a cluster are incidents.
 type Rule struct {
-	Drops bool    `json:"drops"` // tables dropped or truncated, and databases dropped
-	Rows  int64   `json:"rows"`  // at least so many rows deleted from one table; 0 for no limit
-	Share float64 `json:"share"` // at least this share of a table's rows deleted, 0 to 1; 0 for no limit
+	Drops  bool        `json:"drops"`            // tables dropped or truncated, and databases dropped
+	Rows   int64       `json:"rows"`             // at least so many rows deleted from one table; 0 for no limit
+	Share  float64     `json:"share"`            // at least this share of a table's rows deleted or updated, 0 to 1; 0 for no limit
+	Tables []TableRule `json:"tables,omitempty"` // limits of their own; of several that match a table the last holds
+	Normal []Normal    `json:"normal,omitempty"` // what is no incident all the same
+}
+
+// TableRule are the limits for one table, in place of the cluster's.
+type TableRule struct {
+	Table Table   `json:"table"`
+	Rows  int64   `json:"rows"`
+	Share float64 `json:"share"`
+}
+
+// Normal is what is declared normal for a table.
+type Normal struct {
+	Table Table     `json:"table"`
+	Kind  Operation `json:"kind"`
 }
 
 // DefaultRule is the rule of a cluster whose administrator has not chosen another.
 var DefaultRule = Rule{Drops: true, Rows: 10_000, Share: 0.5}
 
-// leastShareRows keeps tables of a few rows from raising alarm by their share.
-const leastShareRows = 100
+// leastShareRows keeps small tables from raising alarm by their share, unless they have limits of their own.
+const leastShareRows = 1000
 
 // Incident is why a transaction is one.
 type Incident struct {
 	Kind   Operation
-	Table  string // "" where a database was dropped
-	Rows   int64  // deleted
+	Name   Name   // of the table; zero where a database was dropped
+	Rows   int64  // deleted or updated
 	Reason string // in words
 }
 
@@ -35,7 +53,7 @@ func (r Rule) Judge(t *Transaction, tables []TableChange, rows func(TableChange)
 			continue
 		}
 		for _, i := range r.judgeTable(c, rows(c)) {
-			if t.Partial && i.Kind == Delete {
+			if t.Partial && i.Kind <= Delete {
 				i.Reason = "at least " + i.Reason
 			}
 			why = append(why, i)
@@ -47,20 +65,108 @@ func (r Rule) Judge(t *Transaction, tables []TableChange, rows func(TableChange)
 	return why
 }
 
-func (r Rule) judgeTable(c TableChange, had int64) []Incident {
-	label, deleted := c.Label(), c.Counts[Delete]
-	switch {
-	case r.Drops && c.Counts[Drop] > 0:
-		return []Incident{{Drop, label, deleted, label + " was dropped"}}
-	case r.Drops && c.Counts[Truncate] > 0:
-		return []Incident{{Truncate, label, deleted, label + " was truncated"}}
-	case r.Rows > 0 && deleted >= r.Rows:
-		return []Incident{{Delete, label, deleted, fmt.Sprintf("%s rows of %s were deleted", grouped(deleted), label)}}
-	case r.Share > 0 && deleted >= leastShareRows && had > 0 && float64(deleted) >= r.Share*float64(had):
-		return []Incident{{Delete, label, deleted, fmt.Sprintf("%s rows of %s were deleted, of some %s", grouped(deleted), label,
-			grouped(max(had, deleted)))}}
+// May tells whether a segment can hold an incident, from its head alone. late names files that had no name then.
+func (r Rule) May(h *Head, late Lookup, rows func(TableChange) int64) bool {
+	if r.Drops && h.Most[Drop] > 0 {
+		return true
 	}
-	return nil
+	for i := range h.Tables {
+		s := &h.Tables[i]
+		c := TableChange{Name: s.Name, Known: s.Known, File: s.File, Counts: s.Most}
+		if !c.Known {
+			c.Name, c.Known = late(c.File)
+		}
+		if c.Known && !c.System() && len(r.judgeTable(c, rows(c))) > 0 {
+			return true
+		}
+	}
+	return false
+}
+
+func (r Rule) judgeTable(c TableChange, had int64) (why []Incident) {
+	limits, least := TableRule{Rows: r.Rows, Share: r.Share}, int64(leastShareRows)
+	for _, own := range r.Tables {
+		if own.Table.Matches(c.Name) {
+			limits, least = own, 1
+		}
+	}
+	add := func(k Operation, words string) {
+		rows := int64(0)
+		if k <= Delete {
+			rows = c.Counts[k]
+		}
+		why = append(why, Incident{k, c.Name, rows, words})
+	}
+	much := func(k Operation) bool {
+		return limits.Share > 0 && had >= least && float64(c.Counts[k]) >= limits.Share*float64(had)
+	}
+	changed := func(k Operation) string { return grouped(c.Counts[k]) + " rows of " + c.Label() + " were " + past[k] }
+	ofSome := func(k Operation) string { return ", of some " + grouped(max(had, c.Counts[k])) }
+	switch {
+	case r.Drops && c.Counts[Drop] > 0 && !r.normal(c.Name, Drop):
+		add(Drop, c.Label()+" was dropped")
+	case r.Drops && c.Counts[Truncate] > 0 && !r.normal(c.Name, Truncate):
+		add(Truncate, c.Label()+" was truncated")
+	case r.normal(c.Name, Delete):
+	case limits.Rows > 0 && c.Counts[Delete] >= limits.Rows:
+		add(Delete, changed(Delete))
+	case much(Delete):
+		add(Delete, changed(Delete)+ofSome(Delete))
+	}
+	if much(Update) && !r.normal(c.Name, Update) {
+		add(Update, changed(Update)+ofSome(Update))
+	}
+	return why
+}
+
+// past says what was done to rows.
+var past = map[Operation]string{Update: "updated", Delete: "deleted"}
+
+func (r Rule) normal(n Name, k Operation) bool {
+	for _, e := range r.Normal {
+		if e.Kind == k && e.Table.Matches(n) {
+			return true
+		}
+	}
+	return false
+}
+
+// Declare adds what is normal from now on, once.
+func (r *Rule) Declare(n Normal) {
+	if !slices.Contains(r.Normal, n) {
+		r.Normal = append(r.Normal, n)
+	}
+}
+
+// Markable tells whether a rule can mark what does this.
+func Markable(k Operation) bool { return k == Delete || k == Update || k == Truncate || k == Drop }
+
+// Grave tells whether a transaction did anything to users' tables that a rule can mark.
+func Grave(list []TableChange) bool {
+	return slices.ContainsFunc(list, func(c TableChange) bool {
+		return !c.System() && (c.Counts[Delete] > 0 || c.Counts[Update] > 0 || c.Counts[Truncate] > 0 || c.Counts[Drop] > 0)
+	})
+}
+
+// Like is what would have to be normal for a transaction to be no incident: all that the rule marks it for, or if it
+// does not, all that any rule could.
+func (r Rule) Like(t *Transaction, tables []TableChange, rows func(TableChange) int64) (list []Normal) {
+	for _, i := range r.Judge(t, tables, rows) {
+		if i.Name != (Name{}) {
+			list = append(list, Normal{Table{i.Name.Database, i.Name.Schema, i.Name.Table}, i.Kind})
+		}
+	}
+	if len(list) > 0 {
+		return list
+	}
+	for _, c := range tables {
+		for k, n := range c.Counts {
+			if n > 0 && Markable(Operation(k)) && c.Known && !c.System() {
+				list = append(list, Normal{Table{c.Database, c.Schema, c.Table}, Operation(k)})
+			}
+		}
+	}
+	return list
 }
 
 // Label is the table's name, with its schema unless that is public.

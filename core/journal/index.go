@@ -9,7 +9,7 @@ import (
 )
 
 // IndexMagic begins every index; its last byte is the version of the format.
-const IndexMagic = "VELVETI\x01"
+const IndexMagic = "VELVETI\x02"
 
 // Segment is the journal of one WAL segment: its head, the transactions that end in
 // it, the pages changed, and what the next segment needs to know.
@@ -126,6 +126,9 @@ func (t *Transaction) files(visit func(wal.RelationRef)) {
 		for _, ref := range list {
 			visit(ref)
 		}
+	}
+	for _, oid := range t.Altered {
+		visit(ByOID(t.Database, oid))
 	}
 }
 

@@ -215,14 +215,33 @@ func TestIncidents(t *testing.T) {
 		"many rows":            {Rule{Rows: 1000}, change(Delete, 48211), 0, "48,211 rows of crew.passenger were deleted"},
 		"few rows":             {Rule{Rows: 1000}, change(Delete, 999), 0, ""},
 		"a large share":        {Rule{Share: 0.5}, change(Delete, 600), 1000, "600 rows of crew.passenger were deleted, of some 1,000"},
-		"a share of few rows":  {Rule{Share: 0.5}, change(Delete, 9), 10, ""},
+		"a share of few rows":  {Rule{Share: 0.5}, change(Delete, 999), 999, ""},
+		"all prices":           {Rule{Share: 0.5}, change(Update, 1300), 1300, "1,300 rows of crew.passenger were updated, of some 1,300"},
+		"every price twice":    {Rule{Share: 0.5}, change(Update, 2600), 1300, "2,600 rows of crew.passenger were updated, of some 2,600"},
+		"some prices":          {Rule{Share: 0.5}, change(Update, 649), 1300, ""},
+		"many updates of more": {Rule{Rows: 1000, Share: 0.5}, change(Update, 100_000), 1_000_000, ""},
+		"its own limit": {Rule{Rows: 9, Tables: []TableRule{{Table{Name: "passenger"}, 50, 0}, {Table{Schema: "crew", Name: "passenger"},
+			0, 0.3}}},
+			change(Delete, 3), 10, "3 rows of crew.passenger were deleted, of some 10"},
+		"its own, not reached": {Rule{Rows: 9, Share: 0.1, Tables: []TableRule{{Table{Name: "passenger"}, 500, 0}}}, change(Delete, 499),
+			1000, ""},
+		"another's limit": {Rule{Rows: 9, Tables: []TableRule{{Table{Name: "booking"}, 500, 0}}}, change(Delete, 10), 10,
+			"10 rows of crew.passenger were deleted"},
+		"normal": {Rule{Rows: 9, Share: 0.1, Normal: []Normal{{Table{Name: "passenger"}, Delete}}}, change(Delete, 1000),
+			1000, ""},
+		"normal are drops": {Rule{Rows: 9, Normal: []Normal{{Table{Name: "passenger"}, Drop}}}, change(Delete, 10), 10,
+			"10 rows of crew.passenger were deleted"},
+		"normal drops":     {Rule{Drops: true, Normal: []Normal{{Table{Name: "passenger"}, Drop}}}, change(Drop, 1), 10, ""},
+		"normal truncates": {Rule{Drops: true, Normal: []Normal{{Table{Name: "passenger"}, Truncate}}}, change(Truncate, 1), 10, ""},
+		"normal updates": {Rule{Share: 0.5, Normal: []Normal{{Table{Schema: "crew", Name: "passenger"}, Update}}}, change(Update,
+			1300), 1300, ""},
 		"of how many, unknown": {Rule{Share: 0.5}, change(Delete, 900), 0, ""},
 		"a catalog's rows": {Rule{Rows: 1}, TableChange{Name: Name{Schema: "pg_catalog", Table: "pg_attribute"}, Known: true,
 			Counts: Counts{Delete: 9}}, 0, ""},
 		"nobody knows of what":  {Rule{Rows: 1}, TableChange{Counts: Counts{Delete: 9}}, 0, ""},
 		"exactly so many rows":  {Rule{Rows: 1000}, change(Delete, 1000), 0, "1,000 rows of crew.passenger were deleted"},
-		"exactly the share":     {Rule{Share: 0.5}, change(Delete, 100), 200, "100 rows of crew.passenger were deleted, of some 200"},
-		"just below the share":  {Rule{Share: 0.5}, change(Delete, 100), 201, ""},
+		"exactly the share":     {Rule{Share: 0.5}, change(Delete, 500), 1000, "500 rows of crew.passenger were deleted, of some 1,000"},
+		"just below the share":  {Rule{Share: 0.5}, change(Delete, 500), 1001, ""},
 		"dropped":               {Rule{Drops: true}, change(Drop, 1), 0, "crew.passenger was dropped"},
 		"truncated":             {Rule{Drops: true}, change(Truncate, 1), 0, "crew.passenger was truncated"},
 		"dropped, not asked":    {Rule{Rows: 1}, change(Drop, 1), 0, ""},
@@ -230,7 +249,14 @@ func TestIncidents(t *testing.T) {
 		"a share of none":       {Rule{Share: 0.5}, change(Delete, 900), -1, ""},
 		"rewritten, not at all": {DefaultRule, change(Rewrite, 1), 0, ""},
 	} {
-		got := c.rule.Judge(&Transaction{Committed: true}, []TableChange{c.t}, func(TableChange) int64 { return c.had })
+		had := func(TableChange) int64 { return c.had }
+		got := c.rule.Judge(&Transaction{Committed: true}, []TableChange{c.t}, had)
+		var h Head
+		h.add(&Transaction{Committed: true}, []TableChange{c.t})
+		assert.Equal(t, c.want != "", c.rule.May(&h, names(nil), had) && len(got) > 0, what)
+		h = Head{}
+		h.add(&Transaction{Committed: true}, []TableChange{{File: passenger, Counts: c.t.Counts}})
+		assert.True(t, c.want == "" || c.rule.May(&h, names(known), had), "%s: named later", what)
 		if c.want == "" {
 			assert.Empty(t, got, what)
 			continue

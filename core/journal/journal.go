@@ -44,7 +44,11 @@ type Transaction struct {
 	// NewDatabases and DroppedDatabases are oids.
 	NewDatabases, DroppedDatabases []uint32
 	Bytes                          int64 // of WAL
-	mixed                          bool  // several of its ids made files, so that Created is not in the order of the log
+	// Altered are oids of relations of Database that were locked exclusively and of which the catalogs say something else
+	// now, DroppedColumns how many columns went, as far as the WAL shows.
+	Altered        []uint32
+	DroppedColumns int64
+	mixed          bool // several of its ids made files, so that Created is not in the order of the log
 }
 
 // Open is what a transaction id has done so far: a transaction or sub-transaction
@@ -61,10 +65,13 @@ type Open struct {
 	// Truncated, NewDatabases and DroppedDatabases are oids.
 	Truncated, NewDatabases, DroppedDatabases []uint32
 	Named                                     []Named
+	Locked                                    []wal.RelationOID // exclusively; of users
+	DroppedColumns                            int64
 
-	last  int                     // index of the change that was counted last
-	at    map[wal.RelationRef]int // of Changes, once they are many
-	files *fileSet                // of Created and of Filled; made when they are asked for
+	last  int                      // index of the change that was counted last
+	at    map[wal.RelationRef]int  // of Changes, once they are many
+	files *fileSet                 // of Created and of Filled; made when they are asked for
+	locks map[wal.RelationOID]bool // of Locked, once they are many
 }
 
 // few is how many items are looked through one by one, sooner than in a map.
@@ -112,9 +119,10 @@ func (b *Builder) State() State {
 	s.Open = make([]Open, 0, len(b.open))
 	for _, o := range b.open {
 		own := *o
-		own.at, own.files = nil, nil
+		own.at, own.files, own.locks = nil, nil, nil
 		own.Changes, own.Created, own.Filled, own.Named = slices.Clone(o.Changes), slices.Clone(o.Created), slices.Clone(o.Filled),
 			slices.Clone(o.Named)
+		own.Locked = slices.Clone(o.Locked)
 		s.Open = append(s.Open, own)
 	}
 	slices.SortFunc(s.Open, func(x, y Open) int { return int(int32(x.XID - y.XID)) })
@@ -205,6 +213,9 @@ func (b *Builder) seeHeap(r *wal.Record, o *Open, v *pg.Version) error {
 		if c.Inserted == 1 && b.isClass(c.Relation) {
 			return o.seeClass(r, c.Relation, v)
 		}
+		if c.Updated == 1 && c.Relation.Filenode == pgAttribute {
+			return o.seeColumn(r, v)
+		}
 		return nil
 	}
 	if err != nil || r.Manager != wal.ManagerHeap || len(r.Blocks) > 0 {
@@ -254,6 +265,12 @@ func (b *Builder) seeOther(body wal.Body, o *Open) {
 		for _, xid := range append([]pg.XID{v.XID}, v.Subxacts...) {
 			if w := b.open[xid]; w != nil {
 				w.Prepared, w.GID = true, v.GID
+			}
+		}
+	case wal.Locks:
+		for _, l := range v {
+			if w := b.open[l.XID]; w != nil || o != nil {
+				b.of(l.XID, b.state.Prev).lock(wal.RelationOID{Database: l.Database, OID: l.Relation})
 			}
 		}
 	case wal.RunningTransactions:
@@ -400,6 +417,8 @@ func (b *Builder) finish(r *wal.Record, end wal.End) *Transaction {
 		b.gather(t, &all, xid)
 	}
 	t.Changes, b.last = all.Changes, nil
+	t.Altered = altered(all.Locked, end)
+	t.DroppedColumns = all.DroppedColumns
 	t.Changes = slices.DeleteFunc(t.Changes, func(c Change) bool { return c == (Change{Relation: c.Relation}) }) // taken back
 	if t.Database == 0 && len(t.Changes) > 0 {
 		t.Database = t.Changes[0].Relation.Database
@@ -429,6 +448,8 @@ func (b *Builder) gather(t *Transaction, all *Open, xid pg.XID) {
 	for _, c := range o.Changes {
 		all.add(c)
 	}
+	all.Locked = append(all.Locked, o.Locked...)
+	all.DroppedColumns += o.DroppedColumns
 	if len(b.free) < 64 && cap(o.Changes) <= 4*few {
 		b.free = append(b.free, o)
 	}

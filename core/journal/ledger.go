@@ -19,6 +19,7 @@ const (
 	flagSubxacts
 	flagFiles // created or dropped
 	flagRare  // GID, truncated oids, databases
+	flagAltered
 )
 
 func (t *Transaction) flags() (f uint64) {
@@ -39,6 +40,9 @@ func (t *Transaction) flags() (f uint64) {
 	}
 	if t.GID != "" || len(t.Truncated)+len(t.NewDatabases)+len(t.DroppedDatabases) > 0 {
 		f |= flagRare
+	}
+	if len(t.Altered) > 0 || t.DroppedColumns > 0 {
+		f |= flagAltered
 	}
 	return f
 }
@@ -88,6 +92,10 @@ func (l *ledgerWriter) add(t *Transaction) {
 		l.w.oids(t.Truncated)
 		l.w.oids(t.NewDatabases)
 		l.w.oids(t.DroppedDatabases)
+	}
+	if flags&flagAltered != 0 {
+		l.w.oids(t.Altered)
+		l.w.uint(uint64(t.DroppedColumns))
 	}
 }
 
@@ -171,6 +179,9 @@ func (r *ledgerReader) next() Transaction {
 	if flags&flagRare != 0 {
 		t.GID = string(r.p.bytes())
 		t.Truncated, t.NewDatabases, t.DroppedDatabases = r.p.oids(), r.p.oids(), r.p.oids()
+	}
+	if flags&flagAltered != 0 {
+		t.Altered, t.DroppedColumns = r.p.oids(), int64(r.p.uint())
 	}
 	return t
 }
@@ -262,6 +273,12 @@ func (o *Open) write(w *writer) {
 		w.uint(uint64(n.Part))
 		w.bool(n.Copy)
 	}
+	w.count(len(o.Locked))
+	for _, l := range o.Locked {
+		w.uint(uint64(l.Database))
+		w.uint(uint64(l.OID))
+	}
+	w.uint(uint64(o.DroppedColumns))
 }
 
 func (o *Open) read(p *parser) {
@@ -278,6 +295,13 @@ func (o *Open) read(p *parser) {
 	for range p.count() {
 		o.Named = append(o.Named, Named{p.relation(), p.u32(), p.u32(), p.text(), Part(p.u32()), p.bool()})
 	}
+	if p.format < 2 {
+		return
+	}
+	for range p.count() {
+		o.Locked = append(o.Locked, wal.RelationOID{Database: p.u32(), OID: p.u32()})
+	}
+	o.DroppedColumns = int64(p.uint())
 }
 
 func writeBlocks(w *writer, list []blocks.Changed) {

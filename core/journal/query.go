@@ -75,6 +75,15 @@ func (t Table) String() string {
 	return s
 }
 
+// MarshalText writes the name as String does.
+func (t Table) MarshalText() ([]byte, error) { return []byte(t.String()), nil }
+
+// UnmarshalText reads the name as ParseTable does.
+func (t *Table) UnmarshalText(text []byte) (err error) {
+	*t, err = ParseTable(string(text))
+	return err
+}
+
 func quoted(s string) string {
 	if s == "" || s != strings.ToLower(s) || strings.ContainsAny(s, "\". \t\n\r") {
 		return `"` + strings.ReplaceAll(s, `"`, `""`) + `"`
@@ -87,9 +96,27 @@ func (t Table) Matches(n Name) bool {
 	return t.Name == n.Table && (t.Schema == "" || t.Schema == n.Schema) && (t.Database == "" || t.Database == n.Database)
 }
 
+// Above gives what a name calls of the tables of which another is a partition or child, as SQL names it in full; "" for none.
+func (t Table) Above(n Name) string {
+	if n.Above == "" || t.Database != "" && t.Database != n.Database {
+		return ""
+	}
+	for line := range strings.SplitSeq(n.Above, "\n") {
+		if !strings.HasSuffix(line, "."+quoted(t.Name)) {
+			continue
+		}
+		above, err := ParseTable(line)
+		if err == nil && above.Name == t.Name && (t.Schema == "" || t.Schema == above.Schema) {
+			above.Database = n.Database
+			return above.String()
+		}
+	}
+	return ""
+}
+
 // Filter says which transactions are wanted; what is zero does not matter.
 type Filter struct {
-	Table      Table
+	Table      Table // or one of which it is a partition or child
 	Database   string
 	Kind       *Operation
 	MinRows    int64 // changed, of Kind if that is given, in the tables that are meant
@@ -103,7 +130,7 @@ type Filter struct {
 
 // meant tells whether a change of a table counts.
 func (f *Filter) meant(n Name, known bool) bool {
-	if f.Table != (Table{}) && !(known && f.Table.Matches(n)) {
+	if f.Table != (Table{}) && !(known && (f.Table.Matches(n) || f.Table.Above(n) != "")) {
 		return false
 	}
 	if f.Database != "" && f.Database != n.Database {

@@ -1,6 +1,7 @@
 package journal
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 
@@ -23,6 +24,9 @@ type Name struct {
 	OID                     uint32 // of the table
 	Database, Schema, Table string
 	Part                    Part
+	// Above are the tables of which it is a partition or child, the nearest first, one to a line, each as SQL names it
+	// with its schema; "" for none.
+	Above string
 }
 
 // System tells whether the table is one of the server's own catalogs.
@@ -43,13 +47,27 @@ const (
 	Drop
 	Create
 	Rewrite // the same rows in a new file: VACUUM FULL, CLUSTER, SET TABLESPACE, some ALTER TABLE
+	Alter   // what the catalogs say of it, under an exclusive lock
 
 	Operations int = iota
 )
 
-var kindNames = [Operations]string{"insert", "update", "delete", "truncate", "drop", "create", "rewrite"}
+var kindNames = [Operations]string{"insert", "update", "delete", "truncate", "drop", "create", "rewrite", "alter"}
 
 func (k Operation) String() string { return kindNames[k] }
+
+// MarshalText writes the name.
+func (k Operation) MarshalText() ([]byte, error) { return []byte(k.String()), nil }
+
+// UnmarshalText reads the name.
+func (k *Operation) UnmarshalText(text []byte) error {
+	named, ok := ParseOperation(string(text))
+	if !ok {
+		return fmt.Errorf("%q is no kind; choose one of %s", text, strings.Join(OperationNames(), ", "))
+	}
+	*k = named
+	return nil
+}
 
 // ParseOperation reads the name of a kind.
 func ParseOperation(s string) (Operation, bool) {
@@ -87,11 +105,13 @@ func (t *Transaction) Tables(names Lookup) []TableChange { return t.tables(nil, 
 func (t *Transaction) tables(list []TableChange, names Lookup) []TableChange {
 	f := fold{list: list}
 	var catalog Counts // rows of pg_class
+	altered := false
 	for _, c := range t.Changes {
 		n, known := names(c.Relation)
 		if c.Relation.Filenode == pgClass || n.System() && n.Table == "pg_class" {
 			catalog[Insert], catalog[Delete] = catalog[Insert]+c.Inserted, catalog[Delete]+c.Deleted
 		}
+		altered = altered || n.System()
 		if known && n.Part != Main {
 			continue
 		}
@@ -109,7 +129,51 @@ func (t *Transaction) tables(list []TableChange, names Lookup) []TableChange {
 			}
 		}
 	}
+	if altered && len(t.Altered) > 0 {
+		t.foldAltered(&f, names, catalog)
+	}
 	return f.list
+}
+
+// ByOID is where a Lookup finds a table by its oid, whatever its file is: no file is in a tablespace 0.
+func ByOID(database, oid uint32) wal.RelationRef {
+	return wal.RelationRef{Database: database, Filenode: oid}
+}
+
+// foldAltered understands what was locked exclusively, and is another table to other sessions now, as altered, or where
+// it has no file of its own, by its row in pg_class as made or dropped.
+func (t *Transaction) foldAltered(f *fold, names Lookup, catalog Counts) {
+	var without []tableID // a file: partitioned tables
+	kept := t.alters(names)
+	for _, oid := range t.Altered {
+		n, known := names(ByOID(t.Database, oid))
+		if !known || n.Part != Main {
+			continue
+		}
+		c := f.of(ByOID(t.Database, oid), n, true)
+		counts := &c.Counts
+		if counts[Drop]+counts[Create]+counts[Truncate] > 0 || counts[Rewrite] > 0 && !kept {
+			continue
+		}
+		counts[Alter] = 1
+		if c.File.Space == 0 {
+			without = append(without, tableID{n.Database, n.OID})
+		}
+	}
+	// Of what has a file, too, there is a row in pg_class. Only where the rows tell it surely, they are not just altered.
+	made, gone := catalog[Insert]-int64(len(t.Created)), catalog[Delete]-int64(len(t.Dropped))
+	kind := Alter
+	switch all := int64(len(without)); {
+	case made <= 0 && gone >= all:
+		kind = Drop
+	case gone <= 0 && made >= all:
+		kind = Create
+	}
+	for _, id := range without {
+		counts := &f.list[f.find(wal.RelationRef{}, id, true)].Counts
+		counts[Alter] = 0
+		counts[kind] = 1
+	}
 }
 
 // foldFiles understands files that went as tables dropped, truncated or rewritten. A
@@ -242,12 +306,4 @@ func (f *fold) note(i int) {
 	} else {
 		f.other[c.File] = i
 	}
-}
-
-// Lost tells whether rows of users went with the transaction: deleted, truncated or
-// dropped with their table or database.
-func Lost(list []TableChange) bool {
-	return slices.ContainsFunc(list, func(c TableChange) bool {
-		return !c.System() && (c.Counts[Delete] > 0 || c.Counts[Truncate] > 0 || c.Counts[Drop] > 0)
-	})
 }

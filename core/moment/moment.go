@@ -38,9 +38,11 @@ type Moment struct {
 	XID       pg.FullXID        // of Transaction
 	LSN       pg.LSN            // of AtLSN
 	Name      string            // of a restore point, or id of a base
-	Operation journal.Operation // of BeforeOperation: Delete, Update, Insert, Truncate or Drop
+	Operation journal.Operation // of BeforeOperation
+	Largest   bool              // of BeforeOperation: the one that deleted, updated or inserted most rows
 	Table     journal.Table     // of BeforeOperation
 	Database  string            // of BeforeOperation, in place of Table: the name of a database that was dropped
+	Schema    string            // the same: that of a schema
 	Near      time.Time         // of BeforeOperation: about when it was; zero for any time
 }
 
@@ -65,7 +67,11 @@ func (m Moment) String() string {
 	case AtBase:
 		return "base " + m.Name
 	case BeforeOperation:
-		s := fmt.Sprintf("before %s of %s", m.Operation, m.Object())
+		largest := ""
+		if m.Largest {
+			largest = "the largest "
+		}
+		s := fmt.Sprintf("before %s%s of %s", largest, m.Operation, m.Object())
 		if !m.Near.IsZero() {
 			s += " near " + m.Near.Format(time.RFC3339Nano)
 		}
@@ -76,8 +82,11 @@ func (m Moment) String() string {
 
 // Object is what a BeforeOperation was done to.
 func (m Moment) Object() string {
-	if m.Database != "" {
-		return "database " + m.Database
+	switch {
+	case m.Database != "":
+		return "database " + journal.Table{Name: m.Database}.String()
+	case m.Schema != "":
+		return "schema " + journal.Table{Name: m.Schema}.String()
 	}
 	return m.Table.String()
 }
@@ -93,7 +102,7 @@ type SyntaxError struct {
 const Forms = `latest · 2026-11-23T14:03:07.25Z · 2026-11-23 14:03:07 Europe/Lisbon · today 14:03 · 12m ago · ` +
 	`tx 84213 · before tx 84213 · lsn 0/5A3F2B8 · before lsn 0/5A3F2B8 · restore point NAME · base ID · ` +
 	`before delete of booking · before update of fare · before truncate of crew.shift near 14:05 · before drop of invoice · ` +
-	`before drop of database saltmarsh`
+	`before drop of database saltmarsh · before alter of vessel · before the largest delete of booking`
 
 func (e *SyntaxError) Error() string {
 	return fmt.Sprintf("moment %q, character %d: %s", e.Text, len([]rune(e.Text[:e.At]))+1, e.Reason)

@@ -117,21 +117,40 @@ func (p *parser) moment() (Moment, error) {
 // before reads what may stand after "before".
 func (p *parser) before() (m Moment, err error) {
 	word, at := p.word()
+	if strings.EqualFold(word, "the") && p.peek() == "largest" {
+		word, at = p.word()
+	}
 	switch strings.ToLower(word) {
+	case "largest":
+		m, err = p.largest()
 	case "tx":
 		m, err = p.transaction()
 	case "lsn":
 		m, err = p.lsn()
-	case "delete", "update", "insert", "truncate", "drop":
+	case "delete", "update", "insert", "truncate", "drop", "create", "alter", "rewrite":
 		m, err = p.operation(word)
 	case "":
 		err = p.fail(at, "\"before\" wants a transaction, an LSN or an operation after it: before tx 84213, before lsn 0/5A3F2B8, "+
 			"before delete of booking")
 	default:
 		err = p.fail(at, "%q cannot stand after \"before\"; write before tx N, before lsn X/Y, or before "+
-			"delete|update|insert|truncate|drop of TABLE", word)
+			"delete|update|insert|truncate|drop|create|alter|rewrite of TABLE", word)
 	}
 	m.Before = true
+	return m, err
+}
+
+// largest reads "delete|update|insert of TABLE [near TIME]".
+func (p *parser) largest() (Moment, error) {
+	word, at := p.word()
+	if kind, ok := journal.ParseOperation(word); !ok || kind > journal.Delete {
+		return Moment{}, p.fail(
+			at,
+			"only a delete, an update or an insert can be the largest, for example before the largest delete of booking",
+		)
+	}
+	m, err := p.operation(word)
+	m.Largest = true
 	return m, err
 }
 
@@ -148,12 +167,13 @@ func (p *parser) operation(word string) (Moment, error) {
 		return m, p.fail(at, "the name of a table is missing after \"of\", for example booking or crew.shift")
 	}
 	var err error
-	if next := p.peek(); strings.EqualFold(name, "database") && next != "" && next != "near" {
-		if m.Database, at = p.word(); kind != journal.Drop {
-			return m, p.fail(at, "of a database only its drop can be found: before drop of database %s", m.Database)
-		}
+	if next := p.peek(); next != "" && next != "near" && (strings.EqualFold(name, "database") || strings.EqualFold(name, "schema")) {
+		err = p.container(&m, strings.ToLower(name))
 	} else if m.Table, err = journal.ParseTable(name); err != nil {
-		return m, p.fail(at, "%v", err)
+		err = p.fail(at, "%v", err)
+	}
+	if err != nil {
+		return m, err
 	}
 	if p.peek() != "near" {
 		return m, nil
@@ -162,6 +182,23 @@ func (p *parser) operation(word string) (Moment, error) {
 	word, at = p.word()
 	m.Near, err = p.anyTime(word, at)
 	return m, err
+}
+
+// container reads the name of a database or a schema that was dropped.
+func (p *parser) container(m *Moment, what string) error {
+	name, at := p.word()
+	t, err := journal.ParseTable(name)
+	switch {
+	case err != nil || t.Schema != "":
+		return p.fail(at, "%q is not the name of a %s; write it as in SQL, for example saltmarsh or \"Salt Marsh\"", name, what)
+	case m.Operation != journal.Drop:
+		return p.fail(at, "of a %s only its drop can be found: before drop of %s %s", what, what, name)
+	case what == "schema":
+		m.Schema = t.Name
+	default:
+		m.Database = t.Name
+	}
+	return nil
 }
 
 func (p *parser) named(k Form, missing string) (Moment, error) {

@@ -42,7 +42,13 @@ type End struct {
 	Subxacts  []pg.XID
 	Dropped   []RelationRef // files that go with this end
 	GID       string        // of a two-phase transaction, where the record carries it
+	// Invalidated are the relations of which other sessions must forget what they know: what is said of them in the
+	// catalogs has changed.
+	Invalidated []RelationOID
 }
+
+// RelationOID names a relation in the catalogs of a database; a shared one has Database 0.
+type RelationOID struct{ Database, OID uint32 }
 
 // Prepare is the first phase of a two-phase commit (xl_xact_prepare).
 type Prepare struct {
@@ -67,8 +73,26 @@ func (Prepare) body()       {}
 func (Assignment) body()    {}
 func (Invalidations) body() {}
 
-// invalidationSize is the size of a SharedInvalidationMessage.
-const invalidationSize = 16
+// invalidationSize is the size of a SharedInvalidationMessage (storage/sinval.h); in one of the relation cache the
+// database and the relation follow the kind, each at a multiple of four.
+const (
+	invalidationSize          = 16
+	invalidationRelationCache = -2
+)
+
+// invalidated reads the messages of a commit.
+func (f *fields) invalidated() (list []RelationOID) {
+	for range f.count(invalidationSize) {
+		kind := int8(f.u8())
+		f.skip(3)
+		r := RelationOID{f.u32(), f.u32()}
+		f.skip(4)
+		if kind == invalidationRelationCache && r.OID != 0 && !f.short {
+			list = append(list, r)
+		}
+	}
+	return list
+}
 
 // decodeTransaction decodes what is no end of a transaction.
 func decodeTransaction(r *Record, f *fields, v *pg.Version) Body {
@@ -142,7 +166,7 @@ func EndOf(r *Record, v *pg.Version) (end End, ok bool, err error) {
 		f.skip(f.count(v.DroppedStats) * v.DroppedStats)
 	}
 	if end.Committed && info&xinfoInvalidation != 0 {
-		f.skip(f.count(invalidationSize) * invalidationSize)
+		end.Invalidated = f.invalidated()
 	}
 	if info&xinfoTwoPhase != 0 {
 		end.XID = pg.XID(f.u32())

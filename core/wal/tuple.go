@@ -24,7 +24,7 @@ func InsertedRow(r *Record, v *pg.Version) (row []byte, ok bool, err error) {
 	}
 	b := &r.Blocks[0]
 	if len(b.Data) == 0 {
-		row, err = rowOnPage(r, b, v)
+		row, err = rowOnPage(r, v)
 		return row, err == nil, err
 	}
 	// xl_heap_header: two masks and the offset of the columns, then all after the fixed header.
@@ -39,11 +39,32 @@ func InsertedRow(r *Record, v *pg.Version) (row []byte, ok bool, err error) {
 	return b.Data[short+skip:], true, nil
 }
 
-// rowOnPage finds the row by its line pointer on the image of the page.
-func rowOnPage(r *Record, b *Block, v *pg.Version) ([]byte, error) {
+// UpdatedRow gives what a heap UPDATE record holds of the row's new form: all its columns' bytes where the image of the
+// page stands in the record, else what lies between the bytes that both forms share, with a header before it. ok is false
+// for every other record.
+func UpdatedRow(r *Record, v *pg.Version) (part []byte, ok bool, err error) {
+	op := r.Info & heapOpMask
+	if r.Manager != ManagerHeap || op != heapUpdate && op != heapHotUpdate || len(r.Blocks) == 0 {
+		return nil, false, nil
+	}
+	if b := &r.Blocks[0]; len(b.Data) > 0 {
+		return b.Data, true, nil
+	}
 	f := fields{b: r.Main}
-	offset := int(f.u16())
-	page, err := b.Page(v)
+	f.skip(12) // of the old form: xmax, offset number, infomask bits, flags; xmax of the new one
+	part, err = rowAt(r, int(f.u16()), v)
+	return part, err == nil, err
+}
+
+// rowOnPage finds an inserted row.
+func rowOnPage(r *Record, v *pg.Version) ([]byte, error) {
+	f := fields{b: r.Main}
+	return rowAt(r, int(f.u16()), v)
+}
+
+// rowAt finds a row by its line pointer on the image of the page.
+func rowAt(r *Record, offset int, v *pg.Version) ([]byte, error) {
+	page, err := r.Blocks[0].Page(v)
 	if err != nil {
 		return nil, damaged(r.Start, "%v", err)
 	}

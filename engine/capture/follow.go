@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"sync/atomic"
 	"time"
 
@@ -165,13 +166,12 @@ func (f *follower) judge(ctx context.Context, t *journal.Transaction) error {
 		f.refresh(ctx)
 	}
 	tables := t.Tables(f.book.Now())
-	for i := range tables {
-		if !tables[i].Known && f.refresh(ctx) {
-			tables = t.Tables(f.book.Now())
-			break
-		}
+	// What is attached, detached or made below another table, only the server can tell.
+	unclear := func(c journal.TableChange) bool { return !c.Known || c.System() && c.Table == "pg_inherits" }
+	if slices.ContainsFunc(tables, unclear) && f.refresh(ctx) {
+		tables = t.Tables(f.book.Now())
 	}
-	if len(t.DroppedDatabases) == 0 && !journal.Lost(tables) {
+	if len(t.DroppedDatabases) == 0 && !journal.Grave(tables) {
 		return nil
 	}
 	if why := f.rule.Load().Judge(t, tables, f.book.Rows); len(why) > 0 {

@@ -132,7 +132,10 @@ func (s *Supervisor) adjust(ctx context.Context) error {
 		}
 		wanted[k.ID] = true
 		if r := s.running[k.ID]; r != nil {
-			rule := k.Rule()
+			rule, err := k.Rule()
+			if err != nil {
+				return err
+			}
 			r.rule.Store(&rule)
 			if wake := r.wake.Load(); r.asked.Swap(uint64(state.Asked)) < uint64(state.Asked) && wake != nil {
 				(*wake)()
@@ -166,13 +169,16 @@ func (s *Supervisor) adjust(ctx context.Context) error {
 }
 
 func (s *Supervisor) start(ctx context.Context, k catalog.Cluster, state catalog.Capture) error {
+	rule, err := k.Rule()
+	if err != nil {
+		return err
+	}
 	lease, ok, err := s.Catalog.TakeCapture(ctx, k.ID)
 	if err != nil || !ok {
 		return err // another instance captures it
 	}
 	ctx, cancel := context.WithCancel(ctx)
 	r := &running{cancel: cancel, ended: make(chan struct{})}
-	rule := k.Rule()
 	r.rule.Store(&rule)
 	s.running[k.ID] = r
 	s.captures.Store(k.ID, cancel)

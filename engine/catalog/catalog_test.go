@@ -52,7 +52,10 @@ func TestRecords(t *testing.T) {
 	require.NoError(t, err)
 	k.CreatedAt, k.SecondStore, k.LabelsSet, k.FormerSuperusersSet, k.CaptureAlert = got.CreatedAt, true, json.RawMessage("{}"),
 		json.RawMessage("[]"), 300
-	k.AlertDrops, k.AlertRows, k.AlertShare = journal.DefaultRule.Drops, journal.DefaultRule.Rows, journal.DefaultRule.Share
+	k.RuleSet = got.RuleSet
+	rule, err := got.Rule()
+	require.NoError(t, err)
+	assert.Equal(t, journal.DefaultRule, rule)
 	assert.Equal(t, k, got, "64 bits of the system identifier come back")
 	assert.Equal(t, 15, got.Major())
 	byID, err := c.Cluster(ctx, k.ID)

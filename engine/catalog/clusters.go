@@ -25,15 +25,13 @@ type Cluster struct {
 	DataDirectory  string         `db:"data_directory"` // the server's, as last asked; "" where it does not tell
 	Slot           string         `db:"slot"`
 	CreatedAt      time.Time      `db:"created_at"`
-	AlertDrops     bool           `db:"alert_drops"`
-	AlertRows      int64          `db:"alert_rows"`
-	AlertShare     float64        `db:"alert_share"`
 	TidyDue        bool           `db:"tidy_due"` // something is to be deleted from the store
 	TidyNow        bool           `db:"tidy_now"` // and has waited long enough, perhaps
 	SecondStore    bool           `db:"second_store"`
 
 	LabelsSet         json.RawMessage  `db:"labels"`    // map[string]string
 	KeepSet           *json.RawMessage `db:"keep_rule"` // keep.Rule
+	RuleSet           json.RawMessage  `db:"rule"`      // journal.Rule; nil in one that is not recorded yet
 	ReplicationUser   string           `db:"replication_user"`
 	ReplicationSealed []byte           `db:"replication_sealed"`
 	CaptureAlert      int              `db:"capture_alert_seconds"`
@@ -131,7 +129,7 @@ func hostOf(conn string) string {
 }
 
 const clusterColumns = `id, name, conn_string, password_sealed, system_id::text as system_id, server_version, segment_size,
-	data_checksums, superuser, slot, created_at, alert_drops, alert_rows, alert_share,
+	data_checksums, superuser, slot, created_at, rule,
 	tidy_due or exists (select from velvet.released r where r.cluster_id = clusters.id and not r.tidied) as tidy_due,
 	tidy_due and coalesce(tidy_after <= now(), true) or exists (select from velvet.released r
 	where r.cluster_id = clusters.id and not r.tidied and coalesce(r.due_at <= now(), true)) as tidy_now, second_store, labels, keep_rule,

@@ -23,15 +23,22 @@ type RelationName struct {
 	Schema   string    `db:"schema"`
 	Name     string    `db:"name"` // of the table
 	Part     int16     `db:"part"`
-	Rows     int64     `db:"rows"` // the server's estimate, -1 where it has none
+	Rows     int64     `db:"rows"`  // the server's estimate, -1 where it has none
+	Above    string    `db:"above"` // as journal.Name has it
 }
 
 // RelationNames lists the names of a cluster's relation files that were learned after a
 // time, oldest first.
 func (c *Catalog) RelationNames(ctx context.Context, cluster string, after time.Time) ([]RelationName, error) {
 	var list []RelationName
-	return list, c.db.SelectContext(ctx, &list, `select space, database, filenode, since, oid, database_name, schema, name, part, rows
-		from velvet.relation_names where cluster_id = $1 and since > $2 order by since`, cluster, after)
+	return list, c.db.SelectContext(
+		ctx,
+		&list,
+		`select space, database, filenode, since, oid, database_name, schema, name, part, rows, above
+		from velvet.relation_names where cluster_id = $1 and since > $2 order by since`,
+		cluster,
+		after,
+	)
 }
 
 // AddRelationNames records names; one that is there already is no error.
@@ -39,10 +46,10 @@ func (c *Catalog) AddRelationNames(ctx context.Context, cluster string, list []R
 	var b pgx.Batch
 	for _, n := range list {
 		b.Queue(`insert into velvet.relation_names (cluster_id, space, database, filenode, since, oid, database_name, schema, name, part,
-			rows)
-			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11) on conflict do nothing`,
+			rows, above)
+			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12) on conflict do nothing`,
 			cluster, int64(n.Space), int64(n.Database), int64(n.Filenode), n.Since, int64(n.OID), n.DBName, n.Schema, n.Name,
-			n.Part, n.Rows)
+			n.Part, n.Rows, n.Above)
 	}
 	return c.pool.SendBatch(ctx, &b).Close()
 }
@@ -93,13 +100,18 @@ func (c *Catalog) SettleIncidents(ctx context.Context, cluster string, xid pg.Fu
 }
 
 // Rule is which transactions of the cluster are incidents.
-func (k Cluster) Rule() journal.Rule {
-	return journal.Rule{Drops: k.AlertDrops, Rows: k.AlertRows, Share: k.AlertShare}
+func (k Cluster) Rule() (r journal.Rule, err error) {
+	if k.RuleSet == nil {
+		return journal.DefaultRule, nil
+	}
+	return r, json.Unmarshal(k.RuleSet, &r)
 }
 
 // SetRule changes which transactions of a cluster are incidents, from now on.
 func (c *Catalog) SetRule(ctx context.Context, cluster string, r journal.Rule) error {
-	_, err := c.db.ExecContext(ctx, `update velvet.clusters set alert_drops = $2, alert_rows = $3, alert_share = $4 where id = $1`, cluster,
-		r.Drops, r.Rows, r.Share)
+	encoded, err := json.Marshal(r)
+	if err == nil {
+		_, err = c.db.ExecContext(ctx, `update velvet.clusters set rule = $2 where id = $1`, cluster, string(encoded))
+	}
 	return err
 }

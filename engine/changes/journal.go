@@ -32,7 +32,9 @@ type Journal struct {
 type Entry struct {
 	journal.Transaction
 	Tables []journal.TableChange
-	Size   int64 // in the measure of the query
+	// Alterations say what was changed of tables that were altered.
+	Alterations []string
+	Size        int64 // in the measure of the query
 }
 
 // Open reads what is not indexed yet, and prepares to read the rest.
@@ -153,7 +155,8 @@ func (j *Journal) lookup(s *journal.Segment, at time.Time) journal.Lookup {
 
 // entry adds to a transaction of a segment what it did to tables.
 func (j *Journal) entry(s *journal.Segment, t journal.Transaction) Entry {
-	return Entry{Transaction: t, Tables: t.Tables(j.lookup(s, t.Time))}
+	names := j.lookup(s, t.Time)
+	return Entry{Transaction: t, Tables: t.Tables(names), Alterations: t.Alterations(names)}
 }
 
 // Open lists the transactions that had written and not ended when the known WAL ends.

@@ -39,9 +39,12 @@ func (j *Journal) byOperation(ctx context.Context, m moment.Moment) (place, stri
 	}
 	var found []Entry
 	var err error
-	if m.Database != "" {
+	switch {
+	case m.Database != "":
 		found, err = j.droppedDatabase(ctx, m.Database, f)
-	} else {
+	case m.Schema != "":
+		found, err = j.droppedSchema(ctx, m.Schema, f)
+	default:
 		found, err = j.Biggest(ctx, f, listed+1)
 	}
 	if err != nil {
@@ -56,11 +59,14 @@ func (j *Journal) byOperation(ctx context.Context, m moment.Moment) (place, stri
 		return place{}, "", j.noOperation(ctx, m)
 	case len(found) == 1:
 		return place{found[0].End, true}, "", nil
+	case m.Largest && found[0].Size > found[1].Size:
+		return place{found[0].End, true}, fmt.Sprintf("the largest, where the next %s %s (tx %d)", didRows(m.Operation),
+			figures.Of(int(found[1].Size), "row"), found[1].XID), nil
 	case m.Operation <= journal.Delete && found[0].Size >= outstanding*found[1].Size:
 		return place{found[0].End, true}, fmt.Sprintf("chosen over other %ss of %s, of which the largest %s %s (tx %d)",
 			m.Operation, m.Table, didRows(m.Operation), figures.Of(int(found[1].Size), "row"), found[1].XID), nil
 	}
-	if !m.Near.IsZero() && m.Database == "" {
+	if !m.Near.IsZero() && m.Table != (journal.Table{}) && !m.Largest {
 		return j.nearest(ctx, m, f)
 	}
 	what := fmt.Sprintf("%d transactions", len(found))
@@ -117,13 +123,34 @@ func (j *Journal) droppedDatabase(ctx context.Context, name string, f journal.Fi
 	return found[:min(len(found), listed+1)], err
 }
 
+// droppedSchema finds the transactions that dropped a schema of a name with the tables in it. Which schema went, the WAL does
+// not tell but by those: an empty one is not found.
+func (j *Journal) droppedSchema(ctx context.Context, name string, f journal.Filter) (found []Entry, err error) {
+	f.Catalogs = false
+	list, _, err := j.List(ctx, f, true, math.MaxInt32)
+	for _, e := range list {
+		gone := slices.ContainsFunc(e.Tables, func(c journal.TableChange) bool {
+			return c.System() && c.Table == "pg_namespace" && c.Counts[journal.Delete] > 0
+		})
+		if gone && slices.ContainsFunc(e.Tables, func(c journal.TableChange) bool {
+			return c.Schema == name && c.Counts[journal.Drop] > 0
+		}) {
+			found = append(found, e)
+		}
+	}
+	return found[:min(len(found), listed+1)], err
+}
+
 // labels are the different tables that a name was found to mean, in full.
 func labels(found []Entry, t journal.Table) []string {
 	var list []string
 	for _, e := range found {
 		for _, c := range e.Tables {
-			full := journal.Table{Database: c.Database, Schema: c.Schema, Name: c.Table}.String()
-			if c.Known && t.Matches(c.Name) && !slices.Contains(list, full) {
+			full := t.Above(c.Name)
+			if t.Matches(c.Name) {
+				full = journal.Table{Database: c.Database, Schema: c.Schema, Name: c.Table}.String()
+			}
+			if c.Known && full != "" && !slices.Contains(list, full) {
 				list = append(list, full)
 			}
 		}
@@ -135,7 +162,10 @@ func labels(found []Entry, t journal.Table) []string {
 func (j *Journal) noOperation(ctx context.Context, m moment.Moment) error {
 	why := fmt.Sprintf("no transaction in the captured WAL did %s %s", infinitive(m.Operation), m.Object())
 	next := fmt.Sprintf("See what happened to it: velvet changes list %s --table %s", j.archive.Cluster.Name, m.Table)
-	if m.Database != "" {
+	if m.Schema != "" {
+		why += " with tables in it; an empty one cannot be told from others"
+	}
+	if m.Table == (journal.Table{}) {
 		next = fmt.Sprintf("See what was dropped: velvet changes list %s --kind drop", j.archive.Cluster.Name)
 	}
 	if !m.Near.IsZero() {

@@ -68,7 +68,7 @@ func (j *Journal) clearOfLocks(ctx context.Context, m moment.Moment, b *moment.B
 		if t.End != b.FirstOut.LSN {
 			continue
 		}
-		if len(t.Created)+len(t.Dropped)+len(t.Truncated)+len(t.DroppedDatabases) == 0 || t.First >= b.Stop {
+		if len(t.Created)+len(t.Dropped)+len(t.Truncated)+len(t.DroppedDatabases)+len(t.Altered) == 0 || t.First >= b.Stop {
 			return "", nil
 		}
 		if b.LastIn != nil && b.LastIn.LSN > t.First {

@@ -43,13 +43,15 @@ func (h *Changes) Register(api *Surface) {
 		"Note that an incident was looked at", 0, h.settleIncident)
 	op(api, http.MethodPut, "/clusters/{cluster}/rule", "set-rule", "Say which transactions are incidents, from now on", 0, h.setRule)
 	op(api, http.MethodGet, "/clusters/{cluster}/rule", "show-rule", "Show which transactions are incidents", 0, h.showRule)
+	op(api, http.MethodPost, "/clusters/{cluster}/rule/try", "try-rule", "Show what a rule would have marked, changing nothing", 0,
+		h.tryRule)
 }
 
 type listChanges struct {
 	ClusterPath
 	Table      string    `query:"table" doc:"[[database.]schema.]table"`
 	Database   string    `query:"database"`
-	Kind       string    `query:"kind" enum:"insert,update,delete,truncate,drop,create,rewrite"`
+	Kind       string    `query:"kind" enum:"insert,update,delete,truncate,drop,create,rewrite,alter"`
 	MinRows    int64     `query:"minRows" minimum:"0" doc:"changed at least, of the kind if that is given"`
 	From       time.Time `query:"from" doc:"committed not before"`
 	To         time.Time `query:"to" doc:"committed not after"`
@@ -194,16 +196,67 @@ func (h *Changes) listIncidents(ctx context.Context, in *listIncidents) (*body[[
 	return answer(incidentsOf(ctx, h.Catalog, of))
 }
 
-func (h *Changes) settleIncident(ctx context.Context, in *ChangePath) (*empty, error) {
+type settleIncident struct {
+	ChangePath
+	Body *api.Settlement `required:"false"`
+}
+
+func (h *Changes) settleIncident(ctx context.Context, in *settleIncident) (*empty, error) {
 	k, err := h.Catalog.Cluster(ctx, in.Cluster)
 	if err != nil {
 		return nil, err
+	}
+	if in.Body != nil && in.Body.Like {
+		if err := h.declareNormal(ctx, k, pg.FullXID(in.XID)); err != nil {
+			return nil, err
+		}
 	}
 	if err := h.Catalog.SettleIncidents(ctx, k.ID, pg.FullXID(in.XID)); err != nil {
 		return nil, err
 	}
 	h.Events.Publish(events.Cluster, k.ID)
 	return nil, nil
+}
+
+// declareNormal takes what an incident did into the rule, as no incident from now on.
+func (h *Changes) declareNormal(ctx context.Context, k catalog.Cluster, xid pg.FullXID) error {
+	o, err := h.Planner.Open(ctx, k.ID)
+	if err != nil {
+		return err
+	}
+	marked, err := h.Catalog.Incidents(ctx, k.ID)
+	if err != nil {
+		return err
+	}
+	rule, err := k.Rule()
+	if err != nil {
+		return err
+	}
+	list, err := o.Journal.ByXID(ctx, xid)
+	for i := range list {
+		if slices.ContainsFunc(marked, func(m catalog.Incident) bool { return m.LSN == list[i].End }) {
+			for _, n := range o.Journal.Like(rule, &list[i]) {
+				rule.Declare(n)
+			}
+		}
+	}
+	if err != nil {
+		return err
+	}
+	return h.takeRule(ctx, k, rule)
+}
+
+// takeRule has a rule hold from now on.
+func (h *Changes) takeRule(ctx context.Context, k catalog.Cluster, r journal.Rule) error {
+	if err := h.Catalog.SetRule(ctx, k.ID, r); err != nil {
+		return err
+	}
+	h.Captures.Look()
+	k, err := h.Catalog.Cluster(ctx, k.ID)
+	if err != nil {
+		return err
+	}
+	return h.Custody.KeepRecord(ctx, k)
 }
 
 type ruleIn struct {
@@ -216,24 +269,38 @@ func (h *Changes) setRule(ctx context.Context, in *ruleIn) (*body[api.Rule], err
 	if err != nil {
 		return nil, err
 	}
-	r := journal.Rule(in.Body)
-	if r.Rows < 0 || r.Share < 0 || r.Share > 1 {
-		return nil, problem.New(problem.Invalid, "Give rows as 0 or more, and the share as 0 to 1; 0 means no limit.",
-			"the rule was not changed", "%d rows, or a share of %g, cannot be a limit", r.Rows, r.Share)
-	}
-	if err := h.Catalog.SetRule(ctx, k.ID, r); err != nil {
+	r, err := shapes.RuleOf(in.Body)
+	if err != nil {
 		return nil, err
 	}
-	h.Captures.Look()
-	if k, err = h.Catalog.Cluster(ctx, k.ID); err != nil {
+	return answer(shapes.Rule(r), h.takeRule(ctx, k, r))
+}
+
+type tryRule struct {
+	ClusterPath
+	Body api.RuleTrial
+}
+
+func (h *Changes) tryRule(ctx context.Context, in *tryRule) (*body[api.Changes], error) {
+	r, err := shapes.RuleOf(in.Body.Rule)
+	if err != nil {
 		return nil, err
 	}
-	return answer(api.Rule(r), h.Custody.KeepRecord(ctx, k))
+	o, err := h.Planner.Open(ctx, in.Cluster)
+	if err != nil {
+		return nil, err
+	}
+	list, more, err := o.Journal.Marked(ctx, r, in.Body.Since, in.Body.Limit)
+	return answer(api.Changes{Transactions: shapes.Each(list, shapes.Marked), More: more}, err)
 }
 
 func (h *Changes) showRule(ctx context.Context, in *ClusterPath) (*body[api.Rule], error) {
 	k, err := h.Catalog.Cluster(ctx, in.Cluster)
-	return answer(api.Rule(k.Rule()), err)
+	if err != nil {
+		return nil, err
+	}
+	r, err := k.Rule()
+	return answer(shapes.Rule(r), err)
 }
 
 // Entries of the journal become what the API shows.

@@ -3,6 +3,7 @@ package shapes
 import (
 	"velvetrewind/api"
 	"velvetrewind/core/journal"
+	"velvetrewind/core/problem"
 	"velvetrewind/engine/changes"
 )
 
@@ -13,7 +14,7 @@ func Transaction(e *changes.Entry, catalogs bool) api.Transaction {
 	v := api.Transaction{
 		XID: e.XID, Committed: e.Committed, Time: e.Time, LSN: e.End, First: e.First, Subtransactions: len(e.Subxacts), GID: e.GID,
 		Partial: e.Partial, NewDatabases: len(e.NewDatabases), DroppedDatabases: len(e.DroppedDatabases), Bytes: e.Bytes,
-		Tables: []api.TableChange{},
+		Tables: []api.TableChange{}, Alterations: e.Alterations,
 	}
 	for _, c := range e.Tables {
 		if c.Database != "" {
@@ -56,4 +57,59 @@ func Rates(list []changes.Rate) []api.Rate {
 		}
 	}
 	return views
+}
+
+// Rule shows which transactions are incidents.
+func Rule(r journal.Rule) api.Rule {
+	v := api.Rule{Drops: r.Drops, Rows: r.Rows, Share: r.Share}
+	for _, t := range r.Tables {
+		v.Tables = append(v.Tables, api.TableRule{Table: t.Table.String(), Rows: t.Rows, Share: t.Share})
+	}
+	for _, n := range r.Normal {
+		v.Normal = append(v.Normal, api.Normal{Table: n.Table.String(), Kind: n.Kind.String()})
+	}
+	return v
+}
+
+// RuleOf reads a rule that a request holds.
+func RuleOf(v api.Rule) (journal.Rule, error) {
+	refuse := func(next, why string, args ...any) (journal.Rule, error) {
+		return journal.Rule{}, problem.New(problem.Invalid, next, "the rule was not taken", why, args...)
+	}
+	r := journal.Rule{Drops: v.Drops, Rows: v.Rows, Share: v.Share}
+	limits := []journal.TableRule{{Rows: v.Rows, Share: v.Share}}
+	for _, t := range v.Tables {
+		table, err := journal.ParseTable(t.Table)
+		if err != nil {
+			return refuse("", "%v", err)
+		}
+		r.Tables = append(r.Tables, journal.TableRule{Table: table, Rows: t.Rows, Share: t.Share})
+	}
+	for _, l := range append(limits, r.Tables...) {
+		if l.Rows < 0 || l.Share < 0 || l.Share > 1 {
+			return refuse("Give rows as 0 or more, and the share as 0 to 1; 0 means no limit.",
+				"%d rows, or a share of %g, cannot be a limit", l.Rows, l.Share)
+		}
+	}
+	for _, n := range v.Normal {
+		table, err := journal.ParseTable(n.Table)
+		if err != nil {
+			return refuse("", "%v", err)
+		}
+		kind, ok := journal.ParseOperation(n.Kind)
+		if !ok || !journal.Markable(kind) {
+			return refuse("Choose one of delete, update, truncate, drop.", "%q is never an incident", n.Kind)
+		}
+		r.Declare(journal.Normal{Table: table, Kind: kind})
+	}
+	return r, nil
+}
+
+// Marked shows what a rule marks.
+func Marked(m changes.Marked) api.Transaction {
+	v := Transaction(&m.Entry, false)
+	for _, why := range m.Why {
+		v.Incident = append(v.Incident, why.Reason)
+	}
+	return v
 }

@@ -10,6 +10,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -98,20 +99,28 @@ func (b *Book) catchUp(ctx context.Context) error {
 // learn takes a name over, and tells whether it was new.
 func (b *Book) learn(n catalog.RelationName) bool {
 	ref := wal.RelationRef{Space: n.Space, Database: n.Database, Filenode: n.Filenode}
-	name := journal.Name{OID: n.OID, Database: n.DBName, Schema: n.Schema, Table: n.Name, Part: journal.Part(n.Part)}
+	name := journal.Name{OID: n.OID, Database: n.DBName, Schema: n.Schema, Table: n.Name, Part: journal.Part(n.Part), Above: n.Above}
 	if name.Part == journal.Main && n.Rows >= 0 {
 		b.rows[table{n.DBName, n.OID}] = n.Rows
 	}
+	if name.Part == journal.Main {
+		b.follow(journal.ByOID(ref.Database, n.OID), version{name, n.Since})
+	}
+	return b.follow(ref, version{name, n.Since})
+}
+
+// follow adds what something is called from a time on, and tells whether that was new.
+func (b *Book) follow(ref wal.RelationRef, called version) bool {
 	list := b.files[ref]
 	for _, v := range list {
-		if v.since.Equal(n.Since) {
+		if v.since.Equal(called.since) {
 			return false // read back
 		}
 	}
-	if k := len(list); k > 0 && list[k-1].name == name {
+	if k := len(list); k > 0 && list[k-1].name == called.name {
 		return false
 	}
-	b.files[ref] = append(list, version{name, n.Since})
+	b.files[ref] = append(list, called)
 	return true
 }
 
@@ -214,7 +223,7 @@ func (b *Book) note(file wal.RelationRef, name journal.Name, since time.Time) {
 	}
 	n := catalog.RelationName{
 		Space: file.Space, Database: file.Database, Filenode: file.Filenode, Since: since, OID: name.OID, DBName: name.Database,
-		Schema: name.Schema, Name: name.Table, Part: int16(name.Part), Rows: -1,
+		Schema: name.Schema, Name: name.Table, Part: int16(name.Part), Rows: -1, Above: name.Above,
 	}
 	if b.learn(n) {
 		b.unsaved = append(b.unsaved, n)
@@ -227,15 +236,25 @@ const databases = `select datname, pg_catalog.clock_timestamp() as at from pg_ca
 	where datallowconn and pg_catalog.has_database_privilege(datname, 'connect') order by datname`
 
 // relations asks one database for its files: each relation with the table that it is
-// part of. The server's estimate of rows is -1 for a table that was never analyzed.
+// part of, and the tables above that; a partitioned table has no file, and its oid stands for one in a
+// tablespace 0. The server's estimate of rows is -1 for a table that was never analyzed.
 const relations = `
-select case when c.reltablespace operator(pg_catalog.=) 0 then d.dattablespace else c.reltablespace end,
+with recursive up (oid, above, steps) as (select i.inhrelid, i.inhparent, 1 from pg_catalog.pg_inherits i
+	union all select up.oid, i.inhparent, up.steps operator(pg_catalog.+) 1 from up join pg_catalog.pg_inherits i
+	on i.inhrelid operator(pg_catalog.=) up.above where up.steps operator(pg_catalog.<) 100),
+tree as (select up.oid, pg_catalog.array_agg(pn.nspname::pg_catalog.text order by up.steps, pc.oid) as schemas,
+	pg_catalog.array_agg(pc.relname::pg_catalog.text order by up.steps, pc.oid) as tables
+	from up join pg_catalog.pg_class pc on pc.oid operator(pg_catalog.=) up.above
+	join pg_catalog.pg_namespace pn on pn.oid operator(pg_catalog.=) pc.relnamespace group by up.oid)
+select case when c.relkind operator(pg_catalog.=) 'p' then 0::pg_catalog.oid
+	when c.reltablespace operator(pg_catalog.=) 0 then d.dattablespace else c.reltablespace end,
 	case when c.relisshared then 0::pg_catalog.oid else d.oid end,
-	pg_catalog.pg_relation_filenode(c.oid), o.oid, n.oid, d.oid, n.nspname, o.relname,
-	case when c.relkind operator(pg_catalog.=) any ('{r, m}') then 0 when c.relkind operator(pg_catalog.=) 't'
+	coalesce(pg_catalog.pg_relation_filenode(c.oid), c.oid), o.oid, n.oid, d.oid, n.nspname, o.relname,
+	case when c.relkind operator(pg_catalog.=) any ('{r, m, p}') then 0 when c.relkind operator(pg_catalog.=) 't'
 	or c.relkind operator(pg_catalog.=) 'i' and t.relkind operator(pg_catalog.=) 't' then 1 when c.relkind operator(pg_catalog.=) 'i'
 	then 2 else 3 end::smallint,
-	(case when o.reltuples operator(pg_catalog.>=) 0 then o.reltuples else coalesce(s.n_live_tup, -1) end)::bigint
+	(case when o.reltuples operator(pg_catalog.>=) 0 then o.reltuples else coalesce(s.n_live_tup, -1) end)::bigint,
+	tree.schemas, tree.tables
 from pg_catalog.pg_class c
 join pg_catalog.pg_database d on d.datname operator(pg_catalog.=) pg_catalog.current_database()
 left join pg_catalog.pg_index i on i.indexrelid operator(pg_catalog.=) c.oid
@@ -245,7 +264,9 @@ then c.oid else t.oid end
 join pg_catalog.pg_class o on o.oid operator(pg_catalog.=) coalesce(p.oid, i.indrelid, c.oid)
 join pg_catalog.pg_namespace n on n.oid operator(pg_catalog.=) o.relnamespace
 left join pg_catalog.pg_stat_all_tables s on s.relid operator(pg_catalog.=) o.oid and s.n_live_tup operator(pg_catalog.>) 0
-where pg_catalog.pg_relation_filenode(c.oid) is not null and c.relpersistence operator(pg_catalog.<>) 't'`
+left join tree on tree.oid operator(pg_catalog.=) o.oid
+where (pg_catalog.pg_relation_filenode(c.oid) is not null or c.relkind operator(pg_catalog.=) 'p')
+	and c.relpersistence operator(pg_catalog.<>) 't'`
 
 // Sample asks every database of the cluster, and keeps what is new.
 func (b *Book) Sample(ctx context.Context, a access.Access) error {
@@ -262,7 +283,11 @@ func (b *Book) Sample(ctx context.Context, a access.Access) error {
 	for _, db := range names {
 		list, err := ask(ctx, a, db.Datname, relations, func(row pgx.CollectableRow) (n sampled, err error) {
 			n.DBName, n.Since = db.Datname, db.At.UTC().Truncate(time.Microsecond) // as the catalogue keeps it
-			return n, row.Scan(&n.Space, &n.Database, &n.Filenode, &n.OID, &n.schema, &n.database, &n.Schema, &n.Name, &n.Part, &n.Rows)
+			var schemas, tables []string
+			err = row.Scan(&n.Space, &n.Database, &n.Filenode, &n.OID, &n.schema, &n.database, &n.Schema, &n.Name, &n.Part, &n.Rows,
+				&schemas, &tables)
+			n.Above = above(schemas, tables)
+			return n, err
 		})
 		if err != nil {
 			return fmt.Errorf("the names of database %s: %w", db.Datname, err)
@@ -270,6 +295,17 @@ func (b *Book) Sample(ctx context.Context, a access.Access) error {
 		b.keep(list)
 	}
 	return b.Save(ctx)
+}
+
+// above writes the tables of which one is a partition or child.
+func above(schemas, tables []string) string {
+	var list []string
+	for i := range schemas {
+		if t := (journal.Table{Schema: schemas[i], Name: tables[i]}).String(); !slices.Contains(list, t) {
+			list = append(list, t)
+		}
+	}
+	return strings.Join(list, "\n")
 }
 
 // sampled is a name with the oids of its schema and database.

@@ -39,9 +39,13 @@ type clusterRecord struct {
 
 // PutCluster keeps a cluster's record in the store.
 func PutCluster(ctx context.Context, s *vault.Vault, k catalog.Cluster) error {
+	rule, err := k.Rule()
+	if err != nil {
+		return err
+	}
 	encoded, err := json.Marshal(clusterRecord{
 		k.ID, k.Name, k.ConnString, k.PasswordSealed, k.SystemID, k.ServerVersion, k.SegmentSize, k.DataChecksums, k.Superuser, k.Slot,
-		k.CreatedAt.UTC(), k.Rule(),
+		k.CreatedAt.UTC(), rule,
 		k.LabelsSet, k.KeepSet, k.ReplicationUser, k.ReplicationSealed, k.DataDirectory, k.FormerSuperusersSet,
 	})
 	if err != nil {
@@ -61,12 +65,12 @@ func ReadCluster(ctx context.Context, s *vault.Vault, id string) (catalog.Cluste
 	if err := json.Unmarshal(encoded, &r); err != nil {
 		return catalog.Cluster{}, err
 	}
+	rule, err := json.Marshal(r.Rule)
 	return catalog.Cluster{
 		ID: r.ID, Name: r.Name, ConnString: r.ConnString, PasswordSealed: r.PasswordSealed, SystemID: r.SystemID,
 		ServerVersion: r.ServerVersion,
 		SegmentSize:   r.SegmentSize, DataChecksums: r.DataChecksums, Superuser: r.Superuser, Slot: r.Slot, CreatedAt: r.CreatedAt,
-		AlertDrops: r.Rule.Drops, AlertRows: r.Rule.Rows, AlertShare: r.Rule.Share,
-		LabelsSet: r.Labels, KeepSet: r.Keep, ReplicationUser: r.ReplicationUser, ReplicationSealed: r.ReplicationSealed,
+		RuleSet: rule, LabelsSet: r.Labels, KeepSet: r.Keep, ReplicationUser: r.ReplicationUser, ReplicationSealed: r.ReplicationSealed,
 		DataDirectory: r.DataDirectory, FormerSuperusersSet: r.FormerSuperusers,
-	}, nil
+	}, err
 }

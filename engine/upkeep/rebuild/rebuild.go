@@ -109,7 +109,10 @@ func (r *Rebuilder) clusters(ctx context.Context) ([]string, error) {
 }
 
 func (r *Rebuilder) cluster(ctx context.Context, k catalog.Cluster, res *Result, report task.Report) error {
-	rule := k.Rule()
+	rule, err := k.Rule()
+	if err != nil {
+		return err
+	}
 	if err := r.Catalog.AdoptCluster(ctx, k); err != nil {
 		return err
 	}
@@ -316,7 +319,7 @@ func gather(names map[wal.RelationRef]catalog.RelationName, h *journal.Head) {
 		}
 		names[t.File] = catalog.RelationName{
 			Space: t.File.Space, Database: t.File.Database, Filenode: t.File.Filenode, Since: h.Latest,
-			OID: t.OID, DBName: t.Database, Schema: t.Schema, Name: t.Table, Part: int16(t.Part), Rows: -1,
+			OID: t.OID, DBName: t.Database, Schema: t.Schema, Name: t.Table, Part: int16(t.Part), Rows: -1, Above: t.Above,
 		}
 	}
 }
