@@ -6,6 +6,7 @@ require (
 	filippo.io/age v1.3.2
 	github.com/CycloneDX/cyclonedx-go v0.12.0
 	github.com/DataDog/zstd v1.5.7
+	github.com/agnivade/levenshtein v1.2.1
 	github.com/chromedp/chromedp v0.23.0
 	github.com/danielgtaylor/huma/v2 v2.37.2
 	github.com/go-chi/chi/v5 v5.5.0

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
@@ -91,6 +92,28 @@ func (r *alertFlags) changeTables(now *api.Rule) (err error) {
 		now.Normal = kept
 	}
 	return nil
+}
+
+// manyIncidents is how many incidents a day are more than anybody looks at.
+const manyIncidents = 20
+
+// warnOfMany tells, as far as it can be known, that a rule marks more than anybody would look at.
+func (a *app) warnOfMany(cmd *cobra.Command, c *client, path string, rule api.Rule) {
+	var list api.Changes
+	err := c.post(
+		cmd.Context(),
+		path+"/try",
+		api.RuleTrial{Rule: rule, Since: time.Now().Add(-24 * time.Hour), Limit: manyIncidents},
+		&list,
+	)
+	if err == nil && list.More {
+		_, _ = fmt.Fprintf(
+			cmd.ErrOrStderr(),
+			"Beware: this rule would have marked more than %d transactions of the last day. Look at them with\n"+
+				"--try-since '1d ago', and raise its limits.\n",
+			manyIncidents,
+		)
+	}
 }
 
 // tryRule shows what a rule would have marked.

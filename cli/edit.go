@@ -47,6 +47,7 @@ func (a *app) clusterEdit() *cobra.Command {
 				if err := c.call(cmd.Context(), http.MethodPut, path, now, &now); err != nil {
 					return err
 				}
+				a.warnOfMany(cmd, c, path, now)
 			}
 			for name, set := range map[string]struct {
 				path string

@@ -37,6 +37,7 @@ type run struct {
 	ferries host.Server
 	service *service
 	traffic *traffic
+	fares   int64 // the sum of all, before the second accident
 }
 
 // Run plays the demo. It returns nil only if every step held.
@@ -70,6 +71,8 @@ func Run(ctx context.Context, opt Options) (err error) {
 		{"The way back: the moment before that transaction.", r.rewind},
 		{"Is the copy right?", r.prove},
 		{"And what did the others lose? Nothing.", r.compare},
+		{"Next day, in the demo's time: every fare is one cent. Who did that, nobody says.", r.secondAccident},
+		{"The copy is moved to just before it. Only what differs is written.", r.rewindAgain},
 	}
 	for i, s := range steps {
 		r.title(i+1, s.say)

@@ -44,6 +44,20 @@ insert into crossing
 select n, 1 + n % 6, 1 + n % 8, 1 + (n + 1 + n / 8 % 6) % 8, timestamptz '2026-04-01 06:00+00' + n * interval '40 minutes'
 from generate_series(1, 8000) n;
 
+create table fare (
+    id      integer generated always as identity primary key,
+    from_id integer not null references harbor,
+    to_id   integer not null references harbor,
+    ticket  text not null,
+    tide    text not null,
+    cents   integer not null
+);
+insert into fare (from_id, to_id, ticket, tide, cents)
+select f.id, t.id, k.ticket, w.tide, 180 + 35 * abs(f.id - t.id) + k.more + w.more
+from harbor f join harbor t on f.id <> t.id,
+     (values ('adult', 120), ('child', 0), ('senior', 60), ('dog', 20), ('bicycle', 80), ('car', 900)) as k (ticket, more),
+     (values ('high', 0), ('low', 40), ('spring', 75), ('night', 110)) as w (tide, more);
+
 create table booking (
     id          bigint generated always as identity primary key,
     reference   text not null unique,

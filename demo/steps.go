@@ -279,14 +279,7 @@ func (r *run) prove(ctx context.Context) error {
 
 // compare holds the copy against what the traffic remembers.
 func (r *run) compare(ctx context.Context) error {
-	var k struct {
-		Port int `json:"port"`
-	}
-	if err := r.ask(ctx, &k, "copy", "show", copyName); err != nil {
-		return err
-	}
-	db, err := pgx.Connect(ctx, fmt.Sprintf("host=127.0.0.1 port=%d user=harbourmaster password=%s dbname=saltmarsh sslmode=disable",
-		k.Port, ferriesPassword))
+	db, err := r.connectCopy(ctx)
 	if err != nil {
 		return err
 	}
@@ -295,6 +288,18 @@ func (r *run) compare(ctx context.Context) error {
 		return err
 	}
 	return r.traffic.compare(ctx, db, r.say)
+}
+
+// connectCopy opens a session on the copy.
+func (r *run) connectCopy(ctx context.Context) (*pgx.Conn, error) {
+	var k struct {
+		Port int `json:"port"`
+	}
+	if err := r.ask(ctx, &k, "copy", "show", copyName); err != nil {
+		return nil, err
+	}
+	return pgx.Connect(ctx, fmt.Sprintf("host=127.0.0.1 port=%d user=harbourmaster password=%s dbname=saltmarsh sslmode=disable",
+		k.Port, ferriesPassword))
 }
 
 // ask runs a velvet command quietly and decodes its JSON.

@@ -283,7 +283,7 @@ func (s *stage) badMoments(t *testing.T) {
 		"before delete":           {"             ^", "\"of\" and a table are missing"},
 		"restore point high tide": {"no restore point", "pg_create_restore_point"},
 		"base 01jnowhere":         {"no base backup", "velvet backup list"},
-		"before drop of booking":  {"no transaction in the captured WAL did drop booking", "velvet changes list ferries --table booking"},
+		"before drop of booking":  {"no transaction in the captured WAL dropped booking", "velvet changes list ferries --table booking"},
 	} {
 		s.refused(1, says, "restore", "plan", "ferries", moment)
 		s.refused(1, says, "restore", "start", "ferries", moment)

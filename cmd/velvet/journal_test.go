@@ -224,7 +224,7 @@ func (s *stage) unclear(t *testing.T) {
 		"before tx " + prepared:                          {`was prepared as "ebb"`},
 		"restore point low tide":                         {"2 restore points", "Choose one:", "lsn 0/"},
 		"before delete of booking":                       {"more than one table", "postgres.public.booking", "postgres.crew.booking"},
-		"before truncate of booking":                     {"no transaction in the captured WAL did truncate booking"},
+		"before truncate of booking":                     {"no transaction in the captured WAL truncated booking"},
 		"before delete of berth near 2026-01-01 10:00 Z": {"within 15 minutes", "At other times:", "before tx"},
 	} {
 		s.refused(1, says, "moment", moment, "--cluster", "ferries")

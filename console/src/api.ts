@@ -1,7 +1,7 @@
 // The API, its types made from the service's own description, and its errors.
 import { QueryClient, useMutation, useQuery } from "@tanstack/react-query";
 import createClient from "openapi-fetch";
-import type { components, paths } from "./schema";
+import type { components, operations, paths } from "./schema";
 
 type Schemas = components["schemas"];
 export type Cluster = Schemas["Cluster"];
@@ -262,9 +262,24 @@ export const useDeck = (cluster: string, window?: { from: number; to: number }) 
         }),
       ),
   });
+export type ChangeQuery = NonNullable<operations["list-changes"]["parameters"]["query"]>;
+export const useChanges = (cluster: string, query: ChangeQuery, enabled = true) =>
+  useQuery({
+    queryKey: ["changes", cluster, query],
+    enabled,
+    retry: false,
+    queryFn: () => answer(api.GET("/clusters/{cluster}/changes", { params: { path: { cluster }, query } })),
+  });
+export const useChange = (cluster: string, xid: string) =>
+  useQuery({
+    queryKey: ["change", cluster, xid],
+    retry: false,
+    queryFn: () => answer(api.GET("/clusters/{cluster}/changes/{xid}", { params: { path: { cluster, xid: Number(xid) } } })),
+  });
 export const useSettle = (cluster: string) =>
   useMutation({
-    mutationFn: (xid: number) => answer(api.POST("/clusters/{cluster}/incidents/{xid}/settle", { params: { path: { cluster, xid } } })),
+    mutationFn: ({ xid, like }: { xid: number; like?: boolean }) =>
+      answer(api.POST("/clusters/{cluster}/incidents/{xid}/settle", { params: { path: { cluster, xid } }, body: { like } })),
     onSuccess: refresh,
   });
 

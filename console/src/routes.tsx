@@ -4,10 +4,11 @@ import type { TaskFilter } from "./api";
 import { Frame } from "./frame/Frame";
 import { BackupPage } from "./pages/BackupPage";
 import { CalendarPage, ClusterCalendar } from "./pages/CalendarPage";
-import { ClusterPage } from "./pages/Cluster";
+import { ClusterPage, type DeckSearch } from "./pages/Cluster";
 import { Clusters } from "./pages/Clusters";
 import { CopyPage } from "./pages/CopyPage";
 import type { Sort } from "./pages/fleet";
+import { IncidentPage } from "./pages/IncidentPage";
 import { KeepPage } from "./pages/KeepPage";
 import { ReadinessPage } from "./pages/ReadinessPage";
 import { ReportPage, type ReportSearch } from "./pages/ReportPage";
@@ -36,6 +37,7 @@ const routes = [
     validateSearch: (s: Record<string, unknown>): { asOf?: string } => (typeof s.asOf === "string" ? { asOf: s.asOf } : {}),
   }),
   createRoute({ getParentRoute: () => frame, path: "/clusters/$cluster/calendar", component: ClusterCalendar }),
+  createRoute({ getParentRoute: () => frame, path: "/clusters/$cluster/incidents/$xid", component: IncidentPage }),
   createRoute({ getParentRoute: () => frame, path: "/clusters/$cluster/readiness", component: ReadinessPage }),
   createRoute({ getParentRoute: () => frame, path: "/calendar", component: () => <CalendarPage /> }),
   createRoute({
@@ -54,8 +56,11 @@ const routes = [
     getParentRoute: () => frame,
     path: "/clusters/$cluster",
     component: ClusterPage,
-    validateSearch: (s: Record<string, unknown>): { moment?: string; from?: number; to?: number } => ({
+    validateSearch: (s: Record<string, unknown>): DeckSearch => ({
       ...(typeof s.moment === "string" ? { moment: s.moment } : {}),
+      ...(typeof s.kind === "string" && s.kind ? { kind: s.kind } : {}),
+      ...(typeof s.table === "string" && s.table ? { table: s.table } : {}),
+      ...(typeof s.rows === "number" && s.rows > 0 ? { rows: s.rows } : {}),
       ...(typeof s.from === "number" && typeof s.to === "number" ? { from: s.from, to: s.to } : {}),
     }),
   }),

@@ -100,7 +100,12 @@ func (r Rule) judgeTable(c TableChange, had int64) (why []Incident) {
 	much := func(k Operation) bool {
 		return limits.Share > 0 && had >= least && float64(c.Counts[k]) >= limits.Share*float64(had)
 	}
-	changed := func(k Operation) string { return grouped(c.Counts[k]) + " rows of " + c.Label() + " were " + past[k] }
+	changed := func(k Operation) string {
+		if c.Counts[k] == 1 {
+			return "1 row of " + c.Label() + " was " + past[k]
+		}
+		return grouped(c.Counts[k]) + " rows of " + c.Label() + " were " + past[k]
+	}
 	ofSome := func(k Operation) string { return ", of some " + grouped(max(had, c.Counts[k])) }
 	switch {
 	case r.Drops && c.Counts[Drop] > 0 && !r.normal(c.Name, Drop):

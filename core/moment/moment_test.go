@@ -76,7 +76,7 @@ func TestParseErrorsPointAtTheirPlace(t *testing.T) {
 		"before delete of":                     {16, "name of a table is missing"},
 		"before delete of database outer":      {26, "of a database only its drop"},
 		"before drop of database a.b":          {24, "not the name of a database"},
-		"before the delete of booking":         {7, "cannot stand after"},
+		"before the delete of booking":         {11, "can follow"},
 		"before alter of schema depot":         {23, "of a schema only its drop"},
 		"before largest drop of booking":       {15, "only a delete, an update or an insert"},
 		"before delete of a..b":                {17, "not the name of a table"},

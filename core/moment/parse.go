@@ -117,8 +117,10 @@ func (p *parser) moment() (Moment, error) {
 // before reads what may stand after "before".
 func (p *parser) before() (m Moment, err error) {
 	word, at := p.word()
-	if strings.EqualFold(word, "the") && p.peek() == "largest" {
-		word, at = p.word()
+	if strings.EqualFold(word, "the") {
+		if word, at = p.word(); !strings.EqualFold(word, "largest") {
+			return m, p.fail(at, "only \"largest\" can follow \"before the\", for example before the largest delete of booking")
+		}
 	}
 	switch strings.ToLower(word) {
 	case "largest":

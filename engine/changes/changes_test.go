@@ -275,7 +275,7 @@ func TestEpochsMarksAndHoles(t *testing.T) {
 		"lsn 0/40":               "it lies before the captured WAL",
 		"lsn 7/0":                "it lies beyond the captured WAL",
 		"base 01nowhere":         "no base backup",
-		"before drop of t100":    "did drop t100",
+		"before drop of t100":    "dropped t100",
 		"before delete of t100":  "4 transactions match",
 	} {
 		m, err := moment.Parse(text, moment.Caller{})

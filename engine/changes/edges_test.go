@@ -267,7 +267,7 @@ func TestOneOutweighsTheOthers(t *testing.T) {
 	_, _, err = before(journal.Insert)
 	require.ErrorContains(t, err, "3 transactions match", "199 rows are not a hundred times 2")
 	_, _, err = before(journal.Update)
-	require.ErrorContains(t, err, "no transaction in the captured WAL did update rows of t100")
+	require.ErrorContains(t, err, "no transaction in the captured WAL updated rows of t100")
 }
 
 // TestOneNameForTwoTables asks for the schema, and names each table once.

@@ -74,7 +74,7 @@ func (j *Journal) byOperation(ctx context.Context, m moment.Moment) (place, stri
 		what = fmt.Sprintf("more than %d transactions", listed)
 		found = found[:listed]
 	}
-	return place{}, "", ambiguous(m, fmt.Sprintf("%s match", what), found)
+	return place{}, "", j.ambiguous(m, fmt.Sprintf("%s match", what), found)
 }
 
 // didRows says what an operation did to rows.
@@ -107,7 +107,7 @@ func (j *Journal) nearest(ctx context.Context, m moment.Moment, f journal.Filter
 		what = fmt.Sprintf("more than %d transactions match, the nearest first", listed)
 		found = found[:listed]
 	}
-	return place{}, "", ambiguous(m, what, found)
+	return place{}, "", j.ambiguous(m, what, found)
 }
 
 // droppedDatabase finds the transactions that dropped a database of a name. The WAL tells only its oid.
@@ -160,8 +160,12 @@ func labels(found []Entry, t journal.Table) []string {
 
 // noOperation says that nothing matches, and names what comes closest.
 func (j *Journal) noOperation(ctx context.Context, m moment.Moment) error {
-	why := fmt.Sprintf("no transaction in the captured WAL did %s %s", infinitive(m.Operation), m.Object())
+	why := fmt.Sprintf("no transaction in the captured WAL %s %s", didTo[m.Operation], m.Object())
 	next := fmt.Sprintf("See what happened to it: velvet changes list %s --table %s", j.archive.Cluster.Name, m.Table)
+	if similar := j.book.Similar(m.Table); m.Table != (journal.Table{}) && len(similar) > 0 {
+		why = fmt.Sprintf("no table in the captured WAL was ever called %s", m.Table)
+		next = "Names like it: " + strings.Join(similar, ", ")
+	}
 	if m.Schema != "" {
 		why += " with tables in it; an empty one cannot be told from others"
 	}
@@ -175,27 +179,43 @@ func (j *Journal) noOperation(ctx context.Context, m moment.Moment) error {
 			return err
 		}
 		if len(other) > 0 {
-			next = "At other times:" + choices(other)
+			next = "At other times:" + choices(other, j.share)
 		}
 	}
 	return problem.New(problem.NotFound, next, "the moment was not found", "%s", why)
 }
 
-// infinitive says what to do to a table would be.
-func infinitive(k journal.Operation) string {
-	if k <= journal.Delete {
-		return k.String() + " rows of"
-	}
-	return k.String()
+// didTo says what was done to a table.
+var didTo = map[journal.Operation]string{
+	journal.Insert: "inserted rows into", journal.Update: "updated rows of", journal.Delete: "deleted rows of",
+	journal.Truncate: "truncated", journal.Drop: "dropped", journal.Create: "created", journal.Rewrite: "rewrote", journal.Alter: "altered",
 }
 
-func ambiguous(m moment.Moment, why string, found []Entry) error {
-	return problem.New(problem.Ambiguous, "Choose one:"+choices(found), "the moment is ambiguous", "%s: %s", m, why)
+// together is how far apart what may be one accident lies at most.
+const together = 10 * time.Minute
+
+// ambiguous offers what was found, each by itself, and where it happened closely together, all of it.
+func (j *Journal) ambiguous(m moment.Moment, why string, found []Entry) error {
+	next := "Choose one:" + choices(found, j.share)
+	byTime := func(a, b Entry) int { return a.Time.Compare(b.Time) }
+	first, last := slices.MinFunc(found, byTime), slices.MaxFunc(found, byTime)
+	if m.Kind == moment.BeforeOperation && len(found) < listed && last.Time.Sub(first.Time) <= together {
+		next += fmt.Sprintf("\nbefore tx %d is before all %d of them", first.XID, len(found))
+	}
+	return problem.New(problem.Ambiguous, next, "the moment is ambiguous", "%s: %s", m, why)
+}
+
+// share tells which part of a table's rows, as they are now, a transaction changed; 0 where that is not known.
+func (j *Journal) share(c journal.TableChange) float64 {
+	if rows := j.book.Rows(c); rows > 0 {
+		return float64(max(c.Counts[journal.Update], c.Counts[journal.Delete])) / float64(rows)
+	}
+	return 0
 }
 
 // choices lists transactions as the moments before them, one to a line: by id, or
 // where ids of the first epoch are among those that came again, by LSN.
-func choices(found []Entry) string {
+func choices(found []Entry, share func(journal.TableChange) float64) string {
 	ids := make(map[pg.XID]int)
 	for _, e := range found {
 		ids[pg.XID(e.XID)]++
@@ -206,13 +226,17 @@ func choices(found []Entry) string {
 		if ids[pg.XID(e.XID)] > 1 && e.XID < 1<<32 {
 			place = fmt.Sprintf("before lsn %s", e.End)
 		}
-		s += fmt.Sprintf("\n%s  (%s, %s)", place, e.Time.Format("2006-01-02 15:04:05.000Z07:00"), Summary(e.Tables))
+		s += fmt.Sprintf("\n%s  (%s, %s)", place, e.Time.Format("2006-01-02 15:04:05.000Z07:00"), summary(e.Tables, share))
 	}
 	return s
 }
 
 // Summary says in a few words what a transaction did to users' tables.
 func Summary(tables []journal.TableChange) string {
+	return summary(tables, func(journal.TableChange) float64 { return 0 })
+}
+
+func summary(tables []journal.TableChange, share func(journal.TableChange) float64) string {
 	var parts []string
 	for _, c := range tables {
 		if c.System() {
@@ -222,7 +246,11 @@ func Summary(tables []journal.TableChange) string {
 			switch {
 			case n == 0:
 			case journal.Operation(k) <= journal.Delete:
-				parts = append(parts, fmt.Sprintf("%s %d rows of %s", journal.Operation(k), n, c.Label()))
+				part := fmt.Sprintf("%s %s of %s", journal.Operation(k), figures.Of(int(n), "row"), c.Label())
+				if of := share(c); of >= 0.005 && of <= 1 && journal.Operation(k) != journal.Insert {
+					part += fmt.Sprintf(", %.0f %% of it", 100*of)
+				}
+				parts = append(parts, part)
 			default:
 				parts = append(parts, fmt.Sprintf("%s %s", journal.Operation(k), c.Label()))
 			}

@@ -217,7 +217,7 @@ func TestPlans(t *testing.T) {
 	require.NoError(t, err)
 	assert.EqualValues(t, dropped, p.Boundary.FirstOut.XID)
 	_, err = c.Plan("before drop of database postgres")
-	require.ErrorContains(t, err, "no transaction in the captured WAL did drop database postgres")
+	require.ErrorContains(t, err, "no transaction in the captured WAL dropped database postgres")
 	_, err = c.Plan("before lsn " + early.String())
 	require.ErrorAs(t, err, &refused)
 	assert.Equal(t, problem.OutOfReach, refused.Kind)

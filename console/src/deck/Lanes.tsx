@@ -1,6 +1,6 @@
 import { scaleTime } from "d3-scale";
 import { type PointerEvent, useEffect, useRef, useState } from "react";
-import type { Deck, Rate } from "../api";
+import type { Deck, Rate, Transaction } from "../api";
 import { count, when } from "../format";
 import { height, pan, type Window, zoom } from "./view";
 
@@ -169,9 +169,26 @@ function Flags({ deck, x, onMoment }: Place & { onMoment: (m: string) => void })
   );
 }
 
+// Found are transactions that were looked for.
+function Found({ list, x, onMoment }: { list: Transaction[]; x: (t: number) => number; onMoment: (m: string) => void }) {
+  return list.map((t) => (
+    <path
+      key={t.lsn}
+      className="cursor-pointer"
+      d={`M${x(Date.parse(t.time))} ${middle - 5} l5 5 l-5 5 l-5 -5 Z`}
+      fill="var(--brass)"
+      stroke="var(--ground)"
+      onClick={() => onMoment(`before tx ${t.xid}`)}
+    >
+      <title>{`found: tx ${t.xid}, ${when(t.time, true)}`}</title>
+    </path>
+  ));
+}
+
 // Lanes draws the history over one axis of time, with the playhead.
 export function Lanes(p: {
   deck: Deck;
+  found: Transaction[];
   window: Window;
   all: Window;
   head?: number;
@@ -238,6 +255,7 @@ export function Lanes(p: {
         <Rates {...place} />
         <Band {...place} head={head} />
         <Flags {...place} onMoment={p.onMoment} />
+        <Found list={p.found} x={x} onMoment={p.onMoment} />
         <g>
           <line x1="0" x2={width} y1={axis - 4} y2={axis - 4} stroke="var(--line)" />
           {scale.ticks(Math.max(2, Math.floor(width / 110))).map((t) => (

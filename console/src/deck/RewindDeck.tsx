@@ -5,6 +5,7 @@ import { when } from "../format";
 import { Trouble, Waiting } from "../parts/Trouble";
 import { Around } from "./Around";
 import { Cost } from "./Cost";
+import { Find, Found, useFound, type Wanted } from "./Find";
 import { Keys } from "./Keys";
 import { Lanes } from "./Lanes";
 import { MomentField } from "./MomentField";
@@ -40,9 +41,17 @@ function headOf(a: MomentAnswer | undefined, all: Window): number | undefined {
 }
 
 // RewindDeck answers: what happened here, and what if I went back to just before it?
-export function RewindDeck(p: { cluster: Cluster; moment: string; window?: Window; onPlace: (moment: string, window?: Window) => void }) {
+export function RewindDeck(p: {
+  cluster: Cluster;
+  moment: string;
+  window?: Window;
+  onPlace: (moment: string, window?: Window) => void;
+  wanted: Wanted;
+  onWanted: (w: Wanted) => void;
+}) {
   const answer = useMoment(p.cluster.name, p.moment || "latest");
   const deck = useDeck(p.cluster.name, useRested(p.window));
+  const found = useFound(p.cluster.name, p.wanted, useRested(p.window));
   const all = reachOf(deck.data?.reach?.length ? deck.data.reach : (p.cluster.reach ?? []));
   const seen = p.window ? within(p.window, all) : all;
   const make = useMakeCopy(p.cluster.name);
@@ -87,7 +96,18 @@ export function RewindDeck(p: { cluster: Cluster; moment: string; window?: Windo
         onMoment={onMoment}
       />
       {deck.error && <Trouble error={deck.error} />}
-      {deck.data && <Lanes deck={deck.data} window={seen} all={all} head={head} label={label} onWindow={onWindow} onMoment={onMoment} />}
+      {deck.data && (
+        <Lanes
+          deck={deck.data}
+          found={found.data?.transactions ?? []}
+          window={seen}
+          all={all}
+          head={head}
+          label={label}
+          onWindow={onWindow}
+          onMoment={onMoment}
+        />
+      )}
       <Overview cluster={p.cluster} all={all} window={seen} head={head} onWindow={onWindow} />
       <p className="mt-1 flex flex-wrap gap-x-4 text-soft">
         <span>▽ base</span>
@@ -97,11 +117,22 @@ export function RewindDeck(p: { cluster: Cluster; moment: string; window?: Windo
         <span>
           <span className="text-kept">■</span> inserted <span className="text-hole">■</span> updated <Deleted /> deleted
         </span>
+        {p.wanted.kind || p.wanted.table || p.wanted.rows ? (
+          <span>
+            <span className="text-brass">◆</span> found
+          </span>
+        ) : null}
         <span className="ml-auto max-md:hidden">click: go there · wheel: zoom · drag: move</span>
         <button className="cursor-pointer underline underline-offset-2 max-md:hidden" onClick={() => setHelp(true)}>
           all keys ( ? )
         </button>
       </p>
+      <Find
+        key={JSON.stringify(p.wanted.kind === undefined && !p.wanted.table && !p.wanted.rows)}
+        wanted={p.wanted}
+        onWanted={p.onWanted}
+      />
+      <Found cluster={p.cluster.name} found={found} onMoment={onMoment} />
       {make.error && <Trouble error={make.error} />}
       {answer.data ? (
         <div className="mt-3 grid grid-cols-[3fr_2fr] gap-8 max-lg:grid-cols-1">

@@ -1,6 +1,7 @@
 import { useCallback } from "react";
 import { Link, useNavigate, useParams, useSearch } from "@tanstack/react-router";
 import { type Backup, type Copy, useBackups, useCapture, useCluster, useCopies, useTakeBackup } from "../api";
+import type { Wanted } from "../deck/Find";
 import { RewindDeck } from "../deck/RewindDeck";
 import { ago, count, size } from "../format";
 import { Facts } from "../parts/Facts";
@@ -12,10 +13,13 @@ import { Incidents } from "./Incidents";
 import { Table } from "../parts/Table";
 import { Id } from "../parts/Id";
 
+// DeckSearch is what the address says of the deck: the moment, the window of time, and which transactions are looked for.
+export type DeckSearch = { moment?: string; from?: number; to?: number } & Wanted;
+
 // ClusterPage answers: to which moment can I go back, and what is there to look at?
 export function ClusterPage() {
   const { cluster: name } = useParams({ from: "/frame/clusters/$cluster" });
-  const { moment, from, to } = useSearch({ from: "/frame/clusters/$cluster" });
+  const { moment, from, to, ...wanted } = useSearch({ from: "/frame/clusters/$cluster" });
   const navigate = useNavigate();
   const cluster = useCluster(name);
   const backups = useBackups(name);
@@ -27,7 +31,23 @@ export function ClusterPage() {
       void navigate({
         to: "/clusters/$cluster",
         params: { cluster: name },
-        search: { ...(m ? { moment: m } : {}), ...(w ? { from: Math.round(w.from), to: Math.round(w.to) } : {}) },
+        search: ({ kind, table, rows }) => ({
+          kind,
+          table,
+          rows,
+          ...(m ? { moment: m } : {}),
+          ...(w ? { from: Math.round(w.from), to: Math.round(w.to) } : {}),
+        }),
+        replace: true,
+      }),
+    [navigate, name],
+  );
+  const look = useCallback(
+    (w: Wanted) =>
+      void navigate({
+        to: "/clusters/$cluster",
+        params: { cluster: name },
+        search: ({ moment, from, to }) => ({ moment, from, to, ...w }),
         replace: true,
       }),
     [navigate, name],
@@ -85,6 +105,8 @@ export function ClusterPage() {
           moment={moment ?? ""}
           window={from !== undefined && to !== undefined ? { from, to } : undefined}
           onPlace={place}
+          wanted={wanted}
+          onWanted={look}
         />
       )}
       <Copies list={copies.data ?? []} />

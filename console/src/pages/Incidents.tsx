@@ -1,3 +1,4 @@
+import { Link } from "@tanstack/react-router";
 import { type Cluster, type Incident, useSettle } from "../api";
 import { Time } from "../parts/Time";
 import { Trouble } from "../parts/Trouble";
@@ -16,12 +17,16 @@ export function IncidentRow({ cluster, incident: i, onMoment }: { cluster: strin
         <span aria-hidden className="font-bold text-undone">
           ▲{" "}
         </span>
-        <b>{(i.reasons ?? []).join("; ")}</b> in {cluster}, by tx <code>{i.xid}</code>, committed <Time at={i.time} />
+        <b>{(i.reasons ?? []).join("; ")}</b> in {cluster}, by tx{" "}
+        <Link to="/clusters/$cluster/incidents/$xid" params={{ cluster, xid: String(i.xid) }} className="mono">
+          {i.xid}
+        </Link>
+        , committed <Time at={i.time} />
       </p>
       <button className="button primary reads" onClick={() => onMoment(`before tx ${i.xid}`)}>
         Go to just before it
       </button>
-      <button className="button" disabled={settle.isPending} onClick={() => settle.mutate(i.xid)}>
+      <button className="button" disabled={settle.isPending} onClick={() => settle.mutate({ xid: i.xid })}>
         Intended
       </button>
       {settle.error && <Trouble error={settle.error} />}

@@ -7,13 +7,16 @@
 package names
 
 import (
+	"cmp"
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"sync"
 	"time"
 
+	"github.com/agnivade/levenshtein"
 	"github.com/jackc/pgx/v5"
 
 	"velvetrewind/core/journal"
@@ -158,6 +161,33 @@ func (b *Book) Databases(name string) []uint32 {
 		}
 	}
 	return list
+}
+
+// mostSimilar is how many names are offered.
+const mostSimilar = 5
+
+// Similar are names of tables that are much like one that nothing is called, the most similar first; none if a table is
+// called that, or another stands below it.
+func (b *Book) Similar(t journal.Table) (list []string) {
+	b.mu.RLock()
+	defer b.mu.RUnlock()
+	distance := make(map[string]int)
+	for _, versions := range b.files {
+		for _, v := range versions {
+			n := v.name
+			if t.Matches(n) || t.Above(n) != "" {
+				return nil
+			}
+			if d := levenshtein.ComputeDistance(strings.ToLower(t.Name), strings.ToLower(n.Table)); n.Part == journal.Main && !n.System() &&
+				(d <= 1+len(t.Name)/4 || strings.Contains(n.Table, t.Name)) {
+				distance[journal.Table{Schema: n.Schema, Name: n.Table}.String()] = d
+			}
+		}
+	}
+	list = slices.SortedFunc(maps.Keys(distance), func(x, y string) int {
+		return cmp.Or(cmp.Compare(distance[x], distance[y]), cmp.Compare(x, y))
+	})
+	return list[:min(len(list), mostSimilar)]
 }
 
 // Now gives the names as they were learned last.

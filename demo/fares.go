@@ -1,0 +1,77 @@
+package demo
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"velvetrewind/core/figures"
+)
+
+// fares is the moment before the second accident, in the DBA's words: fares had been changed before, but never so many.
+const fares = "before the largest update of fare"
+
+// secondAccident changes all fares, after some of them were meant to be, and finds that.
+func (r *run) secondAccident(ctx context.Context) error {
+	db, err := r.connect(ctx, "harbourmaster", ferriesPassword, "saltmarsh")
+	if err != nil {
+		return err
+	}
+	defer func() { _ = db.Close(context.WithoutCancel(ctx)) }()
+	if _, err := db.Exec(ctx, "update fare set cents = cents + 50 where ticket = 'car'"); err != nil {
+		return err
+	}
+	if err := r.traffic.await(ctx, 100); err != nil {
+		return err
+	}
+	if r.fares, err = sumOfFares(ctx, db); err != nil {
+		return err
+	}
+	r.say("clerk=# UPDATE fare SET cents = 1;  -- of one ticket of one crossing, it was to be\n")
+	tag, err := db.Exec(ctx, "update fare set cents = 1")
+	if err != nil {
+		return err
+	}
+	r.say("%s\n\n", tag)
+	if err := r.traffic.await(ctx, 100); err != nil {
+		return err
+	}
+	now := time.Now()
+	if err := r.await(ctx, func(k clusterState) bool {
+		return k.Capture.CompleteTo != nil && k.Capture.CompleteTo.After(now)
+	}); err != nil {
+		return err
+	}
+	if err := r.velvet(ctx, "changes", "list", "ferries", "--incidents"); err != nil {
+		return err
+	}
+	r.say("\n")
+	return r.velvet(ctx, "moment", fares, "--cluster", "ferries")
+}
+
+// rewindAgain moves the copy, and holds its fares against those that were.
+func (r *run) rewindAgain(ctx context.Context) error {
+	if err := r.velvet(ctx, "copy", "step", copyName, fares); err != nil {
+		return err
+	}
+	db, err := r.connectCopy(ctx)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = db.Close(context.WithoutCancel(ctx)) }()
+	sum, err := sumOfFares(ctx, db)
+	if err != nil {
+		return err
+	}
+	if sum != r.fares {
+		return fmt.Errorf("the fares of the copy come to %d cents, and came to %d before the accident", sum, r.fares)
+	}
+	r.say("\nAll fares of the copy come to %s cents, as they did before: those of cars as they had been raised.\n", figures.Count(sum))
+	return nil
+}
+
+func sumOfFares(ctx context.Context, db *pgx.Conn) (sum int64, err error) {
+	return sum, db.QueryRow(ctx, "select sum(cents) from fare").Scan(&sum)
+}
