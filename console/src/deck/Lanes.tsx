@@ -261,7 +261,7 @@ export function Lanes(p: {
           {scale.ticks(Math.max(2, Math.floor(width / 110))).map((t) => (
             <g key={t.getTime()}>
               <line x1={x(t.getTime())} x2={x(t.getTime())} y1={axis - 4} y2={axis} stroke="var(--ink-soft)" />
-              <text x={x(t.getTime())} y={axis + 11} textAnchor="middle" className="lane">
+              <text x={x(t.getTime())} y={axis + 11} textAnchor={edge(x(t.getTime()), width)} className="lane">
                 {tick(t, p.window)}
               </text>
             </g>
@@ -290,6 +290,9 @@ function Playhead({ at, width }: { at: number; width: number }) {
     </g>
   );
 }
+
+// edge is how what is written below a place is aligned, so that at the ends it is whole.
+const edge = (at: number, width: number) => (at < 30 ? "start" : at > width - 30 ? "end" : "middle");
 
 const pad = (n: number, width = 2) => String(n).padStart(width, "0");
 
