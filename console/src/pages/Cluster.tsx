@@ -214,7 +214,7 @@ function Backups({ list }: { list: Backup[] }) {
               {b.lost && (
                 <>
                   {" "}
-                  <Mark state="failed">lost</Mark>
+                  <Mark state="failed">unreadable</Mark>
                 </>
               )}
             </td>
