@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"context"
 	"log/slog"
+	"path/filepath"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -11,8 +13,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"velvetrewind/core/layout"
 	"velvetrewind/core/pg"
 	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/spool"
+	"velvetrewind/engine/store"
 	"velvetrewind/testbed"
 	"velvetrewind/testbed/clusterbed"
 )
@@ -82,4 +87,41 @@ func TestTurns(t *testing.T) {
 	require.NoError(t, l.Catalog.AskStored(ctx, l.Record.ID, second))
 	l.Eventually("and what came after it", func() bool { return isStored(second) })
 	l.same(1, l.Record.SegmentSize.Number(first))
+}
+
+// TestWhatIsToldAtOnce has an incident be recorded before its segment is full, by the name of a table that nobody has asked
+// for yet; and a segment that is another than the one in the store end the capture, which says so until it is stopped.
+func TestWhatIsToldAtOnce(t *testing.T) {
+	ctx := context.Background()
+	l := &life{T: t, Cluster: clusterbed.New(testbed.New(t))}
+	l.capture()
+	z := l.Record.SegmentSize
+	begun := z.Number(l.State().FlushedLSN)
+	l.Server.Exec("postgres", "create table cargo (n int, note text)", "insert into cargo select generate_series(1, 20000)",
+		"delete from cargo")
+	l.Eventually("the incident is recorded", func() bool {
+		list, err := l.Catalog.Incidents(ctx, l.Record.ID)
+		return err == nil && len(list) == 1 && strings.Contains(string(list[0].Reasons), "20,000 rows of cargo were deleted")
+	})
+	assert.Equal(t, begun, z.Number(l.State().FlushedLSN), "its segment is not full")
+
+	seg := pg.Segment{Timeline: 1, Number: begun}
+	other := make([]byte, z)
+	_, err := l.Store.Put(ctx, store.SegmentKey(l.Record.ID, 1, seg.Name(z)), layout.S2, other)
+	require.NoError(t, err)
+	require.NoError(t, l.Catalog.AddSegment(ctx, catalog.Segment{ClusterID: l.Record.ID, Timeline: 1, Number: begun, Name: seg.Name(z),
+		Start: z.Start(begun), End: z.Start(begun + 1)}))
+	l.write(1)
+	failed := func() bool {
+		k := l.State()
+		return k.State == catalog.CaptureFailed && strings.Contains(k.Problem, "has sent another segment "+seg.Name(z))
+	}
+	l.Eventually("capture has failed", failed)
+	l.write(2)
+	time.Sleep(time.Second)
+	assert.True(t, failed(), "it does not begin again by itself")
+	assert.Equal(t, other, l.stored(seg), "what the store has stays")
+	aside, err := filepath.Glob(filepath.Join(l.Path("spool"), l.Record.ID, spool.AsideDir, seg.Name(z)+"*"))
+	require.NoError(t, err)
+	assert.Len(t, aside, 1, "what was sent is set aside")
 }
