@@ -15,6 +15,7 @@ type Transaction struct {
 	First            pg.LSN        `json:"first" doc:"start of its first record"`
 	Database         string        `json:"database,omitempty" doc:"name, where it is known"`
 	Tables           []TableChange `json:"tables" doc:"what it did to tables; the server's own catalogs only where they were asked for"`
+	Author           *Author       `json:"author,omitempty" doc:"who was seen with its id; missing where it was too short to be seen, or nobody looked"`
 	Alterations      []string      `json:"alterations,omitempty" doc:"what was changed of the tables that it altered, all of them together"`
 	Subtransactions  int           `json:"subtransactions" doc:"that were committed with it"`
 	GID              string        `json:"gid,omitempty" doc:"of a two-phase transaction"`
@@ -24,6 +25,23 @@ type Transaction struct {
 	Bytes            int64         `json:"bytes" doc:"of WAL"`
 	Incident         []string      `json:"incident,omitempty" doc:"why the cluster's rule, or one that is tried, marks it"`
 	Settled          bool          `json:"settled" doc:"somebody has said that the incident was intended"`
+}
+
+// Author is who held a transaction's id.
+type Author struct {
+	Role        string    `json:"role"`
+	Application string    `json:"application,omitempty"`
+	Address     string    `json:"address,omitempty" doc:"of the client; missing on the server's own machine"`
+	Database    string    `json:"database,omitempty"`
+	Statement   string    `json:"statement,omitempty" doc:"the last one that was seen, cut; only where the cluster keeps them"`
+	First       time.Time `json:"first" doc:"when that was seen first, by the server's clock"`
+	Last        time.Time `json:"last"`
+}
+
+// AuthorRule says how it is watched who writes.
+type AuthorRule struct {
+	Days      int `json:"days" minimum:"0" maximum:"3660" doc:"for how long it is kept; 0: nobody is watched"`
+	Statement int `json:"statement" minimum:"0" maximum:"10000" doc:"up to which length, in characters, the text of statements is kept; 0: it is not"`
 }
 
 // TableChange is what a transaction did to one table.
@@ -78,6 +96,7 @@ type Incident struct {
 	Time    time.Time  `json:"time" doc:"of its commit"`
 	LSN     pg.LSN     `json:"lsn" doc:"start of its commit record"`
 	Reasons []string   `json:"reasons"`
+	Author  string     `json:"author,omitempty" doc:"who was seen with its id, in a few words"`
 	Settled *time.Time `json:"settled,omitempty" doc:"when somebody said that it was intended"`
 }
 

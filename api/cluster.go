@@ -63,11 +63,13 @@ type Capture struct {
 	CompleteTo *time.Time `json:"completeTo,omitempty" doc:"server time up to which all WAL was safe here"`
 	Since      time.Time  `json:"since" doc:"of this state"`
 
-	Spooled    int64   `json:"spooled" doc:"bytes that were received and wait for the store"`
-	Retained   int64   `json:"retained" doc:"bytes of WAL that the slot has the server retain"`
-	Room       int64   `json:"room" doc:"bytes that it can retain besides; -1: it has no limit, and its disk is not known"`
-	ClockAhead float64 `json:"clockAhead" doc:"seconds by which the server's clock is ahead of the service's"`
-	ReadableTo pg.LSN  `json:"readableTo,omitempty" doc:"where the segment that is being received is damaged"`
+	Spooled        int64   `json:"spooled" doc:"bytes that were received and wait for the store"`
+	Retained       int64   `json:"retained" doc:"bytes of WAL that the slot has the server retain"`
+	Room           int64   `json:"room" doc:"bytes that it can retain besides; -1: it has no limit, and its disk is not known"`
+	ClockAhead     float64 `json:"clockAhead" doc:"seconds by which the server's clock is ahead of the service's"`
+	AuthorsProblem string  `json:"authorsProblem,omitempty" doc:"why it is not seen who writes"`
+	AuthorsLook    float64 `json:"authorsLook" doc:"seconds that a look at who writes takes, five times a second while there are writers; 0 before the first"`
+	ReadableTo     pg.LSN  `json:"readableTo,omitempty" doc:"where the segment that is being received is damaged"`
 }
 
 // Span is a stretch of one timeline that can be restored.

@@ -107,12 +107,8 @@ func (a *app) warnOfMany(cmd *cobra.Command, c *client, path string, rule api.Ru
 		&list,
 	)
 	if err == nil && list.More {
-		_, _ = fmt.Fprintf(
-			cmd.ErrOrStderr(),
-			"Beware: this rule would have marked more than %d transactions of the last day. Look at them with\n"+
-				"--try-since '1d ago', and raise its limits.\n",
-			manyIncidents,
-		)
+		_, _ = fmt.Fprintf(cmd.ErrOrStderr(), "Beware: this rule would have marked more than %d transactions of the last day.\n"+
+			"Look at them with --try-since '1d ago', and raise its limits.\n", manyIncidents)
 	}
 }
 

@@ -97,7 +97,8 @@ func drawCapture(w io.Writer, k api.Cluster) {
 		"complete to", whenOr(s.CompleteTo, "not known yet")+" (server's clock)",
 		"waiting for the store", figures.Size(s.Spooled),
 		"retained by the slot", retained(s),
-		"server's clock", clock(s.ClockAhead))
+		"server's clock", clock(s.ClockAhead),
+		"who writes", watching(s))
 }
 
 func retained(s api.Capture) string {
@@ -105,6 +106,17 @@ func retained(s api.Capture) string {
 		return figures.Size(s.Retained)
 	}
 	return figures.Size(s.Retained) + ", room for " + figures.Size(s.Room) + " more"
+}
+
+// watching says how it stands with who writes.
+func watching(s api.Capture) string {
+	switch {
+	case s.AuthorsProblem != "":
+		return "not seen: " + s.AuthorsProblem
+	case s.AuthorsLook == 0:
+		return ""
+	}
+	return fmt.Sprintf("is looked at every 0.2 s while there are writers, which takes %.1f ms", 1000*s.AuthorsLook)
 }
 
 // clock says how the server's clock stands to the service's.

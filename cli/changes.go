@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"io"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -154,14 +155,31 @@ func drawChanges(w io.Writer, list api.Changes) {
 		_, _ = fmt.Fprintln(w, "No transaction in the captured WAL matches.")
 		return
 	}
-	t := grid(w, "transaction>", "committed", "database", "what it did")
+	heads := []string{"transaction>", "committed", "database", "what it did"}
+	seen := slices.ContainsFunc(list.Transactions, func(x api.Transaction) bool { return x.Author != nil })
+	if seen {
+		heads = append(heads, "by")
+	}
+	t := grid(w, heads...)
 	for _, x := range list.Transactions {
-		t.AppendRow([]any{x.XID, when(x.Time), x.Database, whatItDid(x)})
+		row := []any{x.XID, when(x.Time), x.Database, whatItDid(x)}
+		if seen {
+			row = append(row, author(x.Author))
+		}
+		t.AppendRow(row)
 	}
 	t.Render()
 	if list.More {
 		_, _ = fmt.Fprintln(w, "There are more: ask for more with --limit, or narrow them down.")
 	}
+}
+
+// author names in a few words who was seen with a transaction's id.
+func author(a *api.Author) string {
+	if a == nil {
+		return ""
+	}
+	return journal.Author{Role: a.Role, Application: a.Application, Address: a.Address}.String()
 }
 
 // whatItDid says in short what a transaction did.
@@ -253,29 +271,13 @@ func drawTransaction(w io.Writer, x api.Transaction) {
 	if x.Subtransactions > 0 {
 		subs = figures.Count(int64(x.Subtransactions))
 	}
-	facts(
-		w,
-		"transaction",
-		fmt.Sprint(uint64(x.XID)),
-		end,
-		when(x.Time),
-		"database",
-		x.Database,
-		"first record",
-		begun,
-		"last record",
-		x.LSN.String(),
-		"altered",
-		strings.Join(x.Alterations, "\n"),
-		"two-phase",
-		x.GID,
-		"sub-transactions",
-		subs,
-		"WAL",
-		figures.Size(x.Bytes),
-		"incident",
-		strings.Join(x.Incident, "\n"),
-	)
+	by, statement := "not seen: it was shorter than a look, or nobody looked then", ""
+	if x.Author != nil {
+		by, statement = author(x.Author), x.Author.Statement
+	}
+	facts(w, "transaction", fmt.Sprint(uint64(x.XID)), end, when(x.Time), "by", by, "statement seen last", statement,
+		"database", x.Database, "first record", begun, "last record", x.LSN.String(), "altered", strings.Join(x.Alterations, "\n"),
+		"two-phase", x.GID, "sub-transactions", subs, "WAL", figures.Size(x.Bytes), "incident", strings.Join(x.Incident, "\n"))
 	if len(x.Tables) == 0 {
 		_, _ = fmt.Fprintln(w, "It changed no table.")
 		return
@@ -301,9 +303,9 @@ func drawIncidents(w io.Writer, list []api.Incident) {
 		_, _ = fmt.Fprintln(w, "No incidents.")
 		return
 	}
-	t := grid(w, "transaction>", "committed", "why", "settled")
+	t := grid(w, "transaction>", "committed", "why", "by", "settled")
 	for _, i := range list {
-		t.AppendRow([]any{i.XID, when(i.Time), strings.Join(i.Reasons, "; "), whenOr(i.Settled, "no")})
+		t.AppendRow([]any{i.XID, when(i.Time), strings.Join(i.Reasons, "; "), i.Author, whenOr(i.Settled, "no")})
 	}
 	t.Render()
 }

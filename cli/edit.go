@@ -15,6 +15,7 @@ func (a *app) clusterEdit() *cobra.Command {
 	var labels map[string]string
 	var login loginFlags
 	var copiesUser string
+	var who authorFlags
 	cmd := &cobra.Command{
 		Use: "edit CLUSTER", Short: "Change how it is reached, its labels, which transactions are incidents, and whether it has a " +
 			"second store", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeClusters,
@@ -49,26 +50,19 @@ func (a *app) clusterEdit() *cobra.Command {
 				}
 				a.warnOfMany(cmd, c, path, now)
 			}
-			for name, set := range map[string]struct {
-				path string
-				body any
-			}{
-				"second-store": {"/second-store", api.SecondStoreRequest{Wanted: second}},
-				"copies-user":  {"/copies-user", api.CopiesUserRequest{User: copiesUser}},
-				"label":        {"/labels", labels},
-			} {
-				if !flags.Changed(name) {
-					continue
-				}
-				if err := c.call(cmd.Context(), http.MethodPut, "/clusters/"+seg(args[0])+set.path, set.body, nil); err != nil {
-					return err
-				}
+			if err := editSettings(cmd, c, args[0], map[string]any{"second-store": api.SecondStoreRequest{Wanted: second},
+				"copies-user": api.CopiesUserRequest{User: copiesUser}, "label": labels}); err != nil {
+				return err
+			}
+			if err := who.edit(cmd, c, args[0]); err != nil {
+				return err
 			}
 			return a.show(cmd, now, func(w io.Writer) { drawRule(w, now) })
 		},
 	}
 	login.add(cmd)
 	rule.add(cmd)
+	who.add(cmd)
 	cmd.Flags().StringVar(&copiesUser, "copies-user", "",
 		"OS user of its copies made from now on, one of those that the service was started with (--run-as); '' for the first of them")
 	cmd.Flags().StringToStringVar(&labels, "label", nil, "replace its labels, as fleet=outer,site=north")
@@ -87,4 +81,50 @@ func (a *app) editLogin(cmd *cobra.Command, c *client, cluster string, login *lo
 		return err
 	}
 	return c.call(cmd.Context(), http.MethodPut, "/clusters/"+seg(cluster)+"/login", l, nil)
+}
+
+// authorFlags say how it is watched who writes.
+type authorFlags struct{ said api.AuthorRule }
+
+func (f *authorFlags) add(cmd *cobra.Command) {
+	cmd.Flags().IntVar(&f.said.Days, "authors-days", 0, "for how many days it is kept who wrote what; 0: nobody is watched")
+	cmd.Flags().IntVar(&f.said.Statement, "statements", 0,
+		"keep the text of their statements, up to so many characters; 0: it is not kept")
+}
+
+// edit changes what flags say.
+func (f *authorFlags) edit(cmd *cobra.Command, c *client, cluster string) error {
+	days, statements := cmd.Flags().Changed("authors-days"), cmd.Flags().Changed("statements")
+	if !days && !statements {
+		return nil
+	}
+	path := "/clusters/" + seg(cluster) + "/authors"
+	var now api.AuthorRule
+	if err := c.get(cmd.Context(), path, &now); err != nil {
+		return err
+	}
+	if days {
+		now.Days = f.said.Days
+	}
+	if statements {
+		now.Statement = f.said.Statement
+	}
+	return c.call(cmd.Context(), http.MethodPut, path, now, nil)
+}
+
+// editSettings changes the settings whose flags are given, each to its value.
+func editSettings(cmd *cobra.Command, c *client, cluster string, values map[string]any) error {
+	for flag, value := range values {
+		path := "/" + flag
+		if flag == "label" {
+			path = "/labels"
+		}
+		if !cmd.Flags().Changed(flag) {
+			continue
+		}
+		if err := c.call(cmd.Context(), http.MethodPut, "/clusters/"+seg(cluster)+path, value, nil); err != nil {
+			return err
+		}
+	}
+	return nil
 }

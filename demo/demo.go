@@ -71,7 +71,7 @@ func Run(ctx context.Context, opt Options) (err error) {
 		{"The way back: the moment before that transaction.", r.rewind},
 		{"Is the copy right?", r.prove},
 		{"And what did the others lose? Nothing.", r.compare},
-		{"Next day, in the demo's time: every fare is one cent. Who did that, nobody says.", r.secondAccident},
+		{"Next day, in the demo's time: every fare is one cent. Nobody says who did that.", r.secondAccident},
 		{"The copy is moved to just before it. Only what differs is written.", r.rewindAgain},
 	}
 	for i, s := range steps {

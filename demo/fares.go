@@ -15,7 +15,7 @@ const fares = "before the largest update of fare"
 
 // secondAccident changes all fares, after some of them were meant to be, and finds that.
 func (r *run) secondAccident(ctx context.Context) error {
-	db, err := r.connect(ctx, "harbourmaster", ferriesPassword, "saltmarsh")
+	db, err := r.connect(ctx, "clerk", velvetPassword, "saltmarsh")
 	if err != nil {
 		return err
 	}
@@ -29,12 +29,23 @@ func (r *run) secondAccident(ctx context.Context) error {
 	if r.fares, err = sumOfFares(ctx, db); err != nil {
 		return err
 	}
-	r.say("clerk=# UPDATE fare SET cents = 1;  -- of one ticket of one crossing, it was to be\n")
-	tag, err := db.Exec(ctx, "update fare set cents = 1")
+	tx, err := db.Begin(ctx)
 	if err != nil {
 		return err
 	}
-	r.say("%s\n\n", tag)
+	defer func() { _ = tx.Rollback(context.WithoutCancel(ctx)) }()
+	r.say("clerk=# BEGIN;\nclerk=# UPDATE fare SET cents = 1;  -- of one ticket of one crossing, it was to be\n")
+	tag, err := tx.Exec(ctx, "update fare set cents = 1")
+	if err != nil {
+		return err
+	}
+	if err := r.traffic.await(ctx, 200); err != nil { // long enough for a look at who writes
+		return err
+	}
+	if err := tx.Commit(ctx); err != nil {
+		return err
+	}
+	r.say("%s\nclerk=# COMMIT;\n\n", tag)
 	if err := r.traffic.await(ctx, 100); err != nil {
 		return err
 	}

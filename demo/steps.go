@@ -17,8 +17,9 @@ var saltmarsh string
 
 // roles are what the ferries' own administrator grants to Velvet Rewind.
 const roles = `create role velvet login replication password '%s';
-grant pg_read_all_data, pg_read_all_settings, pg_read_server_files to velvet;
+grant pg_read_all_data, pg_read_all_settings, pg_read_all_stats, pg_read_server_files to velvet;
 create role clerk login password '%s';
+alter role clerk set application_name = 'season clean-up';
 `
 
 func (r *run) load(ctx context.Context) error {
@@ -44,7 +45,7 @@ func (r *run) load(ctx context.Context) error {
 		return err
 	}
 	defer func() { _ = db.Close(context.WithoutCancel(ctx)) }()
-	for _, q := range []string{saltmarsh, "grant execute on function pg_read_file(text), pg_read_binary_file(text, bigint, bigint, " +
+	for _, q := range []string{saltmarsh, "grant select, insert, update, delete on all tables in schema public to clerk", "grant execute on function pg_read_file(text), pg_read_binary_file(text, bigint, bigint, " +
 		"boolean), pg_backup_start(text, boolean), pg_backup_stop(boolean), pg_ls_dir(text, boolean, boolean), pg_stat_file(text, " +
 		"boolean) to velvet"} {
 		if _, err := db.Exec(ctx, q); err != nil {
@@ -161,11 +162,8 @@ var ordinary = []string{
 	"delete from booking where id = 13131",
 }
 
-// accident deletes the season, in a transaction during which others commit.
-func (r *run) accident(ctx context.Context) error {
-	if err := r.traffic.await(ctx, 200); err != nil {
-		return err
-	}
+// ordinaryDay does what is no accident.
+func (r *run) ordinaryDay(ctx context.Context) error {
 	db, err := r.connect(ctx, "harbourmaster", ferriesPassword, "saltmarsh")
 	if err != nil {
 		return err
@@ -179,6 +177,22 @@ func (r *run) accident(ctx context.Context) error {
 			return err
 		}
 	}
+	return nil
+}
+
+// accident deletes the season, in a transaction during which others commit.
+func (r *run) accident(ctx context.Context) error {
+	if err := r.traffic.await(ctx, 200); err != nil {
+		return err
+	}
+	if err := r.ordinaryDay(ctx); err != nil {
+		return err
+	}
+	db, err := r.connect(ctx, "clerk", velvetPassword, "saltmarsh")
+	if err != nil {
+		return err
+	}
+	defer func() { _ = db.Close(context.WithoutCancel(ctx)) }()
 	tx, err := db.Begin(ctx)
 	if err != nil {
 		return err

@@ -27,6 +27,7 @@ export type Deck = Schemas["Deck"];
 export type Rate = Schemas["Rate"];
 export type Incident = Schemas["Incident"];
 export type MomentAnswer = Schemas["Moment"];
+export type Author = Schemas["Author"];
 export type Transaction = Schemas["Transaction"];
 export type TableChange = Schemas["TableChange"];
 

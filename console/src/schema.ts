@@ -162,6 +162,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/clusters/{cluster}/authors": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show how it is watched who writes */
+        get: operations["show-authors"];
+        /** Say how it is watched who writes */
+        put: operations["set-authors"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/clusters/{cluster}/backups": {
         parameters: {
             query?: never;
@@ -1066,6 +1084,34 @@ export interface components {
             /** @description name of the second store */
             second?: string;
         };
+        Author: {
+            /** @description of the client; missing on the server's own machine */
+            address?: string;
+            application?: string;
+            database?: string;
+            /**
+             * Format: date-time
+             * @description when that was seen first, by the server's clock
+             */
+            first: string;
+            /** Format: date-time */
+            last: string;
+            role: string;
+            /** @description the last one that was seen, cut; only where the cluster keeps them */
+            statement?: string;
+        };
+        AuthorRule: {
+            /**
+             * Format: int64
+             * @description for how long it is kept; 0: nobody is watched
+             */
+            days: number;
+            /**
+             * Format: int64
+             * @description up to which length, in characters, the text of statements is kept; 0: it is not
+             */
+            statement: number;
+        };
         Backup: {
             /** @description the backup it was compared with; not needed any more */
             beside?: string;
@@ -1236,6 +1282,13 @@ export interface components {
             weekdays?: string[] | null;
         };
         Capture: {
+            /**
+             * Format: double
+             * @description seconds that a look at who writes takes, five times a second while there are writers; 0 before the first
+             */
+            authorsLook: number;
+            /** @description why it is not seen who writes */
+            authorsProblem?: string;
             /**
              * Format: double
              * @description seconds by which the server's clock is ahead of the service's
@@ -1560,6 +1613,8 @@ export interface components {
             until?: string;
         };
         Incident: {
+            /** @description who was seen with its id, in a few words */
+            author?: string;
             /** @description name */
             cluster: string;
             /** @description start of its commit record */
@@ -2400,6 +2455,8 @@ export interface components {
         Transaction: {
             /** @description what was changed of the tables that it altered, all of them together */
             alterations?: string[] | null;
+            /** @description who was seen with its id; missing where it was too short to be seen, or nobody looked */
+            author?: components["schemas"]["Author"];
             /**
              * Format: int64
              * @description of WAL
@@ -2944,6 +3001,74 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-authors": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name or id of the cluster */
+                cluster: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuthorRule"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "set-authors": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name or id of the cluster */
+                cluster: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AuthorRule"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuthorRule"];
+                };
             };
             /** @description Error */
             default: {

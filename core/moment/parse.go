@@ -146,10 +146,8 @@ func (p *parser) before() (m Moment, err error) {
 func (p *parser) largest() (Moment, error) {
 	word, at := p.word()
 	if kind, ok := journal.ParseOperation(word); !ok || kind > journal.Delete {
-		return Moment{}, p.fail(
-			at,
-			"only a delete, an update or an insert can be the largest, for example before the largest delete of booking",
-		)
+		return Moment{}, p.fail(at, "only a delete, an update or an insert can be the largest, for example "+
+			"before the largest delete of booking")
 	}
 	m, err := p.operation(word)
 	m.Largest = true

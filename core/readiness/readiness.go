@@ -83,6 +83,7 @@ type Facts struct {
 	ReplicationFail string            // why a replication session was refused
 	ReadsFiles      bool              // may read configuration files and single pages on the server
 	ReadsTables     bool              // may read every table, to count rows beside a copy's
+	ReadsSessions   bool              // may see who writes
 	ReadsChanges    bool              // may take base backups through SQL, of what has changed only
 	Settings        map[string]string // of the server; those that the role may not see are missing
 	SendersUsed     int
@@ -131,7 +132,8 @@ func Judge(f Facts) []Check {
 		return j.checks
 	}
 	for _, check := range []func(){
-		j.identity, j.replication, j.walLevel, j.senders, j.slots, j.retained, j.idleSlots, j.files, j.changes, j.tables, j.superuser,
+		j.identity, j.replication, j.walLevel, j.senders, j.slots, j.retained, j.idleSlots, j.files, j.changes, j.tables, j.sessions,
+		j.superuser,
 		j.checksums, j.fullPages, j.hints, j.commitTimes, j.archiving, j.synchronous, j.tablespaces, j.clocks, j.zones,
 		j.serverDisk, j.storeDisk, j.storeKey, j.copies,
 	} {
@@ -322,6 +324,12 @@ func (j *judge) tables() {
 	j.grant("read_tables", "Reading every table", "Proofs count the live rows beside a copy's.",
 		"the role "+j.f.Role+" may not read every table", j.f.ReadsTables,
 		"GRANT pg_read_all_data TO "+j.role+";")
+}
+
+func (j *judge) sessions() {
+	j.grant("read_sessions", "Seeing who writes", "An incident then says who did it.",
+		"the role "+j.f.Role+" may not see the sessions of others", j.f.ReadsSessions,
+		"GRANT pg_read_all_stats TO "+j.role+";")
 }
 
 func (j *judge) superuser() {

@@ -16,7 +16,8 @@ func good() Facts {
 	return Facts{
 		ServerVersion: 150018, VersionText: "15.18", Catalog: 202209061, Sizes: supportedSizes, Role: "velvet", ReplicationRole: "velvet",
 		Replication: true, Checksums: true,
-		ReadsFiles: true, ReadsTables: true, ReadsChanges: true, StoreSealed: true, ServerFree: 90 << 30, StoreFree: 90 << 30,
+		ReadsFiles: true, ReadsTables: true, ReadsSessions: true,
+		ReadsChanges: true, StoreSealed: true, ServerFree: 90 << 30, StoreFree: 90 << 30,
 		Bytes: 30 << 30, ServiceZone: "UTC", CopiesUser: "postgres",
 		Settings: map[string]string{"wal_level": "replica", "max_wal_senders": "10", "max_replication_slots": "10",
 			"max_slot_wal_keep_size": "51200", "wal_keep_size": "0",
@@ -88,6 +89,7 @@ func TestJudge(t *testing.T) {
 		{"max_slot_wal_keep_size", "'50GB'", "short outage", Advised, "reload",
 			func(f *Facts) { f.Settings["max_slot_wal_keep_size"] = "64" }},
 		{"read_files", "pg_read_server_files", "may not", Advised, "", func(f *Facts) { f.ReadsFiles = false }},
+		{"read_sessions", "pg_read_all_stats", "may not see the sessions", Advised, "", func(f *Facts) { f.ReadsSessions = false }},
 		{"read_changes", "pg_backup_start", "through SQL", Advised, "", func(f *Facts) { f.ReadsChanges = false }},
 		{"read_tables", "pg_read_all_data", "every table", Advised, "", func(f *Facts) { f.ReadsTables = false }},
 		{"least_rights", "cluster role", "is a superuser", Advised, "", func(f *Facts) { f.RoleSuperuser = true }},

@@ -103,7 +103,7 @@ func RoleScript(role string, v *pg.Version) string {
 	return `-- Run this as a superuser, in the database that Velvet Rewind connects to.
 CREATE ROLE ` + q + ` LOGIN REPLICATION;
 \password ` + q + `
-GRANT pg_read_all_settings, pg_read_server_files, pg_read_all_data TO ` + q + `;
+GRANT pg_read_all_settings, pg_read_all_stats, pg_read_server_files, pg_read_all_data TO ` + q + `;
 GRANT EXECUTE ON FUNCTION pg_read_file(text), pg_read_binary_file(text, bigint, bigint, boolean),
   ` + strings.Join(OnlineBackupFunctions(v), ", ") + ` TO ` + q + `;
 

@@ -24,7 +24,8 @@ func (c *capturer) sweep(ctx context.Context) error {
 	if c.swept {
 		return nil
 	}
-	for _, prefix := range []string{store.WALPrefix(c.cluster.ID), store.JournalPrefix(c.cluster.ID)} {
+	for _, prefix := range []string{store.WALPrefix(c.cluster.ID), store.JournalPrefix(c.cluster.ID),
+		store.AuthorsPrefix(c.cluster.ID)} {
 		if err := c.store.Sweep(ctx, prefix); err != nil {
 			return err
 		}

@@ -55,6 +55,9 @@ type capturer struct {
 	asked     *atomic.Uint64 // an LSN: up to there another instance asks for WAL in the store
 	shared    pg.LSN         // up to where that was done; under archiving
 	rule      *atomic.Pointer[journal.Rule]
+	authors   authors
+	// authorRule says how those are watched.
+	authorRule *atomic.Pointer[journal.AuthorRule]
 	// archiving is held by whoever reads and stores captured WAL.
 	archiving sync.Mutex
 	anew      atomic.Bool        // the follower must begin anew
@@ -95,6 +98,7 @@ func (c *capturer) run(ctx context.Context) {
 	wg.Go(func() { c.saveLoop(ctx) })
 	wg.Go(func() { c.nameLoop(ctx) })
 	wg.Go(func() { c.askLoop(ctx) })
+	wg.Go(func() { c.authorLoop(ctx) })
 	wait := firstBackoff
 	for {
 		c.received = false
@@ -329,7 +333,7 @@ const saveIdly = 2 * time.Second
 
 // idly is a state without what time alone changes.
 func idly(k catalog.Capture) catalog.Capture {
-	k.CompleteTo, k.ClockAhead, k.Retained, k.Room = sql.NullTime{}, 0, 0, 0
+	k.CompleteTo, k.ClockAhead, k.Retained, k.Room, k.AuthorsLook = sql.NullTime{}, 0, 0, 0, 0
 	return k
 }
 

@@ -189,9 +189,17 @@ func (c *capturer) noteIncident(t *journal.Transaction, why []journal.Incident) 
 	encoded, err := json.Marshal(reasons)
 	c.incidents = append(c.incidents, catalog.Incident{
 		ClusterID: c.cluster.ID, Timeline: c.follower.segment.Timeline, LSN: t.End, XID: uint64(t.XID), CommittedAt: t.Time,
-		Reasons: encoded,
+		Reasons: encoded, Author: c.authorOf(t),
 	})
 	return err
+}
+
+// authorOf names who was seen with a transaction's id.
+func (c *capturer) authorOf(t *journal.Transaction) string {
+	if who, is := c.authors.of(t.XID); is {
+		return who.String()
+	}
+	return ""
 }
 
 // recordIncidents writes what was noted to the catalogue. What could not be written is

@@ -56,8 +56,24 @@ type running struct {
 	asked  atomic.Uint64 // an LSN: up to there another instance asks for WAL in the store
 	wake   atomic.Pointer[func()]
 	rule   atomic.Pointer[journal.Rule]
+	who    atomic.Pointer[journal.AuthorRule]
 	cancel context.CancelFunc
 	ended  chan struct{}
+}
+
+// follow has a cluster's rules hold from now on.
+func (r *running) follow(k catalog.Cluster) error {
+	rule, err := k.Rule()
+	if err != nil {
+		return err
+	}
+	who, err := k.Authors()
+	if err != nil {
+		return err
+	}
+	r.rule.Store(&rule)
+	r.who.Store(&who)
+	return nil
 }
 
 // lookEvery is how often the supervisor looks for captures to start or stop; Look hurries it.
@@ -132,11 +148,9 @@ func (s *Supervisor) adjust(ctx context.Context) error {
 		}
 		wanted[k.ID] = true
 		if r := s.running[k.ID]; r != nil {
-			rule, err := k.Rule()
-			if err != nil {
+			if err := r.follow(k); err != nil {
 				return err
 			}
-			r.rule.Store(&rule)
 			if wake := r.wake.Load(); r.asked.Swap(uint64(state.Asked)) < uint64(state.Asked) && wake != nil {
 				(*wake)()
 			}
@@ -169,8 +183,8 @@ func (s *Supervisor) adjust(ctx context.Context) error {
 }
 
 func (s *Supervisor) start(ctx context.Context, k catalog.Cluster, state catalog.Capture) error {
-	rule, err := k.Rule()
-	if err != nil {
+	r := &running{ended: make(chan struct{})}
+	if err := r.follow(k); err != nil {
 		return err
 	}
 	lease, ok, err := s.Catalog.TakeCapture(ctx, k.ID)
@@ -178,8 +192,7 @@ func (s *Supervisor) start(ctx context.Context, k catalog.Cluster, state catalog
 		return err // another instance captures it
 	}
 	ctx, cancel := context.WithCancel(ctx)
-	r := &running{cancel: cancel, ended: make(chan struct{})}
-	r.rule.Store(&rule)
+	r.cancel = cancel
 	s.running[k.ID] = r
 	s.captures.Store(k.ID, cancel)
 	go func() {
@@ -219,7 +232,7 @@ func (s *Supervisor) capture(ctx context.Context, r *running, k catalog.Cluster,
 		}
 		return
 	}
-	c.rule, c.asked = &r.rule, &r.asked
+	c.rule, c.authorRule, c.asked = &r.rule, &r.who, &r.asked
 	wake := c.wake
 	r.wake.Store(&wake)
 	c.follower.rule = &r.rule

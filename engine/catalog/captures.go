@@ -45,6 +45,9 @@ type Capture struct {
 	Room       int64  `db:"room"`           // bytes that it can still retain; -1 where that is not known
 	ClockAhead int64  `db:"clock_ahead_us"` // of the server's clock, in microseconds
 	ReadableTo pg.LSN `db:"readable_to"`    // where the segment being received is damaged; 0 where it is not
+
+	AuthorsProblem string `db:"authors_problem"` // why it is not seen who writes
+	AuthorsLook    int64  `db:"authors_look_us"` // how long a look takes, in microseconds; 0 before the first
 }
 
 // Receives tells whether WAL is arriving, or will when the store takes it again.
@@ -126,10 +129,11 @@ func (c *Catalog) SaveCapture(ctx context.Context, k Capture) error {
 		received_lsn = coalesce($5::pg_lsn, received_lsn), flushed_lsn = coalesce($6::pg_lsn, flushed_lsn),
 		stored_lsn = coalesce($7::pg_lsn, stored_lsn), server_lsn = coalesce($8::pg_lsn, server_lsn),
 		complete_to = coalesce($9::timestamptz, complete_to), updated_at = now(),
-		spooled = $10, retained = $11, room = $12, clock_ahead_us = $13, readable_to = $14::pg_lsn
+		spooled = $10, retained = $11, room = $12, clock_ahead_us = $13, readable_to = $14::pg_lsn,
+		authors_problem = $15, authors_look_us = $16
 		where cluster_id = $1`,
 		k.ClusterID, k.State, k.Problem, int64(k.Timeline), lsn(k.ReceivedLSN), lsn(k.FlushedLSN), lsn(k.StoredLSN),
 		lsn(k.ServerLSN), k.CompleteTo,
-		k.Spooled, k.Retained, k.Room, k.ClockAhead, lsn(k.ReadableTo))
+		k.Spooled, k.Retained, k.Room, k.ClockAhead, lsn(k.ReadableTo), k.AuthorsProblem, k.AuthorsLook)
 	return err
 }

@@ -52,10 +52,13 @@ func TestRecords(t *testing.T) {
 	require.NoError(t, err)
 	k.CreatedAt, k.SecondStore, k.LabelsSet, k.FormerSuperusersSet, k.CaptureAlert = got.CreatedAt, true, json.RawMessage("{}"),
 		json.RawMessage("[]"), 300
-	k.RuleSet = got.RuleSet
+	k.RuleSet, k.AuthorsSet = got.RuleSet, got.AuthorsSet
 	rule, err := got.Rule()
 	require.NoError(t, err)
 	assert.Equal(t, journal.DefaultRule, rule)
+	who, err := got.Authors()
+	require.NoError(t, err)
+	assert.Equal(t, journal.DefaultAuthorRule, who)
 	assert.Equal(t, k, got, "64 bits of the system identifier come back")
 	assert.Equal(t, 15, got.Major())
 	byID, err := c.Cluster(ctx, k.ID)

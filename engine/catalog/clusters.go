@@ -31,6 +31,7 @@ type Cluster struct {
 
 	LabelsSet         json.RawMessage  `db:"labels"`    // map[string]string
 	KeepSet           *json.RawMessage `db:"keep_rule"` // keep.Rule
+	AuthorsSet        json.RawMessage  `db:"authors"`   // journal.AuthorRule; nil in one that is not recorded yet
 	RuleSet           json.RawMessage  `db:"rule"`      // journal.Rule; nil in one that is not recorded yet
 	ReplicationUser   string           `db:"replication_user"`
 	ReplicationSealed []byte           `db:"replication_sealed"`
@@ -129,7 +130,7 @@ func hostOf(conn string) string {
 }
 
 const clusterColumns = `id, name, conn_string, password_sealed, system_id::text as system_id, server_version, segment_size,
-	data_checksums, superuser, slot, created_at, rule,
+	data_checksums, superuser, slot, created_at, rule, authors,
 	tidy_due or exists (select from velvet.released r where r.cluster_id = clusters.id and not r.tidied) as tidy_due,
 	tidy_due and coalesce(tidy_after <= now(), true) or exists (select from velvet.released r
 	where r.cluster_id = clusters.id and not r.tidied and coalesce(r.due_at <= now(), true)) as tidy_now, second_store, labels, keep_rule,

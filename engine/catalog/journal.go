@@ -31,14 +31,8 @@ type RelationName struct {
 // time, oldest first.
 func (c *Catalog) RelationNames(ctx context.Context, cluster string, after time.Time) ([]RelationName, error) {
 	var list []RelationName
-	return list, c.db.SelectContext(
-		ctx,
-		&list,
-		`select space, database, filenode, since, oid, database_name, schema, name, part, rows, above
-		from velvet.relation_names where cluster_id = $1 and since > $2 order by since`,
-		cluster,
-		after,
-	)
+	return list, c.db.SelectContext(ctx, &list, `select space, database, filenode, since, oid, database_name, schema, name, part, rows,
+		above from velvet.relation_names where cluster_id = $1 and since > $2 order by since`, cluster, after)
 }
 
 // AddRelationNames records names; one that is there already is no error.
@@ -62,15 +56,16 @@ type Incident struct {
 	XID         uint64          `db:"xid"`
 	CommittedAt time.Time       `db:"committed_at"`
 	Reasons     json.RawMessage `db:"reasons"` // []string
+	Author      string          `db:"author"`  // as journal.Author says it; "" if nobody was seen
 	RecordedAt  time.Time       `db:"recorded_at"`
 	SettledAt   *time.Time      `db:"settled_at"`
 }
 
 // AddIncident records an incident; the same one again is no error and changes nothing.
 func (c *Catalog) AddIncident(ctx context.Context, i Incident) (added bool, err error) {
-	r, err := c.db.ExecContext(ctx, `insert into velvet.incidents (cluster_id, timeline, lsn, xid, committed_at, reasons)
-		values ($1, $2, $3::pg_lsn, $4, $5, $6) on conflict do nothing`,
-		i.ClusterID, int64(i.Timeline), lsn(i.LSN), int64(i.XID), i.CommittedAt, string(i.Reasons))
+	r, err := c.db.ExecContext(ctx, `insert into velvet.incidents (cluster_id, timeline, lsn, xid, committed_at, reasons, author)
+		values ($1, $2, $3::pg_lsn, $4, $5, $6, $7) on conflict do nothing`,
+		i.ClusterID, int64(i.Timeline), lsn(i.LSN), int64(i.XID), i.CommittedAt, string(i.Reasons), i.Author)
 	if err != nil {
 		return false, err
 	}
@@ -105,6 +100,23 @@ func (k Cluster) Rule() (r journal.Rule, err error) {
 		return journal.DefaultRule, nil
 	}
 	return r, json.Unmarshal(k.RuleSet, &r)
+}
+
+// Authors is how the cluster's authors are watched.
+func (k Cluster) Authors() (r journal.AuthorRule, err error) {
+	if k.AuthorsSet == nil {
+		return journal.DefaultAuthorRule, nil
+	}
+	return r, json.Unmarshal(k.AuthorsSet, &r)
+}
+
+// SetAuthors changes how a cluster's authors are watched.
+func (c *Catalog) SetAuthors(ctx context.Context, cluster string, r journal.AuthorRule) error {
+	encoded, err := json.Marshal(r)
+	if err == nil {
+		_, err = c.db.ExecContext(ctx, `update velvet.clusters set authors = $2 where id = $1`, cluster, string(encoded))
+	}
+	return err
 }
 
 // SetRule changes which transactions of a cluster are incidents, from now on.

@@ -143,11 +143,8 @@ func (l *life) prepareAccidents() {
 	}
 	for _, table := range []string{"fare", "price", "mooring", "voyage"} {
 		if table == "mooring" || table == "voyage" {
-			l.Server.Exec(
-				"postgres",
-				"insert into harbor values (1) on conflict do nothing",
-				"insert into vessel values (1) on conflict do nothing",
-			)
+			l.Server.Exec("postgres", "insert into harbor values (1) on conflict do nothing",
+				"insert into vessel values (1) on conflict do nothing")
 			fill(table, "n, 1")
 			continue
 		}
@@ -216,15 +213,8 @@ func (l *life) findAll(own []*accident) {
 			if err != nil || b.FirstOut == nil {
 				return false
 			}
-			require.True(
-				l,
-				a.xid == 0 || b.FirstOut.XID == a.xid,
-				"%s: %s is before tx %d, the accident was %d",
-				a.what,
-				a.words,
-				b.FirstOut.XID,
-				a.xid,
-			)
+			require.True(l, a.xid == 0 || b.FirstOut.XID == a.xid, "%s: %s is before tx %d, the accident was %d", a.what, a.words,
+				b.FirstOut.XID, a.xid)
 			require.True(l, a.from <= b.FirstOut.LSN && b.FirstOut.LSN < a.to, "%s: %s", a.what, a.words)
 			assert.LessOrEqual(l, b.LastIn.LSN, b.FirstOut.LSN, a.what)
 			return true

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+	"time"
 
 	"velvetrewind/core/pg"
 )
@@ -115,6 +116,19 @@ func IndexKey(cluster string, t pg.Timeline, segment string) string {
 func ChapterKey(cluster string, t pg.Timeline, chapter uint64) string {
 	return fmt.Sprintf("clusters/%s/journal/%08x/chapter-%010d", cluster, uint32(t), chapter)
 }
+
+// AuthorsKey is where it is kept who wrote from a time on.
+func AuthorsKey(cluster string, from time.Time) string {
+	return AuthorsDay(cluster, from) + from.UTC().Format("150405.000000")
+}
+
+// AuthorsDay is what the authors of a day are below; keys sort by time.
+func AuthorsDay(cluster string, day time.Time) string {
+	return AuthorsPrefix(cluster) + day.UTC().Format("2006-01-02") + "/"
+}
+
+// AuthorsPrefix is what all of a cluster's authors are below.
+func AuthorsPrefix(cluster string) string { return fmt.Sprintf("clusters/%s/authors/", cluster) }
 
 // JournalPrefix is what the whole journal of a cluster is below.
 func JournalPrefix(cluster string) string { return fmt.Sprintf("clusters/%s/journal/", cluster) }

@@ -43,6 +43,8 @@ func (h *Changes) Register(api *Surface) {
 		"Note that an incident was looked at", 0, h.settleIncident)
 	op(api, http.MethodPut, "/clusters/{cluster}/rule", "set-rule", "Say which transactions are incidents, from now on", 0, h.setRule)
 	op(api, http.MethodGet, "/clusters/{cluster}/rule", "show-rule", "Show which transactions are incidents", 0, h.showRule)
+	op(api, http.MethodPut, "/clusters/{cluster}/authors", "set-authors", "Say how it is watched who writes", 0, h.setAuthors)
+	op(api, http.MethodGet, "/clusters/{cluster}/authors", "show-authors", "Show how it is watched who writes", 0, h.showAuthors)
 	op(api, http.MethodPost, "/clusters/{cluster}/rule/try", "try-rule", "Show what a rule would have marked, changing nothing", 0,
 		h.tryRule)
 }
@@ -109,7 +111,7 @@ func (h *Changes) listChanges(ctx context.Context, in *listChanges) (*body[api.C
 	if err != nil {
 		return nil, err
 	}
-	v.Transactions, err = transactionsOf(ctx, h.Catalog, o.Cluster.ID, list, in.Catalogs)
+	v.Transactions, err = transactionsOf(ctx, h.Catalog, o, list, in.Catalogs)
 	return answer(v, err)
 }
 
@@ -132,7 +134,7 @@ func (h *Changes) showChange(ctx context.Context, in *ChangePath) (*body[api.Cha
 		return nil, problem.New(problem.NotFound, "See the newest ones with: velvet changes list "+o.Cluster.Name,
 			"there is no such transaction", "%s", o.Journal.Missing(ctx, pg.FullXID(in.XID)))
 	}
-	views, err := transactionsOf(ctx, h.Catalog, o.Cluster.ID, list, true)
+	views, err := transactionsOf(ctx, h.Catalog, o, list, true)
 	return answer(api.Changes{Transactions: views}, err)
 }
 
@@ -276,6 +278,35 @@ func (h *Changes) setRule(ctx context.Context, in *ruleIn) (*body[api.Rule], err
 	return answer(shapes.Rule(r), h.takeRule(ctx, k, r))
 }
 
+type authorsIn struct {
+	ClusterPath
+	Body api.AuthorRule
+}
+
+func (h *Changes) setAuthors(ctx context.Context, in *authorsIn) (*body[api.AuthorRule], error) {
+	k, err := h.Catalog.Cluster(ctx, in.Cluster)
+	if err != nil {
+		return nil, err
+	}
+	if err := h.Catalog.SetAuthors(ctx, k.ID, journal.AuthorRule(in.Body)); err != nil {
+		return nil, err
+	}
+	h.Captures.Look()
+	if k, err = h.Catalog.Cluster(ctx, k.ID); err != nil {
+		return nil, err
+	}
+	return answer(in.Body, h.Custody.KeepRecord(ctx, k))
+}
+
+func (h *Changes) showAuthors(ctx context.Context, in *ClusterPath) (*body[api.AuthorRule], error) {
+	k, err := h.Catalog.Cluster(ctx, in.Cluster)
+	if err != nil {
+		return nil, err
+	}
+	r, err := k.Authors()
+	return answer(api.AuthorRule(r), err)
+}
+
 type tryRule struct {
 	ClusterPath
 	Body api.RuleTrial
@@ -317,7 +348,7 @@ func incidentsOf(ctx context.Context, c *catalog.Catalog, cluster string) ([]api
 	}
 	views := make([]api.Incident, len(list))
 	for i, e := range list {
-		v := api.Incident{XID: pg.FullXID(e.XID), Time: e.CommittedAt.UTC(), LSN: e.LSN, Settled: e.SettledAt}
+		v := api.Incident{XID: pg.FullXID(e.XID), Time: e.CommittedAt.UTC(), LSN: e.LSN, Settled: e.SettledAt, Author: e.Author}
 		if k := slices.IndexFunc(clusters, func(k catalog.Cluster) bool { return k.ID == e.ClusterID }); k >= 0 {
 			v.Cluster = clusters[k].Name
 		}
@@ -329,16 +360,23 @@ func incidentsOf(ctx context.Context, c *catalog.Catalog, cluster string) ([]api
 	return views, nil
 }
 
-// transactionsOf shows entries, with what makes some of them incidents.
-func transactionsOf(ctx context.Context, c *catalog.Catalog, cluster string, list []changes.Entry, catalogs bool) ([]api.Transaction,
+// transactionsOf shows entries, with who was seen with their ids, and what makes some of them incidents.
+func transactionsOf(ctx context.Context, c *catalog.Catalog, o planner.Opened, list []changes.Entry, catalogs bool) ([]api.Transaction,
 	error) {
-	incidents, err := incidentsOf(ctx, c, cluster)
+	incidents, err := incidentsOf(ctx, c, o.Cluster.ID)
+	if err != nil {
+		return nil, err
+	}
+	authors, err := o.Journal.Authors(ctx, list)
 	if err != nil {
 		return nil, err
 	}
 	views := make([]api.Transaction, len(list))
 	for i := range list {
 		views[i] = shapes.Transaction(&list[i], catalogs)
+		if who, is := authors[list[i].XID]; is {
+			views[i].Author = shapes.Author(who)
+		}
 		for _, marked := range incidents {
 			if marked.LSN == list[i].End {
 				views[i].Incident, views[i].Settled = marked.Reasons, marked.Settled != nil

@@ -76,7 +76,7 @@ func (h *Moments) explainMoment(ctx context.Context, in *momentIn) (*body[api.Mo
 		return nil, err
 	}
 	v.Kept = kept
-	if v.Around, err = transactionsOf(ctx, h.Catalog, o.Cluster.ID, around, false); err != nil {
+	if v.Around, err = transactionsOf(ctx, h.Catalog, o, around, false); err != nil {
 		return nil, err
 	}
 	return answer(v, planOrWhy(&v, o.Archive, m, b))

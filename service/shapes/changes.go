@@ -113,3 +113,9 @@ func Marked(m changes.Marked) api.Transaction {
 	}
 	return v
 }
+
+// Author shows who was seen with a transaction's id.
+func Author(a journal.Author) *api.Author {
+	return &api.Author{Role: a.Role, Application: a.Application, Address: a.Address, Database: a.Database, Statement: a.Statement,
+		First: a.First, Last: a.Last}
+}

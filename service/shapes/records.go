@@ -32,6 +32,7 @@ func Capture(c catalog.Capture) api.Capture {
 		State: c.State, Wanted: c.Wanted, Problem: c.Problem, Timeline: uint32(c.Timeline),
 		Flushed: c.FlushedLSN, Stored: c.StoredLSN, Server: c.ServerLSN, LagBytes: LagBytes(c), Since: c.Since.UTC(),
 		Spooled: c.Spooled, Retained: c.Retained, Room: c.Room, ClockAhead: c.ServerAhead().Seconds(), ReadableTo: c.ReadableTo,
+		AuthorsProblem: c.AuthorsProblem, AuthorsLook: float64(c.AuthorsLook) / 1e6,
 	}
 	if c.CompleteTo.Valid {
 		t := c.CompleteTo.Time.UTC()

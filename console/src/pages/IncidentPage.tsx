@@ -1,5 +1,5 @@
 import { Link, useNavigate, useParams } from "@tanstack/react-router";
-import { type Transaction, useChange, useChanges, useMakeCopy, useSettle } from "../api";
+import { type Author, type Transaction, useChange, useChanges, useMakeCopy, useSettle } from "../api";
 import { Operations } from "../deck/Around";
 import { count, size } from "../format";
 import { Facts } from "../parts/Facts";
@@ -56,6 +56,11 @@ function Story({ cluster, of: x }: { cluster: string; of: Transaction }) {
           <Facts
             rows={[
               ["transaction", <code key="x">{x.xid}</code>],
+              [
+                "by",
+                x.author ? <By key="a" of={x.author} /> : <span className="text-soft">not seen: it was too short, or nobody looked</span>,
+              ],
+              ["statement", x.author?.statement && <code key="s">{x.author.statement}</code>],
               ["database", x.database],
               ["began", <Began key="b" cluster={cluster} of={x} />],
               [x.committed ? "committed" : "rolled back", <Time key="t" at={x.time} exact />],
@@ -67,6 +72,17 @@ function Story({ cluster, of: x }: { cluster: string; of: Transaction }) {
       </div>
       <Meanwhile cluster={cluster} of={x} />
     </article>
+  );
+}
+
+// By names who was seen with the transaction's id.
+function By({ of: a }: { of: Author }) {
+  return (
+    <>
+      <b>{a.role}</b>
+      {a.application && ` (${a.application})`}
+      {a.address && ` from ${a.address}`}
+    </>
   );
 }
 

@@ -21,7 +21,7 @@ export function IncidentRow({ cluster, incident: i, onMoment }: { cluster: strin
         <Link to="/clusters/$cluster/incidents/$xid" params={{ cluster, xid: String(i.xid) }} className="mono">
           {i.xid}
         </Link>
-        , committed <Time at={i.time} />
+        {i.author && ` of ${i.author}`}, committed <Time at={i.time} />
       </p>
       <button className="button primary reads" onClick={() => onMoment(`before tx ${i.xid}`)}>
         Go to just before it

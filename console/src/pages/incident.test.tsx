@@ -87,10 +87,13 @@ describe("an incident", () => {
   });
 
   test("that is none has no button to settle it", async () => {
-    const plain = transaction({ incident: [], partial: true, alterations: ["a column dropped"] });
+    const author = { role: "clerk", application: "psql", statement: "alter table fare", first: noon, last: noon };
+    const plain = transaction({ incident: [], partial: true, alterations: ["a column dropped"], author });
     show("/clusters/ferries/incidents/4049", answers({ "GET /clusters/ferries/changes/4049": { transactions: [plain], more: false } }));
     await sees("Transaction 4049");
     await sees("Altered: a column dropped.");
+    await sees("alter table fare");
+    expect(screen.getByRole("region", { name: "When" }).textContent).toContain("byclerk (psql)");
     await sees(/before the captured WAL, or/);
     expect(screen.queryByRole("button", { name: "Intended" })).toBeNull();
   });

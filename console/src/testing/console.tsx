@@ -82,6 +82,7 @@ export const ferries = (over: Partial<Cluster> = {}): Cluster => ({
     retained: 0,
     room: -1,
     clockAhead: 0,
+    authorsLook: 0,
     since: noon,
   },
   reach: [],

@@ -120,11 +120,11 @@ func lookRights(ctx context.Context, conn *pgx.Conn, v *pg.Version, f *readiness
 		pg_catalog.has_function_privilege('pg_read_file(text)', 'execute')
 		and pg_catalog.has_function_privilege('pg_read_binary_file(text,bigint,bigint,boolean)', 'execute')
 			and pg_catalog.pg_has_role('pg_read_server_files', 'usage') and pg_catalog.pg_has_role('pg_read_all_settings', 'usage'),
-		pg_catalog.pg_has_role('pg_read_all_data', 'usage'),
+		pg_catalog.pg_has_role('pg_read_all_data', 'usage'), pg_catalog.pg_has_role('pg_read_all_stats', 'usage'),
 		(select pg_catalog.bool_and(pg_catalog.has_function_privilege(f, 'execute')) from pg_catalog.unnest($1::pg_catalog.text[]) f),
 		case when pg_catalog.has_function_privilege('pg_control_system()', 'execute') then (select catalog_version_no
 		from pg_catalog.pg_control_system()) else 0 end`, readiness.OnlineBackupFunctions(v)).
-		Scan(&f.ReadsFiles, &f.ReadsTables, &f.ReadsChanges, &f.Catalog)
+		Scan(&f.ReadsFiles, &f.ReadsTables, &f.ReadsSessions, &f.ReadsChanges, &f.Catalog)
 }
 
 // lookHere finds out what the service's own host tells.

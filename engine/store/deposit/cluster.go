@@ -3,6 +3,7 @@ package deposit
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"time"
 
 	"velvetrewind/core/journal"
@@ -33,6 +34,8 @@ type clusterRecord struct {
 	ReplicationUser   string           `json:"replicationUser,omitempty"`
 	ReplicationSealed []byte           `json:"replicationSealed,omitempty"`
 
+	Authors *journal.AuthorRule `json:"authors,omitempty"`
+
 	DataDirectory    string          `json:"dataDirectory,omitempty"`
 	FormerSuperusers json.RawMessage `json:"formerSuperusers,omitempty"`
 }
@@ -43,10 +46,14 @@ func PutCluster(ctx context.Context, s *vault.Vault, k catalog.Cluster) error {
 	if err != nil {
 		return err
 	}
+	authors, err := k.Authors()
+	if err != nil {
+		return err
+	}
 	encoded, err := json.Marshal(clusterRecord{
 		k.ID, k.Name, k.ConnString, k.PasswordSealed, k.SystemID, k.ServerVersion, k.SegmentSize, k.DataChecksums, k.Superuser, k.Slot,
 		k.CreatedAt.UTC(), rule,
-		k.LabelsSet, k.KeepSet, k.ReplicationUser, k.ReplicationSealed, k.DataDirectory, k.FormerSuperusersSet,
+		k.LabelsSet, k.KeepSet, k.ReplicationUser, k.ReplicationSealed, &authors, k.DataDirectory, k.FormerSuperusersSet,
 	})
 	if err != nil {
 		return err
@@ -65,12 +72,17 @@ func ReadCluster(ctx context.Context, s *vault.Vault, id string) (catalog.Cluste
 	if err := json.Unmarshal(encoded, &r); err != nil {
 		return catalog.Cluster{}, err
 	}
+	if r.Authors == nil { // an earlier version has written it
+		r.Authors = &journal.DefaultAuthorRule
+	}
 	rule, err := json.Marshal(r.Rule)
+	authors, other := json.Marshal(r.Authors)
 	return catalog.Cluster{
 		ID: r.ID, Name: r.Name, ConnString: r.ConnString, PasswordSealed: r.PasswordSealed, SystemID: r.SystemID,
 		ServerVersion: r.ServerVersion,
 		SegmentSize:   r.SegmentSize, DataChecksums: r.DataChecksums, Superuser: r.Superuser, Slot: r.Slot, CreatedAt: r.CreatedAt,
-		RuleSet: rule, LabelsSet: r.Labels, KeepSet: r.Keep, ReplicationUser: r.ReplicationUser, ReplicationSealed: r.ReplicationSealed,
+		RuleSet: rule, AuthorsSet: authors, LabelsSet: r.Labels, KeepSet: r.Keep,
+		ReplicationUser: r.ReplicationUser, ReplicationSealed: r.ReplicationSealed,
 		DataDirectory: r.DataDirectory, FormerSuperusersSet: r.FormerSuperusers,
-	}, err
+	}, errors.Join(err, other)
 }

@@ -257,6 +257,9 @@ func (a *Auditor) want(ctx context.Context, books *inventory.Books, k catalog.Cl
 			return err
 		}
 	}
+	if err := a.wantBelow(ctx, books, store.AuthorsPrefix(k.ID), k.ID); err != nil {
+		return err
+	}
 	timelines, err := a.Catalog.Timelines(ctx, k.ID)
 	if err != nil {
 		return err
@@ -279,18 +282,26 @@ func (a *Auditor) want(ctx context.Context, books *inventory.Books, k catalog.Cl
 
 // wantShared names what is of no cluster: of what the first store has lost only the second knows.
 func (a *Auditor) wantShared(ctx context.Context, books *inventory.Books) error {
-	want := func(i store.Info) error {
-		books.Want(inventory.Object{Key: i.Key, Remade: true})
-		return ctx.Err()
-	}
 	for _, prefix := range []string{store.SharedDepositKey(""), store.EpochKey("")} {
-		if err := a.Store.List(ctx, prefix, want); err != nil {
+		if err := a.wantBelow(ctx, books, prefix, ""); err != nil {
 			return err
 		}
-		if second := a.Store.Second(); second != nil {
-			if err := second.List(ctx, prefix, want); err != nil {
-				return fmt.Errorf("the second store: %w", err)
-			}
+	}
+	return nil
+}
+
+// wantBelow names all that is below a prefix in either store.
+func (a *Auditor) wantBelow(ctx context.Context, books *inventory.Books, prefix, cluster string) error {
+	want := func(i store.Info) error {
+		books.Want(inventory.Object{Key: i.Key, Cluster: cluster, Remade: true})
+		return ctx.Err()
+	}
+	if err := a.Store.List(ctx, prefix, want); err != nil {
+		return err
+	}
+	if second := a.Store.Second(); second != nil {
+		if err := second.List(ctx, prefix, want); err != nil {
+			return fmt.Errorf("the second store: %w", err)
 		}
 	}
 	return nil

@@ -113,10 +113,17 @@ func (r *Rebuilder) cluster(ctx context.Context, k catalog.Cluster, res *Result,
 	if err != nil {
 		return err
 	}
+	authors, err := k.Authors()
+	if err != nil {
+		return err
+	}
 	if err := r.Catalog.AdoptCluster(ctx, k); err != nil {
 		return err
 	}
 	if err := r.Catalog.SetRule(ctx, k.ID, rule); err != nil {
+		return err
+	}
+	if err := r.Catalog.SetAuthors(ctx, k.ID, authors); err != nil {
 		return err
 	}
 	found, err := r.list(ctx, k)
