@@ -104,7 +104,7 @@ func (f *Fleet) View(k catalog.Cluster) (v api.Cluster, err error) {
 	v.Reach = shapes.Each(spans, shapes.Span)
 	v.Holes = f.Holes(k, spans, holes)
 	for _, i := range f.Standings.Incidents[k.ID] {
-		shown := api.Incident{Cluster: k.Name, XID: pg.FullXID(i.XID), Time: i.CommittedAt.UTC(), LSN: i.LSN}
+		shown := api.Incident{Cluster: k.Name, XID: pg.FullXID(i.XID), Time: i.CommittedAt.UTC(), LSN: i.LSN, Author: i.Author}
 		if err := json.Unmarshal(i.Reasons, &shown.Reasons); err != nil {
 			return v, err
 		}
