@@ -45,9 +45,10 @@ func (r *run) load(ctx context.Context) error {
 		return err
 	}
 	defer func() { _ = db.Close(context.WithoutCancel(ctx)) }()
-	for _, q := range []string{saltmarsh, "grant select, insert, update, delete on all tables in schema public to clerk", "grant execute on function pg_read_file(text), pg_read_binary_file(text, bigint, bigint, " +
-		"boolean), pg_backup_start(text, boolean), pg_backup_stop(boolean), pg_ls_dir(text, boolean, boolean), pg_stat_file(text, " +
-		"boolean) to velvet"} {
+	for _, q := range []string{saltmarsh, "grant select, insert, update, delete on all tables in schema public to clerk",
+		"grant execute on function pg_read_file(text), pg_read_binary_file(text, bigint, bigint, " +
+			"boolean), pg_backup_start(text, boolean), pg_backup_stop(boolean), pg_ls_dir(text, boolean, boolean), pg_stat_file(text, " +
+			"boolean) to velvet"} {
 		if _, err := db.Exec(ctx, q); err != nil {
 			return err
 		}
