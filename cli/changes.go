@@ -27,6 +27,7 @@ func (a *app) changes() *cobra.Command {
 // wanted are the flags that say which transactions are meant.
 type wanted struct {
 	table, database, kind string
+	by                    string
 	minRows               int64
 	since, until          string
 	tx                    uint64
@@ -39,6 +40,7 @@ func (f *wanted) flags(cmd *cobra.Command) {
 	s.StringVar(&f.table, "table", "", "only of this table: [[database.]schema.]table")
 	s.StringVar(&f.database, "database", "", "only of this database")
 	s.StringVar(&f.kind, "kind", "", "only of this kind: "+strings.Join(journal.OperationNames(), ", "))
+	s.StringVar(&f.by, "by", "", "only of authors whose role, application or address holds this")
 	s.Int64Var(&f.minRows, "min-rows", 0, "only those that changed at least so many rows")
 	s.StringVar(&f.since, "since", "", "committed at this time or later: 14:05, 12m ago, 2026-11-23 14:05")
 	s.StringVar(&f.until, "until", "", "committed at this time or earlier")
@@ -52,7 +54,8 @@ func (f *wanted) flags(cmd *cobra.Command) {
 // query gives the parameters of the API.
 func (f *wanted) query(cmd *cobra.Command) (url.Values, error) {
 	q := url.Values{}
-	for name, value := range map[string]string{"table": f.table, "database": f.database, "kind": strings.ToLower(f.kind)} {
+	for name, value := range map[string]string{"table": f.table, "database": f.database, "kind": strings.ToLower(f.kind),
+		"by": f.by} {
 		if value != "" {
 			q.Set(name, value)
 		}

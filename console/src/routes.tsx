@@ -61,6 +61,7 @@ const routes = [
       ...(typeof s.kind === "string" && s.kind ? { kind: s.kind } : {}),
       ...(typeof s.table === "string" && s.table ? { table: s.table } : {}),
       ...(typeof s.rows === "number" && s.rows > 0 ? { rows: s.rows } : {}),
+      ...(typeof s.by === "string" && s.by ? { by: s.by } : {}),
       ...(typeof s.from === "number" && typeof s.to === "number" ? { from: s.from, to: s.to } : {}),
     }),
   }),

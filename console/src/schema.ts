@@ -3226,6 +3226,8 @@ export interface operations {
                 from?: string;
                 /** @description committed not after */
                 to?: string;
+                /** @description only of authors whose role, application or address holds this */
+                by?: string;
                 /** @description LSN: commit records that begin before it */
                 before?: string;
                 /** @description LSN: commit records that begin after it */

@@ -2,6 +2,7 @@ package journal
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -126,6 +127,8 @@ type Filter struct {
 	RolledBack bool   // those that were rolled back instead of those that committed
 	Catalogs   bool   // changes of the server's own catalogs count too
 	Empty      bool   // those that changed no table are wanted too
+	// XIDs are the only ids that are wanted, in their order; nil for any.
+	XIDs []pg.FullXID
 }
 
 // meant tells whether a change of a table counts.
@@ -151,6 +154,9 @@ func (f *Filter) size(c Counts) int64 {
 // head alone; ok is false if there can be none.
 func (f *Filter) Bound(h *Head, late Lookup) (size int64, ok bool) {
 	if h.To <= f.After && h.To != 0 || f.Before != 0 && h.From >= f.Before {
+		return 0, false
+	}
+	if n, _ := slices.BinarySearch(f.XIDs, h.MinXID); f.XIDs != nil && (n == len(f.XIDs) || f.XIDs[n] > h.MaxXID) {
 		return 0, false
 	}
 	if f.RolledBack {
@@ -194,6 +200,9 @@ func (f *Filter) mostIn(h *Head) int64 {
 // Match tells whether a transaction is wanted and how large it is.
 func (f *Filter) Match(t *Transaction, tables []TableChange) (size int64, ok bool) {
 	if t.Committed == f.RolledBack || t.End <= f.After || f.Before != 0 && t.End >= f.Before {
+		return 0, false
+	}
+	if _, is := slices.BinarySearch(f.XIDs, t.XID); f.XIDs != nil && !is {
 		return 0, false
 	}
 	if !f.From.IsZero() && t.Time.Before(f.From) || !f.To.IsZero() && t.Time.After(f.To) {

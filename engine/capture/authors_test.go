@@ -77,6 +77,20 @@ func TestAuthors(t *testing.T) {
 		assert.Equal(t, xid, who.XID)
 	}
 	assert.Positive(t, l.State().AuthorsLook)
+	for word, want := range map[string][]pg.FullXID{"desk-42": {did[42]}, "CLERK_7 ": {did[7]}, "nobody": nil} {
+		ids, err := j.By(ctx, word, time.Time{}, time.Time{})
+		require.NoError(t, err)
+		assert.Equal(t, want, ids, word)
+		only, _, err := j.List(ctx, journal.Filter{Empty: true, XIDs: append([]pg.FullXID{}, ids...)}, true, 50)
+		require.NoError(t, err)
+		assert.Len(t, only, len(want), word)
+	}
+	ids, err := j.By(ctx, "clerk", time.Now().Add(time.Hour), time.Time{})
+	require.NoError(t, err)
+	assert.NotEmpty(t, ids, "the newest object may go on")
+	ids, err = j.By(ctx, "clerk", time.Time{}, time.Now().Add(-time.Hour))
+	require.NoError(t, err)
+	assert.Empty(t, ids)
 
 	// An incident says who it was. Of long ago nothing is kept, of statements nothing any more.
 	_, err = l.Store.Put(ctx, old, l.Supervisor.Codec, nil)

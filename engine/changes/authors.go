@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"slices"
+	"strings"
 	"time"
 
 	"velvetrewind/core/journal"
@@ -69,4 +70,38 @@ func (j *Journal) readAuthors(ctx context.Context, key string) ([]journal.Author
 		return nil, nil
 	}
 	return list, err
+}
+
+// By gives the ids, in their order, that were seen with an author whose role, application or address holds a word, between two
+// times; zero ones are the ends of what is kept.
+func (j *Journal) By(ctx context.Context, word string, from, to time.Time) ([]pg.FullXID, error) {
+	cluster := j.archive.Cluster.ID
+	var keys []string
+	see := func(i store.Info) error { keys = append(keys, i.Key); return nil }
+	if err := j.archive.Store.List(ctx, store.AuthorsPrefix(cluster), see); err != nil {
+		return nil, err
+	}
+	slices.Sort(keys)
+	if !to.IsZero() {
+		n, _ := slices.BinarySearch(keys, store.AuthorsKey(cluster, to.Add(time.Microsecond)))
+		keys = keys[:n]
+	}
+	if n, _ := slices.BinarySearch(keys, store.AuthorsKey(cluster, from)); !from.IsZero() {
+		keys = keys[max(0, n-1):] // the one before goes on until then
+	}
+	var list []pg.FullXID
+	word = strings.ToLower(word)
+	for _, key := range keys {
+		authors, err := j.readAuthors(ctx, key)
+		if err != nil {
+			return nil, err
+		}
+		for _, who := range authors {
+			if strings.Contains(strings.ToLower(who.String()), word) {
+				list = append(list, who.XID)
+			}
+		}
+	}
+	slices.Sort(list)
+	return slices.Compact(list), nil
 }

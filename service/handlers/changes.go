@@ -57,6 +57,7 @@ type listChanges struct {
 	MinRows    int64     `query:"minRows" minimum:"0" doc:"changed at least, of the kind if that is given"`
 	From       time.Time `query:"from" doc:"committed not before"`
 	To         time.Time `query:"to" doc:"committed not after"`
+	By         string    `query:"by" doc:"only of authors whose role, application or address holds this"`
 	Before     string    `query:"before" doc:"LSN: commit records that begin before it"`
 	After      string    `query:"after" doc:"LSN: commit records that begin after it"`
 	Order      string    `query:"order" enum:"newest,oldest,biggest" default:"newest"`
@@ -100,6 +101,14 @@ func (h *Changes) listChanges(ctx context.Context, in *listChanges) (*body[api.C
 	o, err := h.Planner.Open(ctx, in.Cluster)
 	if err != nil {
 		return nil, err
+	}
+	if in.By != "" {
+		if f.XIDs, err = o.Journal.By(ctx, in.By, in.From, in.To); err != nil {
+			return nil, err
+		}
+		if f.XIDs == nil {
+			f.XIDs = []pg.FullXID{} // nobody was seen
+		}
 	}
 	var list []changes.Entry
 	var v api.Changes

@@ -7,23 +7,26 @@ import { Operations } from "./Around";
 import type { Window } from "./view";
 
 // Wanted is what transactions are looked for by.
-export type Wanted = { kind?: string; table?: string; rows?: number };
+export type Wanted = { kind?: string; table?: string; rows?: number; by?: string };
+
+// any tells whether anything is said.
+export const any = (w: Wanted) => !!(w.kind || w.table || w.rows || w.by);
 
 const kinds = ["delete", "update", "insert", "truncate", "drop", "alter", "create", "rewrite"];
 const most = 30;
 
 // useFound asks for the transactions that are wanted, within a window of time; for none if nothing is said.
 export function useFound(cluster: string, wanted: Wanted, window?: Window) {
-  const any = wanted.kind || wanted.table || wanted.rows;
   const query: ChangeQuery = {
     ...(wanted.kind ? { kind: wanted.kind as ChangeQuery["kind"] } : {}),
     ...(wanted.table ? { table: wanted.table } : {}),
     ...(wanted.rows ? { minRows: wanted.rows } : {}),
+    ...(wanted.by ? { by: wanted.by } : {}),
     ...(window ? { from: new Date(window.from).toISOString(), to: new Date(window.to).toISOString() } : {}),
     order: "biggest",
     limit: most,
   };
-  return useChanges(cluster, query, !!any);
+  return useChanges(cluster, query, any(wanted));
 }
 
 // Find asks which transactions are wanted.
@@ -46,7 +49,7 @@ export function Find({ wanted, onWanted }: { wanted: Wanted; onWanted: (w: Wante
       <label className="flex-row! items-center gap-2">
         of table
         <input
-          className="field mono w-48!"
+          className="field mono w-40!"
           defaultValue={wanted.table ?? ""}
           placeholder="any"
           onBlur={(e) => onWanted({ ...wanted, table: e.target.value.trim() })}
@@ -64,7 +67,17 @@ export function Find({ wanted, onWanted }: { wanted: Wanted; onWanted: (w: Wante
         />
         rows
       </label>
-      {(wanted.kind || wanted.table || wanted.rows) && (
+      <label className="flex-row! items-center gap-2">
+        by
+        <input
+          className="field w-40!"
+          defaultValue={wanted.by ?? ""}
+          placeholder="anybody"
+          onBlur={(e) => onWanted({ ...wanted, by: e.target.value.trim() })}
+          onKeyDown={(e) => e.key === "Enter" && onWanted({ ...wanted, by: e.currentTarget.value.trim() })}
+        />
+      </label>
+      {any(wanted) && (
         <button type="reset" className="button" onClick={() => onWanted({})}>
           All again
         </button>

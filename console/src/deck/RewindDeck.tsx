@@ -5,7 +5,7 @@ import { when } from "../format";
 import { Trouble, Waiting } from "../parts/Trouble";
 import { Around } from "./Around";
 import { Cost } from "./Cost";
-import { Find, Found, useFound, type Wanted } from "./Find";
+import { any, Find, Found, useFound, type Wanted } from "./Find";
 import { Keys } from "./Keys";
 import { Lanes } from "./Lanes";
 import { MomentField } from "./MomentField";
@@ -117,7 +117,7 @@ export function RewindDeck(p: {
         <span>
           <span className="text-kept">■</span> inserted <span className="text-hole">■</span> updated <Deleted /> deleted
         </span>
-        {p.wanted.kind || p.wanted.table || p.wanted.rows ? (
+        {any(p.wanted) ? (
           <span>
             <span className="text-brass">◆</span> found
           </span>
@@ -127,11 +127,7 @@ export function RewindDeck(p: {
           all keys ( ? )
         </button>
       </p>
-      <Find
-        key={JSON.stringify(p.wanted.kind === undefined && !p.wanted.table && !p.wanted.rows)}
-        wanted={p.wanted}
-        onWanted={p.onWanted}
-      />
+      <Find key={String(any(p.wanted))} wanted={p.wanted} onWanted={p.onWanted} />
       <Found cluster={p.cluster.name} found={found} onMoment={onMoment} />
       {make.error && <Trouble error={make.error} />}
       {answer.data ? (

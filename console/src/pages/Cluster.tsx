@@ -31,10 +31,11 @@ export function ClusterPage() {
       void navigate({
         to: "/clusters/$cluster",
         params: { cluster: name },
-        search: ({ kind, table, rows }) => ({
+        search: ({ kind, table, rows, by }) => ({
           kind,
           table,
           rows,
+          by,
           ...(m ? { moment: m } : {}),
           ...(w ? { from: Math.round(w.from), to: Math.round(w.to) } : {}),
         }),

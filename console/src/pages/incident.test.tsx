@@ -27,8 +27,8 @@ const transaction = (over: Partial<Transaction> = {}): Transaction => ({
 // changes answers what was committed before the accident began, what meanwhile, and what is looked for.
 const changes = (_: unknown, url: URL) => {
   const q = url.searchParams;
-  if (q.get("kind") || q.get("minRows") || q.get("table")) {
-    const found = q.get("kind") === "update" && q.get("minRows") !== "5000" && q.get("order") === "biggest";
+  if (q.get("kind") || q.get("minRows") || q.get("table") || q.get("by")) {
+    const found = (q.get("kind") === "update" || q.get("by") === "clerk") && q.get("minRows") !== "5000" && q.get("order") === "biggest";
     return { transactions: found ? [transaction()] : [], more: false };
   }
   if (q.get("order") === "newest") return { transactions: [transaction({ xid: 4040, time: at(10), incident: [] })], more: true };
@@ -112,6 +112,10 @@ describe("looking for transactions on the deck", () => {
     await sees(/No transaction in the captured WAL, within what is shown above, matches/);
     await user.click(await button("All again"));
     await waitFor(() => expect(router.state.location.search).toEqual({}));
+    await user.type(await screen.findByLabelText(/^by/), "clerk{Enter}");
+    await waitFor(() => expect(router.state.location.search).toEqual({ by: "clerk" }));
+    await screen.findByRole("region", { name: "Found transactions" });
+    await user.click(await button("All again"));
     await user.selectOptions(await screen.findByLabelText(/^Find/), "update");
     await user.click((await screen.findByRole("region", { name: "Found transactions" })).querySelector("tbody tr")!);
     await waitFor(() => expect(router.state.location.search).toEqual({ kind: "update", moment: "before tx 4049" }));
