@@ -121,6 +121,7 @@ type TableRule struct {
 type Normal struct {
 	Table string `json:"table" doc:"[[database.]schema.]table"`
 	Kind  string `json:"kind" doc:"delete, update, truncate or drop"`
+	Role  string `json:"role,omitempty" doc:"of this role alone; missing for anybody"`
 }
 
 // RuleTrial is a rule to be tried on what has happened.

@@ -167,7 +167,11 @@ func drawRule(w io.Writer, r api.Rule) {
 		own = append(own, t.Table+": "+strings.Join(limits, ", "))
 	}
 	for _, n := range r.Normal {
-		normal = append(normal, n.Kind+" of "+n.Table)
+		text := n.Kind + " of " + n.Table
+		if n.Role != "" {
+			text += " by " + n.Role
+		}
+		normal = append(normal, text)
 	}
 	facts(w, "tables dropped or truncated", drops, "rows deleted from a table", rows, "share of a table deleted or updated", share,
 		"limits of single tables", strings.Join(own, "\n"), "normal, and no incident", strings.Join(normal, "\n"))

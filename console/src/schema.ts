@@ -1870,6 +1870,8 @@ export interface components {
         Normal: {
             /** @description delete, update, truncate or drop */
             kind: string;
+            /** @description of this role alone; missing for anybody */
+            role?: string;
             /** @description [[database.]schema.]table */
             table: string;
         };

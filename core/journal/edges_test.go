@@ -426,7 +426,8 @@ func TestGraveChanges(t *testing.T) {
 		again, ok := ParseOperation(strings.ToUpper(Operation(k).String()))
 		assert.True(t, ok)
 		assert.Equal(t, Operation(k), again)
-		rule := Rule{Tables: []TableRule{{Table: Table{"Tide", "crew", "shift"}, Rows: 7}}, Normal: []Normal{{Table{Name: "fare"}, again}}}
+		rule := Rule{Tables: []TableRule{{Table: Table{"Tide", "crew", "shift"}, Rows: 7}},
+			Normal: []Normal{{Table{Name: "fare"}, again, "clerk"}}}
 		text, err := json.Marshal(rule)
 		require.NoError(t, err)
 		var read Rule

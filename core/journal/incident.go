@@ -25,6 +25,7 @@ type TableRule struct {
 type Normal struct {
 	Table Table     `json:"table"`
 	Kind  Operation `json:"kind"`
+	Role  string    `json:"role,omitempty"` // of whom; "" for anybody
 }
 
 // DefaultRule is the rule of a cluster whose administrator has not chosen another.
@@ -63,6 +64,20 @@ func (r Rule) Judge(t *Transaction, tables []TableChange, rows func(TableChange)
 		why = append(why, Incident{Kind: Drop, Reason: "a database was dropped"})
 	}
 	return why
+}
+
+// For is the rule for what a role did, "" where nobody was seen: what is normal for that one alone is so for it.
+func (r Rule) For(role string) Rule {
+	if role == "" || !slices.ContainsFunc(r.Normal, func(n Normal) bool { return n.Role == role }) {
+		return r
+	}
+	r.Normal = slices.Clone(r.Normal)
+	for i := range r.Normal {
+		if r.Normal[i].Role == role {
+			r.Normal[i].Role = ""
+		}
+	}
+	return r
 }
 
 // May tells whether a segment can hold an incident, from its head alone. late names files that had no name then.
@@ -129,7 +144,7 @@ var past = map[Operation]string{Update: "updated", Delete: "deleted"}
 
 func (r Rule) normal(n Name, k Operation) bool {
 	for _, e := range r.Normal {
-		if e.Kind == k && e.Table.Matches(n) {
+		if e.Kind == k && e.Role == "" && e.Table.Matches(n) {
 			return true
 		}
 	}
@@ -154,11 +169,11 @@ func Grave(list []TableChange) bool {
 }
 
 // Like is what would have to be normal for a transaction to be no incident: all that the rule marks it for, or if it
-// does not, all that any rule could.
-func (r Rule) Like(t *Transaction, tables []TableChange, rows func(TableChange) int64) (list []Normal) {
-	for _, i := range r.Judge(t, tables, rows) {
+// does not, all that any rule could; done by a role, or where nobody was seen, by anybody.
+func (r Rule) Like(t *Transaction, tables []TableChange, rows func(TableChange) int64, role string) (list []Normal) {
+	for _, i := range r.For(role).Judge(t, tables, rows) {
 		if i.Name != (Name{}) {
-			list = append(list, Normal{Table{i.Name.Database, i.Name.Schema, i.Name.Table}, i.Kind})
+			list = append(list, Normal{Table{i.Name.Database, i.Name.Schema, i.Name.Table}, i.Kind, role})
 		}
 	}
 	if len(list) > 0 {
@@ -167,7 +182,7 @@ func (r Rule) Like(t *Transaction, tables []TableChange, rows func(TableChange) 
 	for _, c := range tables {
 		for k, n := range c.Counts {
 			if n > 0 && Markable(Operation(k)) && c.Known && !c.System() {
-				list = append(list, Normal{Table{c.Database, c.Schema, c.Table}, Operation(k)})
+				list = append(list, Normal{Table{c.Database, c.Schema, c.Table}, Operation(k), role})
 			}
 		}
 	}

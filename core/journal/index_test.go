@@ -227,13 +227,13 @@ func TestIncidents(t *testing.T) {
 			1000, ""},
 		"another's limit": {Rule{Rows: 9, Tables: []TableRule{{Table{Name: "booking"}, 500, 0}}}, change(Delete, 10), 10,
 			"10 rows of crew.passenger were deleted"},
-		"normal": {Rule{Rows: 9, Share: 0.1, Normal: []Normal{{Table{Name: "passenger"}, Delete}}}, change(Delete, 1000),
+		"normal": {Rule{Rows: 9, Share: 0.1, Normal: []Normal{{Table{Name: "passenger"}, Delete, ""}}}, change(Delete, 1000),
 			1000, ""},
-		"normal are drops": {Rule{Rows: 9, Normal: []Normal{{Table{Name: "passenger"}, Drop}}}, change(Delete, 10), 10,
+		"normal are drops": {Rule{Rows: 9, Normal: []Normal{{Table{Name: "passenger"}, Drop, ""}}}, change(Delete, 10), 10,
 			"10 rows of crew.passenger were deleted"},
-		"normal drops":     {Rule{Drops: true, Normal: []Normal{{Table{Name: "passenger"}, Drop}}}, change(Drop, 1), 10, ""},
-		"normal truncates": {Rule{Drops: true, Normal: []Normal{{Table{Name: "passenger"}, Truncate}}}, change(Truncate, 1), 10, ""},
-		"normal updates": {Rule{Share: 0.5, Normal: []Normal{{Table{Schema: "crew", Name: "passenger"}, Update}}}, change(Update,
+		"normal drops":     {Rule{Drops: true, Normal: []Normal{{Table{Name: "passenger"}, Drop, ""}}}, change(Drop, 1), 10, ""},
+		"normal truncates": {Rule{Drops: true, Normal: []Normal{{Table{Name: "passenger"}, Truncate, ""}}}, change(Truncate, 1), 10, ""},
+		"normal updates": {Rule{Share: 0.5, Normal: []Normal{{Table{Schema: "crew", Name: "passenger"}, Update, ""}}}, change(Update,
 			1300), 1300, ""},
 		"of how many, unknown": {Rule{Share: 0.5}, change(Delete, 900), 0, ""},
 		"a catalog's rows": {Rule{Rows: 1}, TableChange{Name: Name{Schema: "pg_catalog", Table: "pg_attribute"}, Known: true,
@@ -265,6 +265,17 @@ func TestIncidents(t *testing.T) {
 		assert.Equal(t, c.want, got[0].Reason, what)
 	}
 	assert.Empty(t, DefaultRule.Judge(&Transaction{}, []TableChange{change(Drop, 1)}, nil), "rolled back")
+	tx, list, none := &Transaction{Committed: true}, []TableChange{change(Drop, 1)}, func(TableChange) int64 { return 0 }
+	own := Rule{Drops: true}
+	for _, n := range own.Like(tx, list, none, "clerk") {
+		own.Declare(n)
+		own.Declare(n)
+	}
+	assert.Equal(t, []Normal{{Table{known[passenger].Database, "crew", "passenger"}, Drop, "clerk"}}, own.Normal)
+	for role, marks := range map[string]int{"clerk": 0, "skipper": 1, "": 1} {
+		assert.Len(t, own.For(role).Judge(tx, list, none), marks, role)
+	}
+	assert.Equal(t, own.Normal, Rule{}.Like(tx, list, none, "clerk"), "what any rule could mark")
 	both := DefaultRule.Judge(&Transaction{Committed: true, Partial: true}, []TableChange{{Counts: Counts{Delete: 1 << 30}},
 		change(Truncate, 1), change(Delete, 1<<30)}, func(TableChange) int64 { return 0 })
 	require.Len(t, both, 2, "also after one that nobody knows")

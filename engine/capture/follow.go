@@ -32,6 +32,7 @@ type follower struct {
 	book    *names.Book
 	rule    *atomic.Pointer[journal.Rule]
 	note    func(*journal.Transaction, []journal.Incident) error
+	who     func(pg.FullXID) (journal.Author, bool)
 
 	reader   *wal.Reader       // nil before the first segment
 	recorder *journal.Recorder // of the segment being read; nil before the first
@@ -174,7 +175,8 @@ func (f *follower) judge(ctx context.Context, t *journal.Transaction) error {
 	if len(t.DroppedDatabases) == 0 && !journal.Grave(tables) {
 		return nil
 	}
-	if why := f.rule.Load().Judge(t, tables, f.book.Rows); len(why) > 0 {
+	author, _ := f.who(t.XID)
+	if why := f.rule.Load().For(author.Role).Judge(t, tables, f.book.Rows); len(why) > 0 {
 		return f.note(t, why)
 	}
 	return nil

@@ -109,6 +109,7 @@ func newFollower(t *testing.T, c *catalog.Catalog, p *testbed.Postgres) (*follow
 		cluster: k, access: access.Access{ConnString: p.DSN(testbed.Superuser, "postgres"), Password: testbed.Password}, index: x,
 		book: book, rule: rule,
 		note: func(*journal.Transaction, []journal.Incident) error { return nil },
+		who:  func(pg.FullXID) (journal.Author, bool) { return journal.Author{}, false },
 	}
 	return f, func(seg pg.Segment, path string, s *journal.Segment) {
 		content, err := os.ReadFile(path)

@@ -295,6 +295,7 @@ func (s *Supervisor) prepareJournal(ctx context.Context, c *capturer) error {
 	c.index = c.newIndex()
 	c.follower = &follower{
 		disk: c.spool.Disk, cluster: c.cluster, access: c.access, index: c.index, book: c.book, note: c.noteIncident,
+		who: c.authors.of,
 	}
 	return nil
 }

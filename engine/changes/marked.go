@@ -28,8 +28,12 @@ func (j *Journal) Marked(ctx context.Context, rule journal.Rule, since time.Time
 	for i := len(where) - 1; i >= 0 && err == nil && len(list) <= limit; i-- {
 		var part []Entry
 		part, err = j.matching(ctx, where[i], &f)
+		authors, err := j.Authors(ctx, part)
+		if err != nil {
+			return nil, false, err
+		}
 		for n := len(part) - 1; n >= 0; n-- {
-			if why := rule.Judge(&part[n].Transaction, part[n].Tables, j.book.Rows); len(why) > 0 {
+			if why := rule.For(authors[part[n].XID].Role).Judge(&part[n].Transaction, part[n].Tables, j.book.Rows); len(why) > 0 {
 				list = append(list, Marked{part[n], why})
 			}
 		}
@@ -40,7 +44,8 @@ func (j *Journal) Marked(ctx context.Context, rule journal.Rule, since time.Time
 	return list, false, err
 }
 
-// Like is what would have to be normal for a transaction to be no incident under a rule.
-func (j *Journal) Like(rule journal.Rule, e *Entry) []journal.Normal {
-	return rule.Like(&e.Transaction, e.Tables, j.book.Rows)
+// Like is what would have to be normal for a transaction to be no incident under a rule, of whoever was seen to do it.
+func (j *Journal) Like(ctx context.Context, rule journal.Rule, e Entry) ([]journal.Normal, error) {
+	authors, err := j.Authors(ctx, []Entry{e})
+	return rule.Like(&e.Transaction, e.Tables, j.book.Rows, authors[e.XID].Role), err
 }

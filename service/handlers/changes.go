@@ -246,7 +246,11 @@ func (h *Changes) declareNormal(ctx context.Context, k catalog.Cluster, xid pg.F
 	list, err := o.Journal.ByXID(ctx, xid)
 	for i := range list {
 		if slices.ContainsFunc(marked, func(m catalog.Incident) bool { return m.LSN == list[i].End }) {
-			for _, n := range o.Journal.Like(rule, &list[i]) {
+			like, err := o.Journal.Like(ctx, rule, list[i])
+			if err != nil {
+				return err
+			}
+			for _, n := range like {
 				rule.Declare(n)
 			}
 		}

@@ -66,7 +66,7 @@ func Rule(r journal.Rule) api.Rule {
 		v.Tables = append(v.Tables, api.TableRule{Table: t.Table.String(), Rows: t.Rows, Share: t.Share})
 	}
 	for _, n := range r.Normal {
-		v.Normal = append(v.Normal, api.Normal{Table: n.Table.String(), Kind: n.Kind.String()})
+		v.Normal = append(v.Normal, api.Normal{Table: n.Table.String(), Kind: n.Kind.String(), Role: n.Role})
 	}
 	return v
 }
@@ -100,7 +100,7 @@ func RuleOf(v api.Rule) (journal.Rule, error) {
 		if !ok || !journal.Markable(kind) {
 			return refuse("Choose one of delete, update, truncate, drop.", "%q is never an incident", n.Kind)
 		}
-		r.Declare(journal.Normal{Table: table, Kind: kind})
+		r.Declare(journal.Normal{Table: table, Kind: kind, Role: n.Role})
 	}
 	return r, nil
 }
