@@ -41,7 +41,7 @@ func newStageOn(b *testbed.Bed, serve ...string) *stage {
 	require.NoError(b, b.Host.MakeDir(b.Path("ferries", "ledger"), 0o700))
 	s.ferries.Exec("postgres",
 		"create role velvet login replication password '"+rolePassword+"'",
-		"grant pg_read_all_data, pg_read_all_settings, pg_read_server_files to velvet",
+		"grant pg_read_all_data, pg_read_all_settings, pg_read_all_stats, pg_read_server_files to velvet",
 		"grant execute on function pg_read_file(text), pg_read_binary_file(text, bigint, bigint, boolean), "+
 			strings.Join(readiness.OnlineBackupFunctions(pg.Major(b.Major)), ", ")+" to velvet",
 		"create tablespace ledger location '"+b.Path("ferries", "ledger")+"'",

@@ -32,12 +32,22 @@ func TestAuthors(t *testing.T) {
 	l.capture()
 	const sessions = 100
 	did := make([]pg.FullXID, sessions)
-	var wg sync.WaitGroup
+	var begun, wg sync.WaitGroup
+	seen := make(chan struct{})
+	seenBy := func(word string) int {
+		_, j := l.Journal()
+		ids, err := j.By(ctx, word, time.Time{}, time.Time{})
+		require.NoError(t, err)
+		return len(ids)
+	}
+	begun.Add(sessions)
 	for n := range sessions {
 		l.Server.Exec("postgres", fmt.Sprintf("create role clerk_%d login password '%s'", n, testbed.Password))
 	}
 	for n := range sessions {
 		wg.Go(func() {
+			hasBegun := sync.OnceFunc(begun.Done)
+			defer hasBegun()
 			conn, err := pgx.Connect(ctx, l.Server.DSN(fmt.Sprintf("clerk_%d", n), "postgres")+
 				fmt.Sprintf(" password='%s' application_name=desk-%d", testbed.Password, n))
 			if !assert.NoError(t, err) {
@@ -52,11 +62,16 @@ func TestAuthors(t *testing.T) {
 			}
 			assert.NoError(t, tx.QueryRow(ctx, "select pg_current_xact_id()::text::bigint").Scan(&xid))
 			did[n] = pg.FullXID(xid)
-			_, err = tx.Exec(ctx, fmt.Sprintf("insert into cargo select %d from pg_sleep(1.5)", n))
+			_, err = tx.Exec(ctx, fmt.Sprintf("insert into cargo select %d, 'a bale of reeds'", n))
 			assert.NoError(t, err)
+			hasBegun()
+			<-seen
 			assert.NoError(t, tx.Commit(ctx))
 		})
 	}
+	begun.Wait()
+	l.Eventually("all were looked at", func() bool { return seenBy("desk-") >= sessions })
+	close(seen)
 	wg.Wait()
 	l.Captured()
 	l.stop() // what was seen is in the store then
@@ -70,8 +85,8 @@ func TestAuthors(t *testing.T) {
 		require.True(t, is, "tx %d", xid)
 		assert.Equal(t, fmt.Sprintf("clerk_%d (desk-%d) from 127.0.0.1", n, n), who.String())
 		assert.Equal(t, "postgres", who.Database)
-		assert.Equal(t, fmt.Sprintf("insert into cargo select %d from pg_sleep(1.5)", n)[:25], who.Statement)
-		assert.True(t, who.First.Before(who.Last))
+		assert.Equal(t, fmt.Sprintf("insert into cargo select %d, 'a bale of reeds'", n)[:25], who.Statement)
+		assert.False(t, who.Last.Before(who.First))
 	}
 	for xid, who := range found {
 		assert.Equal(t, xid, who.XID)
@@ -98,7 +113,13 @@ func TestAuthors(t *testing.T) {
 	require.NoError(t, l.Catalog.SetAuthors(ctx, l.Record.ID, journal.AuthorRule{Days: 1}))
 	l.Server.Exec("postgres", "insert into cargo select generate_series(1, 20000)")
 	l.capture()
-	l.Server.Exec("postgres", "begin; delete from cargo; select pg_sleep(1.5); commit")
+	conn := l.Server.Connect("postgres")
+	tx, err := conn.Begin(ctx)
+	require.NoError(t, err)
+	_, err = tx.Exec(ctx, "delete from cargo")
+	require.NoError(t, err)
+	l.Eventually("whoever deletes is looked at", func() bool { return seenBy(testbed.Superuser) > 0 })
+	require.NoError(t, tx.Commit(ctx))
 	l.Eventually("nothing is kept of long ago", func() bool {
 		_, err := l.Store.Stat(ctx, old)
 		return errors.Is(err, store.ErrNotFound)
