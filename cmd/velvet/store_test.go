@@ -154,6 +154,9 @@ func TestEncryptedStore(t *testing.T) {
 
 func (s *stage) objectNames(all map[string][]byte) (names []string) {
 	for path := range all {
+		if strings.Contains(path, "/authors/") || strings.Contains(path, "/catalogue/") || strings.HasSuffix(path, "/deposit") {
+			continue // which are written now and then
+		}
 		names = append(names, fmt.Sprint(path, len(all[path])))
 	}
 	slices.Sort(names)
