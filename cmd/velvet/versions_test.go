@@ -169,7 +169,11 @@ func (j *journey) accidents(t *testing.T) {
 	j.ferries.Exec("postgres", "create table fare (id int primary key, cents int)",
 		"insert into fare select n, n from generate_series(1, 300) n",
 		"create table berth (id int primary key)", "insert into berth select generate_series(1, 40)",
-		"create table invoice (id int primary key, note text)", "insert into invoice select n, 'due' from generate_series(1, 70) n")
+		"create table invoice (id int primary key, note text)", "insert into invoice select n, 'due' from generate_series(1, 70) n",
+		"create table pier (id int, note text)", "create table season (id int, year int) partition by list (year)",
+		"create table season_2019 partition of season for values in (2019)",
+		"create table season_2026 partition of season for values in (2026)",
+		"insert into season select n, case when n % 2 = 0 then 2019 else 2026 end from generate_series(1, 100) n")
 	j.commit(2)
 	j.between = testbed.One[string](j.Bed, j.db, "select pg_current_wal_insert_lsn()::text")
 	j.ferries.Exec("postgres", "select pg_create_restore_point('high tide')")
@@ -180,6 +184,8 @@ func (j *journey) accidents(t *testing.T) {
 	j.deleted = j.in("delete from booking")
 	j.truncated = j.in("truncate berth")
 	j.dropped = j.in("drop table invoice")
+	j.in("alter table pier drop column note")
+	j.in("delete from season")
 	j.commit(3)
 	j.captured()
 	j.Eventually("the journal tells them", func() bool {
@@ -226,9 +232,18 @@ func (j *journey) everyMoment(t *testing.T) {
 		require.NoError(t, conn.Close(context.Background()))
 		j.discard(k)
 	}
-	k, conn := j.restore("base " + j.base)
-	assert.Equal(t, 1, testbed.One[int](j.Bed, conn, "select count(*) from journal"))
-	j.discard(k)
+	for moment, c := range map[string]struct {
+		asks string
+		want int
+	}{
+		"base " + j.base:          {"select count(*) from journal", 1},
+		"before alter of pier":    {"select count(*) from information_schema.columns where table_name = 'pier'", 2},
+		"before delete of season": {"select count(*) from season", 100},
+	} {
+		k, conn := j.restore(moment)
+		assert.Equal(t, c.want, testbed.One[int](j.Bed, conn, c.asks), moment)
+		j.discard(k)
+	}
 }
 
 func (j *journey) sideCopy(t *testing.T) {

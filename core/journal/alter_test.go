@@ -85,6 +85,10 @@ func TestAlteredTables(t *testing.T) {
 		"two columns and a check": {func(l *log) []*wal.Record {
 			return []*wal.Record{lock(l, 10, 17000, 17000), l.multi(10, attribute, 2), l.insert(10, constraint), l.altering(10, nil, 17000)}
 		}, Alter, "vessel", []string{"2 columns added", "a constraint added"}},
+		"a column added, with what a rewrite makes for itself": {func(l *log) []*wal.Record {
+			return []*wal.Record{lock(l, 10, 17000), l.multi(10, attribute, 3), l.remove(10, attribute, 0), l.remove(10, attribute, 0),
+				l.altering(10, nil, 17000)}
+		}, Alter, "vessel", []string{"a column added"}},
 		"by a sub-transaction": {func(l *log) []*wal.Record {
 			return []*wal.Record{l.insert(10, booking), lock(l, 12, 17000), l.update(12, class), l.altering(10, []pg.XID{12}, 17000)}
 		}, Alter, "vessel", []string{"its name, owner or storage changed"}},
@@ -152,6 +156,8 @@ func TestAlteredTables(t *testing.T) {
 		many.lock(wal.RelationOID{Database: 5, OID: firstOfUsers + n})
 		many.lock(wal.RelationOID{Database: 5, OID: firstOfUsers + n/2})
 	}
+	many.lock(wal.RelationOID{Database: 0, OID: firstOfUsers + 100})
+	many.lock(wal.RelationOID{Database: 5, OID: firstOfUsers - 1})
 	assert.Len(t, many.Locked, 3*few)
 }
 
@@ -171,4 +177,68 @@ func TestTablesAbove(t *testing.T) {
 		assert.Equal(t, want != "" || text == "booking_2019", f.meant(n, true), text)
 	}
 	assert.Empty(t, Table{Name: "booking"}.Above(Name{Table: "booking_2019"}))
+}
+
+// TestFirstFormat reads an index as the first format had it: seven kinds, names without those above them, no locks.
+func TestFirstFormat(t *testing.T) {
+	w := newWriter()
+	for _, v := range []uint64{3, 7, 100, 200, 300, 5, 320, 0, 1, 0, 0} { // the head, without commits
+		w.uint(v)
+	}
+	for k := range kindsOfFormat1 + 1 { // the most of each kind, and of rows
+		w.int(int64(k))
+	}
+	w.count(0)
+	name := func() {
+		w.uint(16385)
+		w.text("saltmarsh")
+		w.text("public")
+		w.text("booking")
+		w.uint(uint64(Main))
+	}
+	w.count(1)
+	w.relation(booking)
+	w.bool(true)
+	name()
+	for k := range kindsOfFormat1 {
+		if w.int(int64(k)); k > 0 {
+			w.int(1)
+		}
+	}
+	w.count(1)
+	w.relation(booking)
+	name()
+	w.bytes(nil)
+	for _, v := range []uint64{200, 190, 900, 1, 800, 0, 0} { // the state, without files of pg_class
+		w.uint(v)
+	}
+	w.count(1)
+	for _, v := range []uint64{850, 150, 77, 0} { // what is open
+		w.uint(v)
+	}
+	w.text("")
+	for range 7 {
+		w.count(0)
+	}
+	w.count(0)
+	old := w.seal("VELVETI\x01")
+	s, err := DecodeIndex(old)
+	require.NoError(t, err)
+	want := Name{OID: 16385, Database: "saltmarsh", Schema: "public", Table: "booking"}
+	assert.Equal(t, pg.Segment{Timeline: 3, Number: 7}, s.Head.Segment)
+	assert.EqualValues(t, 7, s.MostRows)
+	assert.Equal(t, Counts{0, 1, 2, 3, 4, 5, 6, 0}, s.Most)
+	sum := TableSum{Name: want, Known: true, File: booking, Sum: Counts{0, 1, 2, 3, 4, 5, 6}, Most: Counts{0, 1, 1, 1, 1, 1, 1}}
+	assert.Equal(t, []TableSum{sum}, s.Tables)
+	assert.Equal(t, map[wal.RelationRef]Name{booking: want}, s.Names)
+	assert.Equal(t, []Open{{XID: 850, First: 150, Bytes: 77}}, s.State.Open)
+	again, err := DecodeIndex(s.Encode())
+	require.NoError(t, err)
+	assert.Equal(t, s, again, "it is written as the second")
+	for _, magic := range []string{"VELVETI", "VELVETI\x00", "VELVETI\x03"} {
+		_, err := DecodeIndex([]byte(magic))
+		require.ErrorIs(t, err, ErrFormat)
+		_, err = DecodeIndex(append([]byte(magic), old[8:]...))
+		require.ErrorIs(t, err, ErrFormat)
+	}
 }

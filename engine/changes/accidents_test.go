@@ -57,7 +57,9 @@ var accidents = []*accident{
 	},
 	{what: "DROP of a partitioned table", done: []string{"drop table season"}, words: "before drop of season"},
 	{what: "DROP of a partition, found by its parent", done: []string{"drop table ticket_2019"}, words: "before drop of ticket"},
-	{what: "DROP SCHEMA CASCADE", done: []string{"drop schema depot cascade"}, words: "before drop of schema depot"},
+	{what: "DROP SCHEMA CASCADE", before: []string{
+		"do $$ begin drop schema shed cascade; insert into depot.crane values (0); end $$"},
+		done: []string{"drop schema depot cascade"}, words: "before drop of schema depot"},
 	{what: "DROP OWNED", done: []string{"drop owned by clerk"}, words: "before drop of ledger"},
 	{what: "DROP DATABASE", done: []string{"drop database \"Outer Isles\""}, alone: true, words: `before drop of database "Outer Isles"`},
 	{what: "DELETE through a partitioned table", done: []string{"delete from route where id % 2 = 0"}, words: "before delete of route"},
@@ -94,13 +96,14 @@ var accidents = []*accident{
 
 // there is what the accidents are done to.
 var there = []string{
-	"create role clerk", "create schema crew", "create schema depot", `create database "Outer Isles"`,
+	"create role clerk", "create schema crew", "create schema depot", "create schema shed", `create database "Outer Isles"`,
 	"create table booking (id int primary key, note text)", "create table fare (id int primary key, cents int)",
 	"create table crew.shift (id int, note text)", "create table berth (id int)", "create table lamp (id serial)",
 	"create table buoy (id serial)",
 	"create table harbor (id int primary key)", "create table mooring (id int primary key, harbor int references harbor)",
 	"create table tide (id int)", "create table invoice (id int)", "create table vessel (id int primary key)",
 	"create table voyage (id int primary key, vessel int references vessel)", "create table depot.crane (id int)",
+	"create table shed.rake (id int)",
 	"create table depot.rail (id int)",
 	"create table ledger (id int)", "alter table ledger owner to clerk", "create table craft (id int)",
 	"create table ferry (seats int) inherits (craft)",
