@@ -10,7 +10,7 @@ type Rule struct {
 	Drops  bool        `json:"drops"`            // tables dropped or truncated, and databases dropped
 	Rows   int64       `json:"rows"`             // at least so many rows deleted from one table; 0 for no limit
 	Share  float64     `json:"share"`            // at least this share of a table's rows deleted or updated, 0 to 1; 0 for no limit
-	Tables []TableRule `json:"tables,omitempty"` // limits of their own; of several that match a table the last holds
+	Tables []TableRule `json:"tables,omitempty"` // limits of their own; of several that cover a table the last holds
 	Normal []Normal    `json:"normal,omitempty"` // what is no incident all the same
 }
 
@@ -101,7 +101,7 @@ func (r Rule) May(h *Head, late Lookup, rows func(TableChange) int64) bool {
 func (r Rule) judgeTable(c TableChange, had int64) (why []Incident) {
 	limits, least := TableRule{Rows: r.Rows, Share: r.Share}, int64(leastShareRows)
 	for _, own := range r.Tables {
-		if own.Table.Matches(c.Name) {
+		if own.Table.Covers(c.Name) {
 			limits, least = own, 1
 		}
 	}
@@ -144,7 +144,7 @@ var past = map[Operation]string{Update: "updated", Delete: "deleted"}
 
 func (r Rule) normal(n Name, k Operation) bool {
 	for _, e := range r.Normal {
-		if e.Kind == k && e.Role == "" && e.Table.Matches(n) {
+		if e.Kind == k && e.Role == "" && e.Table.Covers(n) {
 			return true
 		}
 	}

@@ -264,6 +264,9 @@ func TestIncidents(t *testing.T) {
 		require.Len(t, got, 1, what)
 		assert.Equal(t, c.want, got[0].Reason, what)
 	}
+	child := TableChange{Known: true, Name: Name{Schema: "crew", Table: "passenger", Above: "public.people"}, Counts: Counts{Delete: 9}}
+	assert.Len(t, Rule{Tables: []TableRule{{Table{Name: "people"}, 9, 0}}}.Judge(&Transaction{Committed: true}, []TableChange{child},
+		func(TableChange) int64 { return 0 }), 1, "its parent's limit")
 	assert.Empty(t, DefaultRule.Judge(&Transaction{}, []TableChange{change(Drop, 1)}, nil), "rolled back")
 	tx, list, none := &Transaction{Committed: true}, []TableChange{change(Drop, 1)}, func(TableChange) int64 { return 0 }
 	own := Rule{Drops: true}

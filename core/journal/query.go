@@ -97,6 +97,9 @@ func (t Table) Matches(n Name) bool {
 	return t.Name == n.Table && (t.Schema == "" || t.Schema == n.Schema) && (t.Database == "" || t.Database == n.Database)
 }
 
+// Covers tells whether a name is meant, or that of a partition or child of what is.
+func (t Table) Covers(n Name) bool { return t.Matches(n) || t.Above(n) != "" }
+
 // Above gives what a name calls of the tables of which another is a partition or child, as SQL names it in full; "" for none.
 func (t Table) Above(n Name) string {
 	if n.Above == "" || t.Database != "" && t.Database != n.Database {
@@ -133,7 +136,7 @@ type Filter struct {
 
 // meant tells whether a change of a table counts.
 func (f *Filter) meant(n Name, known bool) bool {
-	if f.Table != (Table{}) && !(known && (f.Table.Matches(n) || f.Table.Above(n) != "")) {
+	if f.Table != (Table{}) && !(known && f.Table.Covers(n)) {
 		return false
 	}
 	if f.Database != "" && f.Database != n.Database {

@@ -175,7 +175,7 @@ func (b *Book) Similar(t journal.Table) (list []string) {
 	for _, versions := range b.files {
 		for _, v := range versions {
 			n := v.name
-			if t.Matches(n) || t.Above(n) != "" {
+			if t.Covers(n) {
 				return nil
 			}
 			if d := levenshtein.ComputeDistance(strings.ToLower(t.Name), strings.ToLower(n.Table)); n.Part == journal.Main && !n.System() &&
@@ -327,11 +327,16 @@ func (b *Book) Sample(ctx context.Context, a access.Access) error {
 	return b.Save(ctx)
 }
 
-// above writes the tables of which one is a partition or child.
+// mostAbove bounds how many tables above one are kept: of those from which it inherits their owner can make any number.
+const mostAbove = 16
+
+// above writes the tables of which one is a partition or child. What is called over several lines is left out: its name
+// would be read as others'.
 func above(schemas, tables []string) string {
 	var list []string
 	for i := range schemas {
-		if t := (journal.Table{Schema: schemas[i], Name: tables[i]}).String(); !slices.Contains(list, t) {
+		t := journal.Table{Schema: schemas[i], Name: tables[i]}.String()
+		if len(list) < mostAbove && !strings.Contains(t, "\n") && !slices.Contains(list, t) {
 			list = append(list, t)
 		}
 	}
