@@ -242,3 +242,32 @@ func TestFirstFormat(t *testing.T) {
 		require.ErrorIs(t, err, ErrFormat)
 	}
 }
+
+// TestWho finds by ids: whatever ended under one of them, and in no segment that has none. Authors are named in a few words.
+func TestWho(t *testing.T) {
+	h := Head{Commits: 1, MinXID: 10, MaxXID: 20}
+	for _, c := range []struct {
+		ids []pg.FullXID
+		is  bool
+	}{{nil, true}, {[]pg.FullXID{}, false}, {[]pg.FullXID{9}, false}, {[]pg.FullXID{9, 10}, true}, {[]pg.FullXID{5, 20}, true},
+		{[]pg.FullXID{21}, false}, {[]pg.FullXID{9, 21}, false}} {
+		f := Filter{Empty: true, XIDs: c.ids}
+		_, ok := f.Bound(&h, nil)
+		assert.Equal(t, c.is, ok, c.ids)
+	}
+	f := Filter{Empty: true, XIDs: []pg.FullXID{9, 12}}
+	for id, is := range map[pg.FullXID]bool{9: true, 10: false, 12: true, 13: false} {
+		_, ok := f.Match(&Transaction{XID: id, Committed: true, End: 1}, nil)
+		assert.Equal(t, is, ok, id)
+	}
+	assert.Equal(t, "clerk", Author{Role: "clerk"}.String())
+	assert.Equal(t, "clerk (desk) from 10.0.0.7", Author{Role: "clerk", Application: "desk", Address: "10.0.0.7"}.String())
+	list := []Author{{XID: 1<<40 + 7, Role: "clerk", Statement: "delete\nfrom booking"}, {Role: "skipper"}}
+	b, err := EncodeAuthors(list)
+	require.NoError(t, err)
+	again, err := DecodeAuthors(b)
+	require.NoError(t, err)
+	assert.Equal(t, list, again)
+	_, err = DecodeAuthors(b[:len(b)-3])
+	require.ErrorIs(t, err, ErrFormat)
+}

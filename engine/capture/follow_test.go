@@ -55,6 +55,9 @@ func TestFollowerInAnyOrder(t *testing.T) {
 	t.Cleanup(c.Close)
 	for seed := range uint64(4) {
 		f, put := newFollower(t, c, p)
+		require.True(t, f.refresh(ctx), "the server is asked for names")
+		require.False(t, f.refresh(ctx), "just now")
+		require.True(t, f.lacking)
 		random := rand.New(rand.NewPCG(seed, 7))
 		deleted := int64(0)
 		for n := first; n <= last; n++ {

@@ -17,6 +17,7 @@ import (
 	"velvetrewind/core/pg"
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/host"
+	"velvetrewind/engine/store"
 	"velvetrewind/testbed"
 	"velvetrewind/testbed/clusterbed"
 )
@@ -215,6 +216,8 @@ func (l *life) promoted() {
 	l.same(2, z.Number(fork))
 	assert.Len(l.T, l.stored(pg.Segment{Timeline: 1, Number: z.Number(fork)}), int(z.Offset(fork)),
 		"the cut segment is kept up to the fork")
+	_, err = l.Store.Stat(context.Background(), store.IndexKey(l.Record.ID, 2, pg.Segment{Timeline: 2, Number: z.Number(fork)}.Name(z)))
+	require.NoError(l.T, err, "its journal goes on over the fork")
 	assert.Len(l.T, l.holes(), 1)
 }
 

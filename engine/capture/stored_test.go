@@ -3,8 +3,10 @@ package capture
 import (
 	"bytes"
 	"context"
+	"io"
 	"os"
 	"path/filepath"
+	"sync/atomic"
 	"testing"
 
 	"velvetrewind/core/layout"
@@ -118,4 +120,35 @@ func TestTake(t *testing.T) {
 	require.NoError(t, r.take(replication.Message{Start: at + 2000, ServerEnd: z.Start(4), Data: make([]byte, int(z)-2000)}))
 	assert.Len(t, c.wakeup, 1, "a segment is full")
 	require.Error(t, r.take(replication.Message{Start: z.Start(9), ServerEnd: z.Start(10), Data: data}), "it does not follow")
+}
+
+// TestWhatIsSharedIsNeverOther puts what is safe of the segment being received into the store where that is asked for, but not
+// over another one.
+func TestWhatIsSharedIsNeverOther(t *testing.T) {
+	ctx := context.Background()
+	objects, err := dir.Open(t.TempDir(), 0)
+	require.NoError(t, err)
+	const z = pg.SegmentSize(1 << 20)
+	s, err := spool.Open(disk.OS, t.TempDir(), z, 1<<30)
+	require.NoError(t, err)
+	defer s.Close()
+	seg := pg.Segment{Timeline: 1, Number: 3}
+	s.Resume(1, z.Start(3))
+	_, err = s.Write(z.Start(3), bytes.Repeat([]byte{7}, 5000))
+	require.NoError(t, err)
+	require.NoError(t, s.Flush())
+	c := &capturer{store: vault.Reading(objects, nil, nil), codec: layout.S2, spool: s, asked: &atomic.Uint64{},
+		cluster: catalog.Cluster{ID: catalog.NewID(), SegmentSize: z}}
+	key, other := store.SegmentKey(c.cluster.ID, 1, seg.Name(z)), make([]byte, 100)
+	_, _, err = c.put(ctx, key, bytes.NewReader(other))
+	require.NoError(t, err)
+	c.asked.Store(uint64(z.Start(3) + 5000))
+	safe := catalog.Capture{Timeline: 1, FlushedLSN: z.Start(3) + 5000}
+	require.NoError(t, c.sharePartial(ctx, safe), "that is told when the segment is full")
+	r, err := c.store.Segment(ctx, c.cluster.ID, seg, z)
+	require.NoError(t, err)
+	defer func() { _ = r.Close() }()
+	stored, err := io.ReadAll(r)
+	require.NoError(t, err)
+	assert.Equal(t, other, stored)
 }

@@ -20,6 +20,7 @@ import (
 	"velvetrewind/core/problem"
 	"velvetrewind/core/reach"
 	"velvetrewind/core/wal"
+	"velvetrewind/engine/archive"
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/store"
 )
@@ -398,4 +399,16 @@ func TestSentences(t *testing.T) {
 	assert.Equal(t, "no rows of users' tables", Summary(nil))
 	assert.Equal(t, "delete 3 rows of booking", Summary([]journal.TableChange{{Known: true, Name: journal.Name{Schema: "public",
 		Table: "booking"}, Counts: journal.Counts{journal.Delete: 3}}}))
+}
+
+// TestStretches finds the stretch that holds a place, its last one included.
+func TestStretches(t *testing.T) {
+	j := &Journal{archive: &archive.Archive{Cluster: catalog.Cluster{SegmentSize: z}},
+		stretches: []archive.Stretch{{First: 2, Last: 3, End: z.Start(4) - 100}, {First: 7, Last: 7, End: z.Start(8)}}}
+	for at, first := range map[pg.LSN]uint64{z.Start(2) - 1: 0, z.Start(2): 2, z.Start(3): 2, z.Start(4) - 100: 2, z.Start(4) - 99: 0,
+		z.Start(7): 7, z.Start(8): 7, z.Start(8) + 1: 0} {
+		s, ok := j.stretchOf(at)
+		assert.Equal(t, first != 0, ok, at)
+		assert.Equal(t, first, s.First, at)
+	}
 }
