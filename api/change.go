@@ -15,7 +15,7 @@ type Transaction struct {
 	First            pg.LSN        `json:"first" doc:"start of its first record"`
 	Database         string        `json:"database,omitempty" doc:"name, where it is known"`
 	Tables           []TableChange `json:"tables" doc:"what it did to tables; the server's own catalogs only where they were asked for"`
-	Author           *Author       `json:"author,omitempty" doc:"who was seen with its id; missing where it was too short to be seen, or nobody looked"`
+	Author           *Author       `json:"author,omitempty" doc:"who was seen with its id; missing where nobody was"`
 	Alterations      []string      `json:"alterations,omitempty" doc:"what was changed of the tables that it altered, all of them together"`
 	Subtransactions  int           `json:"subtransactions" doc:"that were committed with it"`
 	GID              string        `json:"gid,omitempty" doc:"of a two-phase transaction"`
@@ -41,7 +41,7 @@ type Author struct {
 // AuthorRule says how it is watched who writes.
 type AuthorRule struct {
 	Days      int `json:"days" minimum:"0" maximum:"3660" doc:"for how long it is kept; 0: nobody is watched"`
-	Statement int `json:"statement" minimum:"0" maximum:"10000" doc:"up to which length, in characters, the text of statements is kept; 0: it is not"`
+	Statement int `json:"statement" minimum:"0" maximum:"10000" doc:"characters of statements that are kept; 0: none"`
 }
 
 // TableChange is what a transaction did to one table.
@@ -104,9 +104,9 @@ type Incident struct {
 type Rule struct {
 	Drops bool    `json:"drops" doc:"tables dropped or truncated, and databases dropped"`
 	Rows  int64   `json:"rows" doc:"at least so many rows deleted from one table; 0 for no limit"`
-	Share float64 `json:"share" doc:"at least this share of a table's rows deleted or updated, 0 to 1; 0 for no limit; of tables of 1,000 rows and more"`
+	Share float64 `json:"share" doc:"at least this share of a table of 1,000 rows or more deleted or updated; 0 for no limit"`
 
-	Tables []TableRule `json:"tables,omitempty" doc:"limits of their own, in place of rows and share; of several that match a table the last holds"`
+	Tables []TableRule `json:"tables,omitempty" doc:"limits of their own; of several that cover a table the last holds"`
 	Normal []Normal    `json:"normal,omitempty" doc:"what is no incident all the same"`
 }
 

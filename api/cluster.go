@@ -68,7 +68,7 @@ type Capture struct {
 	Room           int64   `json:"room" doc:"bytes that it can retain besides; -1: it has no limit, and its disk is not known"`
 	ClockAhead     float64 `json:"clockAhead" doc:"seconds by which the server's clock is ahead of the service's"`
 	AuthorsProblem string  `json:"authorsProblem,omitempty" doc:"why it is not seen who writes"`
-	AuthorsLook    float64 `json:"authorsLook" doc:"seconds that a look at who writes takes, five times a second while there are writers; 0 before the first"`
+	AuthorsLook    float64 `json:"authorsLook" doc:"seconds that a look at who writes takes; 0 before the first"`
 	ReadableTo     pg.LSN  `json:"readableTo,omitempty" doc:"where the segment that is being received is damaged"`
 }
 

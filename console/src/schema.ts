@@ -1108,7 +1108,7 @@ export interface components {
             days: number;
             /**
              * Format: int64
-             * @description up to which length, in characters, the text of statements is kept; 0: it is not
+             * @description characters of statements that are kept; 0: none
              */
             statement: number;
         };
@@ -1284,7 +1284,7 @@ export interface components {
         Capture: {
             /**
              * Format: double
-             * @description seconds that a look at who writes takes, five times a second while there are writers; 0 before the first
+             * @description seconds that a look at who writes takes; 0 before the first
              */
             authorsLook: number;
             /** @description why it is not seen who writes */
@@ -2184,10 +2184,10 @@ export interface components {
             rows: number;
             /**
              * Format: double
-             * @description at least this share of a table's rows deleted or updated, 0 to 1; 0 for no limit; of tables of 1,000 rows and more
+             * @description at least this share of a table of 1,000 rows or more deleted or updated; 0 for no limit
              */
             share: number;
-            /** @description limits of their own, in place of rows and share; of several that match a table the last holds */
+            /** @description limits of their own; of several that cover a table the last holds */
             tables?: components["schemas"]["TableRule"][] | null;
         };
         RuleTrial: {
@@ -2457,7 +2457,7 @@ export interface components {
         Transaction: {
             /** @description what was changed of the tables that it altered, all of them together */
             alterations?: string[] | null;
-            /** @description who was seen with its id; missing where it was too short to be seen, or nobody looked */
+            /** @description who was seen with its id; missing where nobody was */
             author?: components["schemas"]["Author"];
             /**
              * Format: int64
