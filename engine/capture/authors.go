@@ -51,7 +51,8 @@ const authorQuery = `select pg_catalog.clock_timestamp(),
 func (c *capturer) authorLoop(ctx context.Context) {
 	var conn *pgx.Conn
 	defer func() {
-		ctx := context.WithoutCancel(ctx)
+		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), askTimeout) // a store that hangs holds no end up
+		defer cancel()
 		c.saveAuthors(ctx, true)
 		if conn != nil {
 			_ = conn.Close(ctx)
