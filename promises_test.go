@@ -30,6 +30,8 @@ var promises = [][4]string{
 	{"core/proof", "what could not be observed is never passed", "TestPages", "core/proof"},
 	{"core/reach", "a span is only what can be restored", "TestReachAgainstAModel", "core/reach"},
 	{"core/readiness", "what could not be found out is never taken for good", "TestJudge", "core/readiness"},
+	{"core/rows", "of every other it is told where it lay", "TestRowsAgainstAModel", "core/rows"},
+	{"core/value", "there is no value but the reason why", "TestRead", "core/value"},
 	{"core/wal", "what cannot be read is never a guess", "TestDamageIsNeverReadAsRecords", "core/wal"},
 	{"engine/archive", "a segment that moves meanwhile is found in either", "TestQueriesAgainstAModel", "engine/changes"},
 	{"engine/backup", "what has no manifest is not a backup", "TestLifeOfBaseBackups", "engine/backup"},

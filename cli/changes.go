@@ -20,7 +20,7 @@ func (a *app) changes() *cobra.Command {
 	c := &cobra.Command{Use: "changes", Short: "The change journal: which transaction changed what",
 		Long: "The change journal is read from the captured WAL: every transaction, what it did to which table,\nhow many rows, and " +
 			"when it committed."}
-	c.AddCommand(a.changesList(), a.changesShow(), a.changesBiggest(), a.changesExport(), a.changesSettle())
+	c.AddCommand(a.changesList(), a.changesShow(), a.changesBiggest(), a.changesRows(), a.changesExport(), a.changesSettle())
 	return c
 }
 

@@ -205,6 +205,15 @@ func One[T any](b *Bed, conn *pgx.Conn, query string, args ...any) T {
 	return v
 }
 
+// All asks a server for a column.
+func All[T any](b *Bed, conn *pgx.Conn, query string, args ...any) []T {
+	rows, err := conn.Query(b.ctx(), query, args...)
+	require.NoError(b, err, query)
+	list, err := pgx.CollectRows(rows, pgx.RowTo[T])
+	require.NoError(b, err, query)
+	return list
+}
+
 // Program runs one of PostgreSQL's own client programs for tests, psql or pgbench; those of
 // Debian's version talk to servers of every version.
 func (p *Postgres) Program(name string, args ...string) *exec.Cmd {

@@ -266,6 +266,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/clusters/{cluster}/changes/{xid}/rows": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show the rows that a transaction changed in a table, as far as the WAL holds them */
+        get: operations["show-rows"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/clusters/{cluster}/copies": {
         parameters: {
             query?: never;
@@ -1339,6 +1356,13 @@ export interface components {
             timeline: number;
             wanted: boolean;
         };
+        Cell: {
+            column: string;
+            /** @description as the server writes it, times in UTC; null for NULL, and where it is not known */
+            value: string | null;
+            /** @description the value is not known, for this reason */
+            why?: string;
+        };
         Changes: {
             /** @description there are others: ask again with before or after set to the last one's lsn */
             more: boolean;
@@ -1797,6 +1821,12 @@ export interface components {
             /** @description role of replication sessions, if it is another */
             replicationUser?: string;
         };
+        Look: {
+            /** @description of a copy */
+            moment: string;
+            /** @description to run there */
+            query: string;
+        };
         Loss: {
             /** @description base backups that cannot be restored */
             backups: string[] | null;
@@ -2171,6 +2201,42 @@ export interface components {
             segments: number;
             /** @description where replay begins */
             start: string;
+        };
+        Row: {
+            /** @description what it became */
+            after?: components["schemas"]["Cell"][] | null;
+            /** @description what the row was */
+            before?: components["schemas"]["Cell"][] | null;
+            /** @description start of the record */
+            lsn: string;
+            /** @description of what it was, only what identifies it is known */
+            onlyKey?: boolean;
+            /**
+             * @description move: an update that takes it to another partition
+             * @enum {string}
+             */
+            operation: "insert" | "update" | "delete" | "move";
+            /** @description its ctid, of an inserted row the new one */
+            place: string;
+            /** @description that it lies in, with its schema unless that is public */
+            table: string;
+            /** @description why a part of it is not known */
+            why?: string;
+        };
+        Rows: {
+            /** @description the WAL was read from here on */
+            from?: string;
+            /** @description where to see what the WAL does not hold */
+            look?: components["schemas"]["Look"][] | null;
+            /** @description there are others: ask with a higher limit, or look at a copy */
+            more: boolean;
+            /** @description in the order of the log */
+            rows: components["schemas"]["Row"][] | null;
+            /**
+             * Format: int64
+             * @description with its epoch
+             */
+            xid: number;
         };
         Rule: {
             /** @description tables dropped or truncated, and databases dropped */
@@ -3293,6 +3359,44 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Changes"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-rows": {
+        parameters: {
+            query: {
+                /** @description [[database.]schema.]table, or one of which it is a partition or child */
+                table: string;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                /** @description name or id of the cluster */
+                cluster: string;
+                /** @description transaction id; below 2^32 every epoch is searched */
+                xid: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rows"];
                 };
             };
             /** @description Error */

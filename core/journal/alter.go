@@ -95,6 +95,11 @@ func (t *Transaction) alters(names Lookup) bool {
 	return false
 }
 
+// ChangesColumns tells whether a transaction may have changed columns of the tables that it altered.
+func (t *Transaction) ChangesColumns(names Lookup) bool {
+	return len(t.Altered) > 0 && t.catalogCounts(names)["pg_attribute"] != Counts{}
+}
+
 // Alterations says in words what a transaction that altered tables changed in the catalogs: of all of them together, for
 // the WAL does not say of which. It is empty for one that altered none.
 func (t *Transaction) Alterations(names Lookup) (words []string) {

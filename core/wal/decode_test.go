@@ -101,11 +101,11 @@ func TestPageImages(t *testing.T) {
 			require.Equal(t, page, got, "%#x", info)
 		}
 	})
-	out, err := unpackPGLZ([]byte{0x02, 'x', 0x0f, 0x01, 0x02}, 21) // one literal, then 20 times the byte before
+	out, err := pg.UnpackPGLZ([]byte{0x02, 'x', 0x0f, 0x01, 0x02}, 21) // one literal, then 20 times the byte before
 	require.NoError(t, err)
 	assert.Equal(t, bytes.Repeat([]byte("x"), 21), out)
 	for _, bad := range [][]byte{{0x01, 0x00}, {0x01, 0x00, 0x05}, {0x03, 0x0f, 0x01}} {
-		_, err := unpackPGLZ(bad, 100)
+		_, err := pg.UnpackPGLZ(bad, 100)
 		assert.Error(t, err)
 	}
 	_, err = (&Block{Image: []byte{1}, ImageInfo: v.ImageLZ4 | v.ImageZstd}).Page(v)

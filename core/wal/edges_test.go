@@ -204,7 +204,7 @@ func TestUnpacking(t *testing.T) {
 		"from the beginning":        {"\x04eb\x00\x02", 5, "ebebe", false},
 		"of itself":                 {"\x02e\x00\x00", 4, "", true},
 	} {
-		out, err := unpackPGLZ([]byte(c.packed), c.want)
+		out, err := pg.UnpackPGLZ([]byte(c.packed), c.want)
 		assert.Equal(t, c.bad, err != nil, what)
 		if !c.bad {
 			assert.Equal(t, c.out, string(out), what)

@@ -48,7 +48,7 @@ func (b *Block) unpack(v *pg.Version, want int) ([]byte, error) {
 	case 0:
 		return b.Image, nil
 	case v.ImagePGLZ:
-		return unpackPGLZ(b.Image, want)
+		return pg.UnpackPGLZ(b.Image, want)
 	case v.ImageLZ4:
 		out := make([]byte, want)
 		n, err := lz4.UncompressBlock(b.Image, out)
@@ -64,40 +64,4 @@ func (b *Block) unpack(v *pg.Version, want int) ([]byte, error) {
 		return out, nil
 	}
 	return nil, fmt.Errorf("page image compressed in more than one way (%#x)", b.ImageInfo)
-}
-
-// unpackPGLZ decodes the server's own compression (common/pg_lzcompress.c): a
-// control byte, then eight items, each a literal byte or, where its bit is set, a
-// copy of 3 to 273 bytes from up to 4095 bytes back.
-func unpackPGLZ(src []byte, want int) ([]byte, error) {
-	bad := errors.New("pglz page image: its bytes make no sense")
-	out := make([]byte, 0, want)
-	for len(src) > 0 && len(out) < want {
-		control := src[0]
-		src = src[1:]
-		for bit := 0; bit < 8 && len(src) > 0 && len(out) < want; bit, control = bit+1, control>>1 {
-			if control&1 == 0 {
-				out, src = append(out, src[0]), src[1:]
-				continue
-			}
-			if len(src) < 2 {
-				return nil, bad
-			}
-			length, back := int(src[0]&0x0f)+3, int(src[0]&0xf0)<<4|int(src[1])
-			src = src[2:]
-			if length == 18 {
-				if len(src) < 1 {
-					return nil, bad
-				}
-				length, src = length+int(src[0]), src[1:]
-			}
-			if back == 0 || back > len(out) {
-				return nil, bad
-			}
-			for range min(length, want-len(out)) {
-				out = append(out, out[len(out)-back])
-			}
-		}
-	}
-	return out, nil
 }

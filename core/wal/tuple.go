@@ -10,9 +10,76 @@ import (
 const (
 	tupleHeader = 23 // SizeofHeapTupleHeader
 	pageHead    = 24 // SizeOfPageHeaderData
+	heapHeader  = 5  // SizeOfHeapHeader: two masks and the offset of the columns
+
+	tupleColumns  = 0x07FF // HEAP_NATTS_MASK, of the second mask
+	tupleHasNulls = 0x0001 // HEAP_HASNULL
 )
 
 var errTuple = errors.New("the record holds no row where it should")
+
+// Tuple is a row in its heap form, without the ids of transactions in its header.
+type Tuple struct {
+	Mask2, Mask uint16
+	Offset      uint8  // of the columns, from the beginning of the header (t_hoff)
+	Data        []byte // all after the fixed header: which columns are NULL, padding, columns
+}
+
+// Columns is how many columns the row has; those that its table got later are not among them.
+func (t *Tuple) Columns() int { return int(t.Mask2 & tupleColumns) }
+
+// Nulls has a bit for each column, 0 for NULL; nil where no column is.
+func (t *Tuple) Nulls() []byte {
+	if t.Mask&tupleHasNulls == 0 {
+		return nil
+	}
+	return t.Data[:t.body()]
+}
+
+// Body is the columns' bytes.
+func (t *Tuple) Body() []byte { return t.Data[t.body():] }
+
+func (t *Tuple) body() int { return int(t.Offset) - tupleHeader }
+
+func (t *Tuple) whole() bool { return t.Offset >= tupleHeader && t.body() <= len(t.Data) }
+
+// readTuple reads the short form in which rows stand in records: of a row put on a page, or of an old one.
+func readTuple(b []byte) (Tuple, error) {
+	if len(b) < heapHeader {
+		return Tuple{}, errTuple
+	}
+	t := Tuple{Mask2: binary.LittleEndian.Uint16(b), Mask: binary.LittleEndian.Uint16(b[2:]), Offset: b[4], Data: b[heapHeader:]}
+	if !t.whole() {
+		return Tuple{}, errTuple
+	}
+	return t, nil
+}
+
+// TupleOnPage finds a row by its place on a page. It is good as long as the page is.
+func TupleOnPage(page []byte, offset uint16) (Tuple, error) {
+	at := pageHead + 4*(int(offset)-1)
+	if offset < 1 || at+4 > len(page) {
+		return Tuple{}, errTuple
+	}
+	const normal = 1
+	line := binary.LittleEndian.Uint32(page[at:]) // ItemIdData: 15 bits offset, 2 bits flags, 15 bits length
+	start, flags, length := int(line&0x7fff), line>>15&3, int(line>>17)
+	if flags != normal || length < tupleHeader || start+length > len(page) {
+		return Tuple{}, errTuple
+	}
+	b := page[start : start+length]
+	t := Tuple{Mask2: binary.LittleEndian.Uint16(b[18:]), Mask: binary.LittleEndian.Uint16(b[20:]), Offset: b[22], Data: b[tupleHeader:]}
+	if !t.whole() {
+		return Tuple{}, errTuple
+	}
+	return t, nil
+}
+
+// TuplesOnPage is how many places for rows a page has.
+func TuplesOnPage(page []byte) uint16 {
+	lower := int(binary.LittleEndian.Uint16(page[12:]))
+	return uint16(max(0, min(lower, len(page))-pageHead) / 4)
+}
 
 // InsertedRow gives the columns' bytes of the row that a heap INSERT record puts on a
 // page, after the row's header: from the record itself, or from the image of the page
@@ -22,21 +89,17 @@ func InsertedRow(r *Record, v *pg.Version) (row []byte, ok bool, err error) {
 	if r.Manager != ManagerHeap || r.Info&heapOpMask != heapInsert || len(r.Blocks) == 0 {
 		return nil, false, nil
 	}
-	b := &r.Blocks[0]
-	if len(b.Data) == 0 {
-		row, err = rowOnPage(r, v)
-		return row, err == nil, err
+	var t Tuple
+	if b := &r.Blocks[0]; len(b.Data) > 0 {
+		t, err = readTuple(b.Data)
+	} else {
+		f := fields{b: r.Main}
+		t, err = tupleOnImage(b, f.u16(), v)
 	}
-	// xl_heap_header: two masks and the offset of the columns, then all after the fixed header.
-	const short = 5
-	if len(b.Data) < short {
-		return nil, false, damaged(r.Start, "%v", errTuple)
+	if err != nil {
+		return nil, false, damaged(r.Start, "%v", err)
 	}
-	skip := int(b.Data[short-1]) - tupleHeader
-	if skip < 0 || short+skip > len(b.Data) {
-		return nil, false, damaged(r.Start, "%v", errTuple)
-	}
-	return b.Data[short+skip:], true, nil
+	return t.Body(), true, nil
 }
 
 // UpdatedRow gives what a heap UPDATE record holds of the row's new form: all its columns' bytes where the image of the
@@ -52,35 +115,18 @@ func UpdatedRow(r *Record, v *pg.Version) (part []byte, ok bool, err error) {
 	}
 	f := fields{b: r.Main}
 	f.skip(12) // of the old form: xmax, offset number, infomask bits, flags; xmax of the new one
-	part, err = rowAt(r, int(f.u16()), v)
-	return part, err == nil, err
-}
-
-// rowOnPage finds an inserted row.
-func rowOnPage(r *Record, v *pg.Version) ([]byte, error) {
-	f := fields{b: r.Main}
-	return rowAt(r, int(f.u16()), v)
-}
-
-// rowAt finds a row by its line pointer on the image of the page.
-func rowAt(r *Record, offset int, v *pg.Version) ([]byte, error) {
-	page, err := r.Blocks[0].Page(v)
+	t, err := tupleOnImage(&r.Blocks[0], f.u16(), v)
 	if err != nil {
-		return nil, damaged(r.Start, "%v", err)
+		return nil, false, damaged(r.Start, "%v", err)
 	}
-	at := pageHead + 4*(offset-1)
-	if offset < 1 || at+4 > pg.BlockSize {
-		return nil, damaged(r.Start, "%v", errTuple)
+	return t.Body(), true, nil
+}
+
+// tupleOnImage finds a row on the image of a page.
+func tupleOnImage(b *Block, offset uint16, v *pg.Version) (Tuple, error) {
+	page, err := b.Page(v)
+	if err != nil {
+		return Tuple{}, err
 	}
-	line := binary.LittleEndian.Uint32(page[at:]) // ItemIdData: 15 bits offset, 2 bits flags, 15 bits length
-	start, length := int(line&0x7fff), int(line>>17)
-	if length < tupleHeader || start+length > pg.BlockSize {
-		return nil, damaged(r.Start, "%v", errTuple)
-	}
-	tuple := page[start : start+length]
-	columns := int(tuple[tupleHeader-1])
-	if columns > length {
-		return nil, damaged(r.Start, "%v", errTuple)
-	}
-	return tuple[columns:], nil
+	return TupleOnPage(page, offset)
 }

@@ -3,8 +3,10 @@ package handlers
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"net/http"
 	"slices"
+	"strings"
 	"time"
 
 	"velvetrewind/api"
@@ -36,6 +38,8 @@ func (h *Changes) Register(api *Surface) {
 	op(api, http.MethodGet, "/clusters/{cluster}/changes", "list-changes", "List transactions of the change journal", 0, h.listChanges)
 	op(api, http.MethodGet, "/clusters/{cluster}/changes/{xid}", "show-change", "Show what ended under a transaction id",
 		0, h.showChange)
+	op(api, http.MethodGet, "/clusters/{cluster}/changes/{xid}/rows", "show-rows",
+		"Show the rows that a transaction changed in a table, as far as the WAL holds them", 0, h.showRows)
 	op(api, http.MethodGet, "/clusters/{cluster}/deck", "show-deck", "Show a cluster's history over a span of time", 0, h.showDeck)
 	op(api, http.MethodGet, "/incidents", "list-incidents", "List the transactions that clusters' rules mark, newest first", 0,
 		h.listIncidents)
@@ -131,20 +135,53 @@ type ChangePath struct {
 }
 
 func (h *Changes) showChange(ctx context.Context, in *ChangePath) (*body[api.Changes], error) {
-	o, err := h.Planner.Open(ctx, in.Cluster)
+	o, list, err := h.ended(ctx, in)
 	if err != nil {
 		return nil, err
-	}
-	list, err := o.Journal.ByXID(ctx, pg.FullXID(in.XID))
-	if err != nil {
-		return nil, err
-	}
-	if len(list) == 0 {
-		return nil, problem.New(problem.NotFound, "See the newest ones with: velvet changes list "+o.Cluster.Name,
-			"there is no such transaction", "%s", o.Journal.Missing(ctx, pg.FullXID(in.XID)))
 	}
 	views, err := transactionsOf(ctx, h.Catalog, o, list, true)
 	return answer(api.Changes{Transactions: views}, err)
+}
+
+// ended finds what has ended under a transaction id: there is something.
+func (h *Changes) ended(ctx context.Context, in *ChangePath) (planner.Opened, []changes.Entry, error) {
+	o, err := h.Planner.Open(ctx, in.Cluster)
+	if err != nil {
+		return o, nil, err
+	}
+	list, err := o.Journal.ByXID(ctx, pg.FullXID(in.XID))
+	if err == nil && len(list) == 0 {
+		err = problem.New(problem.NotFound, "See the newest ones with: velvet changes list "+o.Cluster.Name,
+			"there is no such transaction", "%s", o.Journal.Missing(ctx, pg.FullXID(in.XID)))
+	}
+	return o, list, err
+}
+
+type showRows struct {
+	ChangePath
+	Table string `query:"table" required:"true" doc:"[[database.]schema.]table, or one of which it is a partition or child"`
+	Limit int    `query:"limit" minimum:"1" maximum:"1000" default:"20"`
+}
+
+func (h *Changes) showRows(ctx context.Context, in *showRows) (*body[api.Rows], error) {
+	t, err := journal.ParseTable(in.Table)
+	if err != nil {
+		return nil, problem.Wrap(err, problem.Invalid, "the rows were not read", "")
+	}
+	o, list, err := h.ended(ctx, &in.ChangePath)
+	if err != nil {
+		return nil, err
+	}
+	if len(list) > 1 {
+		var ids []string
+		for _, e := range list {
+			ids = append(ids, fmt.Sprint(uint64(e.XID)))
+		}
+		return nil, problem.New(problem.Ambiguous, "Name one of: "+strings.Join(ids, ", "), "the rows were not read",
+			"the id %d was used %d times", in.XID, len(list))
+	}
+	rows, err := o.Journal.Rows(ctx, list[0], t, in.Limit)
+	return answer(shapes.Rows(rows), err)
 }
 
 type showDeck struct {

@@ -40,6 +40,7 @@ type Book struct {
 	schemas   map[schema]string
 
 	unsaved []catalog.RelationName
+	columns columns
 
 	sampling, saving sync.Mutex
 }
@@ -203,6 +204,9 @@ func (b *Book) Rows(c journal.TableChange) int64 {
 // See learns from a transaction what the files that it made are called. It tells
 // whether a file was made that only the server can name.
 func (b *Book) See(t *journal.Transaction) (unclear bool) {
+	if t.Committed {
+		b.noteChanged(t)
+	}
 	if !t.Committed || len(t.Created) == 0 {
 		return false
 	}
@@ -323,6 +327,9 @@ func (b *Book) Sample(ctx context.Context, a access.Access) error {
 			return fmt.Errorf("the names of database %s: %w", db.Datname, err)
 		}
 		b.keep(list)
+		if err := b.sampleColumns(ctx, a, db.Datname); err != nil {
+			return fmt.Errorf("the columns of tables of database %s: %w", db.Datname, err)
+		}
 	}
 	return b.Save(ctx)
 }
