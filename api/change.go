@@ -22,6 +22,7 @@ type Transaction struct {
 	Partial          bool          `json:"partial" doc:"it may have begun before the captured WAL: it did at least this"`
 	NewDatabases     int           `json:"newDatabases" doc:"created"`
 	DroppedDatabases int           `json:"droppedDatabases" doc:"dropped"`
+	DroppedObjects   []string      `json:"droppedObjects,omitempty" doc:"views, indexes, sequences, functions and schemas, as \"view crew.roster\""`
 	Bytes            int64         `json:"bytes" doc:"of WAL"`
 	Incident         []string      `json:"incident,omitempty" doc:"why the cluster's rule, or one that is tried, marks it"`
 	Settled          bool          `json:"settled" doc:"somebody has said that the incident was intended"`

@@ -207,6 +207,9 @@ func whatItDid(x api.Transaction) string {
 	if x.NewDatabases > 0 {
 		parts = append(parts, "create a database")
 	}
+	for _, o := range x.DroppedObjects {
+		parts = append(parts, "drop "+o)
+	}
 	if len(parts) == 0 {
 		parts = append(parts, "no rows of users' tables")
 	}
@@ -280,6 +283,7 @@ func drawTransaction(w io.Writer, x api.Transaction) {
 	}
 	facts(w, "transaction", fmt.Sprint(uint64(x.XID)), end, when(x.Time), "by", by, "statement seen last", statement,
 		"database", x.Database, "first record", begun, "last record", x.LSN.String(), "altered", strings.Join(x.Alterations, "\n"),
+		"dropped", strings.Join(x.DroppedObjects, "\n"),
 		"two-phase", x.GID, "sub-transactions", subs, "WAL", figures.Size(x.Bytes), "incident", strings.Join(x.Incident, "\n"))
 	if len(x.Tables) == 0 {
 		_, _ = fmt.Fprintln(w, "It changed no table.")

@@ -28,6 +28,8 @@ export type Rate = Schemas["Rate"];
 export type Incident = Schemas["Incident"];
 export type MomentAnswer = Schemas["Moment"];
 export type Author = Schemas["Author"];
+export type Cell = Schemas["Cell"];
+export type Row = Schemas["Row"];
 export type Transaction = Schemas["Transaction"];
 export type TableChange = Schemas["TableChange"];
 
@@ -276,6 +278,13 @@ export const useChange = (cluster: string, xid: string) =>
     queryKey: ["change", cluster, xid],
     retry: false,
     queryFn: () => answer(api.GET("/clusters/{cluster}/changes/{xid}", { params: { path: { cluster, xid: Number(xid) } } })),
+  });
+export const useRows = (cluster: string, xid: number, table: string) =>
+  useQuery({
+    queryKey: ["rows", cluster, xid, table],
+    retry: false,
+    queryFn: () =>
+      answer(api.GET("/clusters/{cluster}/changes/{xid}/rows", { params: { path: { cluster, xid }, query: { table, limit: 8 } } })),
   });
 export const useSettle = (cluster: string) =>
   useMutation({

@@ -2539,6 +2539,8 @@ export interface components {
              * @description dropped
              */
             droppedDatabases: number;
+            /** @description views, indexes, sequences, functions and schemas, as "view crew.roster" */
+            droppedObjects?: string[] | null;
             /** @description start of its first record */
             first: string;
             /** @description of a two-phase transaction */

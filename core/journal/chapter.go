@@ -1,7 +1,7 @@
 package journal
 
 // ChapterMagic begins every chapter; its last byte is the version of the format.
-const ChapterMagic = "VELVETC\x02"
+const ChapterMagic = "VELVETC\x03"
 
 // ChapterSize is how many segments, by number, one chapter gathers the heads of.
 const ChapterSize = 256

@@ -52,10 +52,16 @@ func decodeClass(ref wal.RelationRef, row []byte, v *pg.Version) (n Named, ok bo
 	n.OID, n.Schema, n.Name = u32(classOID), u32(classSchema), string(name)
 	switch row[kind] {
 	case 'r', 'm':
+	case 'p', 'f':
+		n.File = ByOID(ref.Database, n.OID)
+	case 'v':
+		n.Part, n.File = View, ByObject(View, ref.Database, n.OID)
 	case 't':
 		n.Part = Toast
 	case 'i':
 		n.Part = Index
+	case 'S':
+		n.Part = Sequence
 	default:
 		n.Part = Other
 	}
@@ -65,6 +71,20 @@ func decodeClass(ref wal.RelationRef, row []byte, v *pg.Version) (n Named, ok bo
 		}
 	}
 	return n, n.File.Filenode != 0 && row[persistence] != 't'
+}
+
+// decodeObject reads the beginning of a row of pg_proc or pg_namespace, which lies in the file of ref.
+func decodeObject(ref wal.RelationRef, row []byte, _ *pg.Version) (n Named, ok bool) {
+	if len(row) < classSchema+4 {
+		return n, false
+	}
+	name, _, _ := bytes.Cut(row[className:className+nameSize], []byte{0})
+	n = Named{OID: binary.LittleEndian.Uint32(row[classOID:]), Name: string(name), Part: Schema}
+	if ref.Filenode == wal.CatalogFunctions {
+		n.Part, n.Schema = Function, binary.LittleEndian.Uint32(row[classSchema:])
+	}
+	n.File = ByObject(n.Part, ref.Database, n.OID)
+	return n, true
 }
 
 // Replacements pairs the files of a transaction that gives relations new files in their

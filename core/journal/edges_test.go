@@ -379,7 +379,7 @@ func TestFiltersOfTables(t *testing.T) {
 		"without a count":        {Filter{}, []TableChange{{Name: known[booking], Known: true}}, 0, false},
 		"catalogs alone":         {Filter{}, list[2:3], 0, false},
 	} {
-		size, ok := c.f.Match(&tx, c.list)
+		size, ok := c.f.Match(&tx, c.list, nil)
 		assert.Equal(t, c.ok, ok, what)
 		assert.Equal(t, c.size, size, what)
 	}

@@ -48,6 +48,7 @@ type Head struct {
 	MostRows      int64
 	RestorePoints []RestorePoint
 	Tables        []TableSum
+	Objects       []Name // that were dropped and are not tables
 
 	at map[sumKey]int // of Tables, once they are many
 }
@@ -187,6 +188,10 @@ func (h *Head) write(w *writer) {
 	for i := range h.Tables {
 		h.Tables[i].write(w)
 	}
+	w.count(len(h.Objects))
+	for i := range h.Objects {
+		h.Objects[i].write(w)
+	}
 }
 
 func (h *Head) read(p *parser) {
@@ -220,6 +225,13 @@ func (h *Head) read(p *parser) {
 		tables = append(tables, s)
 		if p.bad {
 			return
+		}
+	}
+	if p.format > 2 {
+		for range p.count() {
+			var n Name
+			n.read(p)
+			h.Objects = append(h.Objects, n)
 		}
 	}
 	h.Tables = tables // whose room is used again for the next head

@@ -189,12 +189,17 @@ func (r Rule) Like(t *Transaction, tables []TableChange, rows func(TableChange) 
 	return list
 }
 
-// Label is the table's name, with its schema unless that is public.
+// Label is the table's name as ParseTable reads it, with its schema unless that is public; before that of another object
+// stands what it is.
 func (n Name) Label() string {
-	if n.Schema == "" || n.Schema == "public" {
-		return n.Table
+	if word := n.Part.Word(); word != "" {
+		n.Part = Main
+		return word + " " + n.Label()
 	}
-	return n.Schema + "." + n.Table
+	if n.Schema == "public" {
+		n.Schema = ""
+	}
+	return Table{Schema: n.Schema, Name: n.Table}.String()
 }
 
 // Label is the table's name, or its file's where nobody knows the name.

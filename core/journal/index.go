@@ -9,7 +9,7 @@ import (
 )
 
 // IndexMagic begins every index; its last byte is the version of the format.
-const IndexMagic = "VELVETI\x02"
+const IndexMagic = "VELVETI\x03"
 
 // Segment is the journal of one WAL segment: its head, the transactions that end in
 // it, the pages changed, and what the next segment needs to know.
@@ -92,6 +92,7 @@ func (r *Recorder) Segment(end pg.LSN, names Lookup) (*Segment, error) {
 		t.files(func(ref wal.RelationRef) { s.name(ref, names) })
 		tables = t.tables(tables[:0], s.Lookup)
 		s.Head.add(&t, tables)
+		s.Objects = append(s.Objects, t.DroppedObjects(s.Lookup)...)
 	}
 	return s, nil
 }
@@ -129,6 +130,9 @@ func (t *Transaction) files(visit func(wal.RelationRef)) {
 	}
 	for _, oid := range t.Altered {
 		visit(ByOID(t.Database, oid))
+	}
+	for _, o := range t.Objects {
+		visit(wal.RelationRef{Space: o.Catalog, Database: o.Database, Filenode: o.OID})
 	}
 }
 

@@ -48,7 +48,10 @@ type Transaction struct {
 	// now, DroppedColumns how many columns went, as far as the WAL shows.
 	Altered        []uint32
 	DroppedColumns int64
-	mixed          bool // several of its ids made files, so that Created is not in the order of the log
+	// Objects are functions, schemas, indexes, sequences and rules of which the catalogs say something else now, and which
+	// it did not make itself.
+	Objects []wal.ObjectOID
+	mixed   bool // several of its ids made files, so that Created is not in the order of the log
 }
 
 // Open is what a transaction id has done so far: a transaction or sub-transaction
@@ -210,7 +213,8 @@ func (b *Builder) seeHeap(r *wal.Record, o *Open, v *pg.Version) error {
 	c, ok, err := wal.RowsOf(r)
 	if ok {
 		o.add(Change{c.Relation, c.Inserted, c.Updated, c.Deleted})
-		if c.Inserted == 1 && b.isClass(c.Relation) {
+		if c.Inserted == 1 && (b.isClass(c.Relation) || c.Relation.Filenode == wal.CatalogFunctions ||
+			c.Relation.Filenode == wal.CatalogSchemas) {
 			return o.seeClass(r, c.Relation, v)
 		}
 		if c.Updated == 1 && c.Relation.Filenode == pgAttribute {
@@ -236,10 +240,14 @@ func (b *Builder) isClass(ref wal.RelationRef) bool {
 	return ref.Filenode == pgClass
 }
 
-// seeClass learns the name of a relation from its new row in pg_class.
+// seeClass learns the name of a relation from its new row in pg_class, or that of a function or schema from its catalog.
 func (o *Open) seeClass(r *wal.Record, ref wal.RelationRef, v *pg.Version) error {
 	row, ok, err := wal.InsertedRow(r, v)
-	if n, is := decodeClass(ref, row, v); ok && is {
+	decode := decodeClass
+	if ref.Filenode == wal.CatalogFunctions || ref.Filenode == wal.CatalogSchemas {
+		decode = decodeObject
+	}
+	if n, is := decode(ref, row, v); ok && is {
 		o.Named = append(o.Named, n)
 	}
 	return err
@@ -419,6 +427,7 @@ func (b *Builder) finish(r *wal.Record, end wal.End) *Transaction {
 	t.Changes, b.last = all.Changes, nil
 	t.Altered = altered(all.Locked, end)
 	t.DroppedColumns = all.DroppedColumns
+	t.Objects = objects(end.Objects, t.Named)
 	t.Changes = slices.DeleteFunc(t.Changes, func(c Change) bool { return c == (Change{Relation: c.Relation}) }) // taken back
 	if t.Database == 0 && len(t.Changes) > 0 {
 		t.Database = t.Changes[0].Relation.Database

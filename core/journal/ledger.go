@@ -20,6 +20,7 @@ const (
 	flagFiles // created or dropped
 	flagRare  // GID, truncated oids, databases
 	flagAltered
+	flagObjects
 )
 
 func (t *Transaction) flags() (f uint64) {
@@ -43,6 +44,9 @@ func (t *Transaction) flags() (f uint64) {
 	}
 	if len(t.Altered) > 0 || t.DroppedColumns > 0 {
 		f |= flagAltered
+	}
+	if len(t.Objects) > 0 {
+		f |= flagObjects
 	}
 	return f
 }
@@ -96,6 +100,14 @@ func (l *ledgerWriter) add(t *Transaction) {
 	if flags&flagAltered != 0 {
 		l.w.oids(t.Altered)
 		l.w.uint(uint64(t.DroppedColumns))
+	}
+	if flags&flagObjects != 0 {
+		l.w.count(len(t.Objects))
+		for _, o := range t.Objects {
+			l.w.uint(uint64(o.Catalog))
+			l.w.uint(uint64(o.Database))
+			l.w.uint(uint64(o.OID))
+		}
 	}
 }
 
@@ -182,6 +194,11 @@ func (r *ledgerReader) next() Transaction {
 	}
 	if flags&flagAltered != 0 {
 		t.Altered, t.DroppedColumns = r.p.oids(), int64(r.p.uint())
+	}
+	if flags&flagObjects != 0 {
+		for range r.p.count() {
+			t.Objects = append(t.Objects, wal.ObjectOID{Catalog: r.p.u32(), Database: r.p.u32(), OID: r.p.u32()})
+		}
 	}
 	return t
 }

@@ -130,6 +130,10 @@ type Filter struct {
 	RolledBack bool   // those that were rolled back instead of those that committed
 	Catalogs   bool   // changes of the server's own catalogs count too
 	Empty      bool   // those that changed no table are wanted too
+	// Object has transactions be wanted that dropped an object of this kind, which Table names, in place of a table.
+	Object Part
+	// Ever are the tables that were ever called what Table names: a segment knows them by one name only.
+	Ever map[TableID]bool
 	// XIDs are the only ids that are wanted, in their order; nil for any.
 	XIDs []pg.FullXID
 }
@@ -168,14 +172,17 @@ func (f *Filter) Bound(h *Head, late Lookup) (size int64, ok bool) {
 	if h.Commits == 0 || !f.From.IsZero() && h.Latest.Before(f.From) || !f.To.IsZero() && h.Earliest.After(f.To) {
 		return 0, false
 	}
-	ok = f.Empty || f.dropsDatabases() && h.Most[Drop] > 0
+	if f.Object != Main {
+		return 0, slices.ContainsFunc(h.Objects, f.isObject)
+	}
+	ok = f.Empty || f.dropsDatabases() && h.Most[Drop] > 0 || slices.ContainsFunc(h.Objects, f.takesObject)
 	for i := range h.Tables {
 		s := &h.Tables[i]
 		n, known := s.Name, s.Known
 		if !known && late != nil {
 			n, known = late(s.File)
 		}
-		if !f.meant(n, known) {
+		if !f.meant(n, known) && !f.Ever[TableID{n.Database, n.OID}] {
 			continue
 		}
 		size += f.size(s.Most)
@@ -185,6 +192,14 @@ func (f *Filter) Bound(h *Head, late Lookup) (size int64, ok bool) {
 		size = min(size, f.mostIn(h))
 	}
 	return size, ok && size >= f.MinRows
+}
+
+// isObject tells whether a dropped object is the one that is wanted.
+func (f *Filter) isObject(n Name) bool { return n.Part == f.Object && f.Table.Matches(n) }
+
+// takesObject tells whether a transaction is wanted because it dropped an object, where no table is named.
+func (f *Filter) takesObject(n Name) bool {
+	return f.Table == (Table{}) && (f.Kind == nil || *f.Kind == Drop) && (f.Database == "" || f.Database == n.Database) && !n.System()
 }
 
 // dropsDatabases tells whether dropped databases are wanted. What they were called is not in the WAL.
@@ -200,8 +215,8 @@ func (f *Filter) mostIn(h *Head) int64 {
 	return h.MostRows
 }
 
-// Match tells whether a transaction is wanted and how large it is.
-func (f *Filter) Match(t *Transaction, tables []TableChange) (size int64, ok bool) {
+// Match tells whether a transaction is wanted and how large it is; dropped are the objects other than tables that it dropped.
+func (f *Filter) Match(t *Transaction, tables []TableChange, dropped []Name) (size int64, ok bool) {
 	if t.Committed == f.RolledBack || t.End <= f.After || f.Before != 0 && t.End >= f.Before {
 		return 0, false
 	}
@@ -211,7 +226,10 @@ func (f *Filter) Match(t *Transaction, tables []TableChange) (size int64, ok boo
 	if !f.From.IsZero() && t.Time.Before(f.From) || !f.To.IsZero() && t.Time.After(f.To) {
 		return 0, false
 	}
-	ok = f.Empty || f.dropsDatabases() && len(t.DroppedDatabases) > 0
+	if f.Object != Main {
+		return 0, slices.ContainsFunc(dropped, f.isObject)
+	}
+	ok = f.Empty || f.dropsDatabases() && len(t.DroppedDatabases) > 0 || slices.ContainsFunc(dropped, f.takesObject)
 	for i := range tables {
 		c := &tables[i]
 		if f.meant(c.Name, c.Known) {

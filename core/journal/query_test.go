@@ -79,7 +79,7 @@ func TestBoundsHideNothing(t *testing.T) {
 				most, may := f.Bound(&s.Head, nil)
 				for tx, err := range s.Transactions() {
 					require.NoError(t, err)
-					size, ok := f.Match(&tx, tx.Tables(s.Lookup))
+					size, ok := f.Match(&tx, tx.Tables(s.Lookup), nil)
 					if !ok {
 						continue
 					}
@@ -156,23 +156,23 @@ func TestEdgesOfAFilter(t *testing.T) {
 		{"rolled back", Filter{RolledBack: true}, 0, false},
 		{"of another database", Filter{Database: "elsewhere"}, 0, false},
 	} {
-		size, ok := c.f.Match(&tx, []TableChange{change})
+		size, ok := c.f.Match(&tx, []TableChange{change}, nil)
 		assert.Equal(t, c.ok, ok, c.what)
 		if ok {
 			assert.Equal(t, c.size, size, c.what)
 		}
 	}
 	nothing := Transaction{Committed: true, End: 100, Time: noon}
-	_, ok := (&Filter{}).Match(&nothing, nil)
+	_, ok := (&Filter{}).Match(&nothing, nil, nil)
 	assert.False(t, ok, "what changed no table")
-	_, ok = (&Filter{Empty: true}).Match(&nothing, nil)
+	_, ok = (&Filter{Empty: true}).Match(&nothing, nil, nil)
 	assert.True(t, ok)
 	nothing.DroppedDatabases = []uint32{5}
-	_, ok = (&Filter{Kind: &drop}).Match(&nothing, nil)
+	_, ok = (&Filter{Kind: &drop}).Match(&nothing, nil, nil)
 	assert.True(t, ok, "a dropped database")
-	_, ok = (&Filter{Kind: &drop, Table: Table{Name: "booking"}}).Match(&nothing, nil)
+	_, ok = (&Filter{Kind: &drop, Table: Table{Name: "booking"}}).Match(&nothing, nil, nil)
 	assert.False(t, ok, "of which table is not known")
-	_, ok = (&Filter{Kind: &remove}).Match(&nothing, nil)
+	_, ok = (&Filter{Kind: &remove}).Match(&nothing, nil, nil)
 	assert.False(t, ok)
 }
 
@@ -199,16 +199,20 @@ func TestNamesFromPgClass(t *testing.T) {
 			"a table": {row("quay", 'p', 'r', 0, 17001), Named{File: at(1663), OID: 17000, Schema: 2200, Name: "quay"}, true},
 			"in a tablespace": {row("quay", 'p', 'r', 16999, 17001), Named{File: at(16999), OID: 17000, Schema: 2200, Name: "quay"},
 				true},
-			"an unlogged one":     {row("quay", 'u', 'r', 0, 17001), Named{File: at(1663), OID: 17000, Schema: 2200, Name: "quay"}, true},
-			"a temporary one":     {row("quay", 't', 'r', 0, 17001), Named{}, false},
-			"a view":              {row("quay", 'p', 'v', 0, 0), Named{}, false},
+			"an unlogged one": {row("quay", 'u', 'r', 0, 17001), Named{File: at(1663), OID: 17000, Schema: 2200, Name: "quay"}, true},
+			"a temporary one": {row("quay", 't', 'r', 0, 17001), Named{}, false},
+			"a view": {row("quay", 'p', 'v', 0, 0), Named{File: ByObject(View, 5, 17000), OID: 17000, Schema: 2200, Name: "quay",
+				Part: View}, true},
+			"a partitioned one":   {row("quay", 'p', 'p', 0, 0), Named{File: ByOID(5, 17000), OID: 17000, Schema: 2200,
+				Name: "quay"}, true},
+			"a type of rows":      {row("quay", 'p', 'c', 0, 0), Named{}, false},
 			"a materialized view": {row("quay", 'p', 'm', 0, 17001), Named{File: at(1663), OID: 17000, Schema: 2200, Name: "quay"}, true},
 			"TOAST": {row("pg_toast_5", 'p', 't', 0, 17001), Named{File: at(1663), OID: 17000, Schema: 2200,
 				Name: "pg_toast_5", Part: Toast}, true},
 			"an index": {row("quay_pkey", 'p', 'i', 0, 17001), Named{File: at(1663), OID: 17000, Schema: 2200,
 				Name: "quay_pkey", Part: Index}, true},
 			"a sequence": {row("quay_seq", 'p', 'S', 0, 17001), Named{File: at(1663), OID: 17000, Schema: 2200, Name: "quay_seq",
-				Part: Other}, true},
+				Part: Sequence}, true},
 			"a new form": {row("pg_temp_16384", 'p', 'r', 0, 17001), Named{File: at(1663), OID: 16384, Schema: 2200, Copy: true},
 				true},
 			"a name like one": {row("pg_temp_tide", 'p', 'r', 0, 17001), Named{File: at(1663), OID: 17000, Schema: 2200,

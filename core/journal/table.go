@@ -17,6 +17,12 @@ const (
 	Toast
 	Index
 	Other
+	// The others are objects of their own, which are found by ByObject.
+	View
+	Sequence // which has a file, too
+	IndexItself
+	Function
+	Schema
 )
 
 // Name is what a relation file was called: the table that it belongs to, and which part of it.
@@ -143,7 +149,7 @@ func ByOID(database, oid uint32) wal.RelationRef {
 // foldAltered understands what was locked exclusively, and is another table to other sessions now, as altered, or where
 // it has no file of its own, by its row in pg_class as made or dropped.
 func (t *Transaction) foldAltered(f *fold, names Lookup, catalog Counts) {
-	var without []tableID // a file: partitioned tables
+	var without []TableID // a file: partitioned tables
 	kept := t.alters(names)
 	for _, oid := range t.Altered {
 		n, known := names(ByOID(t.Database, oid))
@@ -157,7 +163,7 @@ func (t *Transaction) foldAltered(f *fold, names Lookup, catalog Counts) {
 		}
 		counts[Alter] = 1
 		if c.File.Space == 0 {
-			without = append(without, tableID{n.Database, n.OID})
+			without = append(without, TableID{n.Database, n.OID})
 		}
 	}
 	// Of what has a file, too, there is a row in pg_class. Only where the rows tell it surely, they are not just altered.
@@ -185,14 +191,14 @@ func (t *Transaction) foldFiles(f *fold, names Lookup, catalog Counts) {
 		return
 	}
 	var created, dropped, filled refs
-	made, copied := t.made(names, &dropped), map[tableID]int64(nil)
-	replaced := make(map[tableID]bool)
+	made, copied := t.made(names, &dropped), map[TableID]int64(nil)
+	replaced := make(map[TableID]bool)
 	for _, ref := range t.Dropped {
 		n, known := names(ref)
 		if !known || n.Part != Main || created.has(t.Created, ref) {
 			continue
 		}
-		id := tableID{n.Database, n.OID}
+		id := TableID{n.Database, n.OID}
 		counts := &f.of(ref, n, true).Counts
 		successor, has := made[id]
 		switch {
@@ -214,45 +220,45 @@ func (t *Transaction) foldFiles(f *fold, names Lookup, catalog Counts) {
 	}
 	for _, ref := range t.Created {
 		n, known := names(ref)
-		if known && n.Part == Main && !replaced[tableID{n.Database, n.OID}] && !dropped.has(t.Dropped, ref) {
+		if known && n.Part == Main && !replaced[TableID{n.Database, n.OID}] && !dropped.has(t.Dropped, ref) {
 			f.of(ref, n, true).Counts[Create] = 1
 		}
 	}
 }
 
-// tableID names a table, whatever its files and its name.
-type tableID struct {
-	database string
-	oid      uint32
+// TableID names a table, whatever its files and its name.
+type TableID struct {
+	Database string
+	OID      uint32
 }
 
 // made finds the first file that the transaction makes for each table and leaves in place.
-func (t *Transaction) made(names Lookup, dropped *refs) map[tableID]wal.RelationRef {
+func (t *Transaction) made(names Lookup, dropped *refs) map[TableID]wal.RelationRef {
 	if len(t.Dropped) == 0 {
 		return nil
 	}
-	made := make(map[tableID]wal.RelationRef)
+	made := make(map[TableID]wal.RelationRef)
 	for _, ref := range t.Created {
 		n, known := names(ref)
 		if !known || n.Part != Main || dropped.has(t.Dropped, ref) {
 			continue
 		}
-		if _, has := made[tableID{n.Database, n.OID}]; !has {
-			made[tableID{n.Database, n.OID}] = ref
+		if _, has := made[TableID{n.Database, n.OID}]; !has {
+			made[TableID{n.Database, n.OID}] = ref
 		}
 	}
 	return made
 }
 
 // copied counts the rows that rewrites put into tables' new files: they are not new.
-func (t *Transaction) copied(names Lookup, created *refs) map[tableID]int64 {
-	rows := make(map[tableID]int64)
+func (t *Transaction) copied(names Lookup, created *refs) map[TableID]int64 {
+	rows := make(map[TableID]int64)
 	for _, c := range t.Changes {
 		if c.Inserted == 0 || !created.has(t.Created, c.Relation) {
 			continue
 		}
 		if n, known := names(c.Relation); known && n.Part == Main {
-			rows[tableID{n.Database, n.OID}] += c.Inserted
+			rows[TableID{n.Database, n.OID}] += c.Inserted
 		}
 	}
 	return rows
@@ -261,12 +267,12 @@ func (t *Transaction) copied(names Lookup, created *refs) map[tableID]int64 {
 // fold gathers changes by table.
 type fold struct {
 	list  []TableChange
-	byID  map[tableID]int         // of list, once it is long
+	byID  map[TableID]int         // of list, once it is long
 	other map[wal.RelationRef]int // of those that nobody knows
 }
 
 func (f *fold) of(ref wal.RelationRef, n Name, known bool) *TableChange {
-	id := tableID{n.Database, n.OID}
+	id := TableID{n.Database, n.OID}
 	if i := f.find(ref, id, known); i >= 0 {
 		return &f.list[i]
 	}
@@ -278,14 +284,14 @@ func (f *fold) of(ref wal.RelationRef, n Name, known bool) *TableChange {
 	return &f.list[i]
 }
 
-func (f *fold) find(ref wal.RelationRef, id tableID, known bool) int {
+func (f *fold) find(ref wal.RelationRef, id TableID, known bool) int {
 	if len(f.list) <= few {
 		return slices.IndexFunc(f.list, func(c TableChange) bool {
-			return c.Known == known && (known && c.OID == id.oid && c.Database == id.database || !known && c.File == ref)
+			return c.Known == known && (known && c.OID == id.OID && c.Database == id.Database || !known && c.File == ref)
 		})
 	}
 	if f.byID == nil {
-		f.byID, f.other = make(map[tableID]int), make(map[wal.RelationRef]int)
+		f.byID, f.other = make(map[TableID]int), make(map[wal.RelationRef]int)
 		for i := range f.list {
 			f.note(i)
 		}
@@ -302,7 +308,7 @@ func (f *fold) find(ref wal.RelationRef, id tableID, known bool) int {
 
 func (f *fold) note(i int) {
 	if c := &f.list[i]; c.Known {
-		f.byID[tableID{c.Database, c.OID}] = i
+		f.byID[TableID{c.Database, c.OID}] = i
 	} else {
 		f.other[c.File] = i
 	}

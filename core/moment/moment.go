@@ -41,8 +41,8 @@ type Moment struct {
 	Operation journal.Operation // of BeforeOperation
 	Largest   bool              // of BeforeOperation: the one that deleted, updated or inserted most rows
 	Table     journal.Table     // of BeforeOperation
+	Part      journal.Part      // of BeforeOperation: what Table names, where that is another object than a table
 	Database  string            // of BeforeOperation, in place of Table: the name of a database that was dropped
-	Schema    string            // the same: that of a schema
 	Near      time.Time         // of BeforeOperation: about when it was; zero for any time
 }
 
@@ -85,8 +85,8 @@ func (m Moment) Object() string {
 	switch {
 	case m.Database != "":
 		return "database " + journal.Table{Name: m.Database}.String()
-	case m.Schema != "":
-		return "schema " + journal.Table{Name: m.Schema}.String()
+	case m.Part != journal.Main:
+		return m.Part.Word() + " " + m.Table.String()
 	}
 	return m.Table.String()
 }
@@ -102,7 +102,8 @@ type SyntaxError struct {
 const Forms = `latest · 2026-11-23T14:03:07.25Z · 2026-11-23 14:03:07 Europe/Lisbon · today 14:03 · 12m ago · ` +
 	`tx 84213 · before tx 84213 · lsn 0/5A3F2B8 · before lsn 0/5A3F2B8 · restore point NAME · base ID · ` +
 	`before delete of booking · before update of fare · before truncate of crew.shift near 14:05 · before drop of invoice · ` +
-	`before drop of database saltmarsh · before alter of vessel · before the largest delete of booking`
+	`before drop of database saltmarsh · before drop of view|index|sequence|function|schema NAME · ` +
+	`before alter of vessel · before the largest delete of booking`
 
 func (e *SyntaxError) Error() string {
 	return fmt.Sprintf("moment %q, character %d: %s", e.Text, len([]rune(e.Text[:e.At]))+1, e.Reason)

@@ -154,7 +154,7 @@ func (p *parser) largest() (Moment, error) {
 	return m, err
 }
 
-// operation reads "of TABLE [near TIME]", or "of database NAME [near TIME]".
+// operation reads "of TABLE [near TIME]", or "of database NAME [near TIME]", or the same with another kind of object.
 func (p *parser) operation(word string) (Moment, error) {
 	kind, _ := journal.ParseOperation(word)
 	m := Moment{Kind: BeforeOperation, Operation: kind}
@@ -167,8 +167,10 @@ func (p *parser) operation(word string) (Moment, error) {
 		return m, p.fail(at, "the name of a table is missing after \"of\", for example booking or crew.shift")
 	}
 	var err error
-	if next := p.peek(); next != "" && next != "near" && (strings.EqualFold(name, "database") || strings.EqualFold(name, "schema")) {
-		err = p.container(&m, strings.ToLower(name))
+	what := strings.ToLower(name)
+	_, object := journal.ParseObject(what)
+	if next := p.peek(); next != "" && next != "near" && (object || what == "database") {
+		err = p.object(&m, what)
 	} else if m.Table, err = journal.ParseTable(name); err != nil {
 		err = p.fail(at, "%v", err)
 	}
@@ -184,19 +186,20 @@ func (p *parser) operation(word string) (Moment, error) {
 	return m, err
 }
 
-// container reads the name of a database or a schema that was dropped.
-func (p *parser) container(m *Moment, what string) error {
+// object reads the name of an object that was dropped and is not a table.
+func (p *parser) object(m *Moment, what string) error {
 	name, at := p.word()
 	t, err := journal.ParseTable(name)
 	switch {
-	case err != nil || t.Schema != "":
+	case err != nil || t.Schema != "" && (what == "database" || what == "schema"):
 		return p.fail(at, "%q is not the name of a %s; write it as in SQL, for example saltmarsh or \"Salt Marsh\"", name, what)
 	case m.Operation != journal.Drop:
 		return p.fail(at, "of a %s only its drop can be found: before drop of %s %s", what, what, name)
-	case what == "schema":
-		m.Schema = t.Name
-	default:
+	case what == "database":
 		m.Database = t.Name
+	default:
+		m.Table = t
+		m.Part, _ = journal.ParseObject(what)
 	}
 	return nil
 }

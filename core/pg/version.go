@@ -35,6 +35,9 @@ type Version struct {
 	UnifiedPrune bool
 	// ClassPersistence is the offset of relpersistence in a row of pg_class; relkind follows.
 	ClassPersistence int
+	// Caches are the numbers of caches of catalogs, by which commits tell of what other sessions must forget what they know
+	// (utils/syscache.h).
+	Caches Caches
 	// RecordNames are names of records, by resource manager and kind, that differ from those
 	// of version 15 (…desc.c).
 	RecordNames map[[2]uint8]string
@@ -57,17 +60,22 @@ type Version struct {
 	CopySettings []string
 }
 
+// Caches are numbers of caches: PROCOID, NAMESPACEOID, INDEXRELID, SEQRELID and RULERELNAME.
+type Caches struct{ Function, Schema, Index, Sequence, Rule uint8 }
+
 // versions is the table, oldest first, without a gap.
 var versions = []*Version{
 	{
 		Major: 14, CatalogVersion: 202107181, ControlVersion: 1300, ControlCRC: 288,
 		PageMagic: 0xD10D, ImagePGLZ: 0x02, DatabaseDrop: 0x10, ClassPersistence: 114,
+		Caches:      Caches{Function: 43, Schema: 36, Index: 32, Sequence: 55, Rule: 54},
 		RecordNames: map[[2]uint8]string{{4, 0x00}: "CREATE", {4, 0x10}: "DROP"},
 		StartBackup: "pg_catalog.pg_start_backup($1, $2, false)", StopBackup: "pg_catalog.pg_stop_backup(false, false)",
 		StartBackupSignature: "pg_start_backup(text, boolean, boolean)", StopBackupSignature: "pg_stop_backup(boolean, boolean)",
 	},
 	{
 		Major: 15, CatalogVersion: 202209061, ControlVersion: 1300, ControlCRC: 288,
+		Caches:    Caches{Function: 45, Schema: 36, Index: 32, Sequence: 59, Rule: 58},
 		PageMagic: 0xD110, ImagePGLZ: 0x04, ImageLZ4: 0x08, ImageZstd: 0x10, DroppedStats: 12,
 		DatabaseDrop: 0x20, DatabaseCreateLogged: 0x10, ClassPersistence: 114, OneArchive: true, SlotReadable: true,
 		StartBackup: startBackup, StopBackup: stopBackup, StartBackupSignature: startBackupSignature,
@@ -76,6 +84,7 @@ var versions = []*Version{
 	},
 	{
 		Major: 16, CatalogVersion: 202307071, ControlVersion: 1300, ControlCRC: 288,
+		Caches:    Caches{Function: 45, Schema: 36, Index: 32, Sequence: 59, Rule: 58},
 		PageMagic: 0xD113, ImagePGLZ: 0x04, ImageLZ4: 0x08, ImageZstd: 0x10, DroppedStats: 12,
 		DatabaseDrop: 0x20, DatabaseCreateLogged: 0x10, ClassPersistence: 114, OneArchive: true, SlotReadable: true,
 		StartBackup: startBackup, StopBackup: stopBackup, StartBackupSignature: startBackupSignature,
@@ -84,6 +93,7 @@ var versions = []*Version{
 	},
 	{
 		Major: 17, CatalogVersion: 202406281, ControlVersion: 1700, ControlCRC: 288,
+		Caches:    Caches{Function: 45, Schema: 36, Index: 32, Sequence: 59, Rule: 58},
 		PageMagic: 0xD116, ImagePGLZ: 0x04, ImageLZ4: 0x08, ImageZstd: 0x10, DroppedStats: 12,
 		DatabaseDrop: 0x20, DatabaseCreateLogged: 0x10, UnifiedPrune: true, ClassPersistence: 114,
 		RecordNames: unifiedPruneNames, OneArchive: true, SlotReadable: true,
@@ -94,6 +104,7 @@ var versions = []*Version{
 	},
 	{
 		Major: 18, CatalogVersion: 202506291, ControlVersion: 1800, ControlCRC: 292,
+		Caches:    Caches{Function: 47, Schema: 38, Index: 34, Sequence: 61, Rule: 60},
 		PageMagic: 0xD118, ImagePGLZ: 0x04, ImageLZ4: 0x08, ImageZstd: 0x10, DroppedStats: 16,
 		DatabaseDrop: 0x20, DatabaseCreateLogged: 0x10, UnifiedPrune: true, ClassPersistence: 118,
 		RecordNames: unifiedPruneNames, OneArchive: true, SlotReadable: true,

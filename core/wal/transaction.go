@@ -45,10 +45,24 @@ type End struct {
 	// Invalidated are the relations of which other sessions must forget what they know: what is said of them in the
 	// catalogs has changed.
 	Invalidated []RelationOID
+	// Objects are other objects of which it is the same.
+	Objects []ObjectOID
 }
 
 // RelationOID names a relation in the catalogs of a database; a shared one has Database 0.
 type RelationOID struct{ Database, OID uint32 }
+
+// ObjectOID names an object by its row in one of a database's catalogs, by oids.
+type ObjectOID struct{ Catalog, Database, OID uint32 }
+
+// Oids of catalogs (catalog/pg_….h). Of an index and a sequence, OID is that of the relation; of a rule that of its view.
+const (
+	CatalogFunctions = 1255
+	CatalogSequences = 2224
+	CatalogIndexes   = 2610
+	CatalogSchemas   = 2615
+	CatalogRules     = 2618
+)
 
 // Prepare is the first phase of a two-phase commit (xl_xact_prepare).
 type Prepare struct {
@@ -80,18 +94,54 @@ const (
 	invalidationRelationCache = -2
 )
 
-// invalidated reads the messages of a commit.
-func (f *fields) invalidated() (list []RelationOID) {
+// invalidated reads the messages of a commit. Those of a cache of a catalog, whose kind is its number, hold after the
+// database a hash of what a row is found by.
+func (e *End) invalidated(f *fields, v *pg.Version) {
 	for range f.count(invalidationSize) {
 		kind := int8(f.u8())
 		f.skip(3)
-		r := RelationOID{f.u32(), f.u32()}
+		database, what := f.u32(), f.u32()
 		f.skip(4)
-		if kind == invalidationRelationCache && r.OID != 0 && !f.short {
-			list = append(list, r)
+		switch {
+		case f.short:
+		case kind == invalidationRelationCache && what != 0:
+			e.Invalidated = append(e.Invalidated, RelationOID{database, what})
+		case kind > 0:
+			if o, is := cached(uint8(kind), what, v); is {
+				o.Database = database
+				e.Objects = append(e.Objects, o)
+			}
 		}
 	}
-	return list
+}
+
+// viewRule is the part of the hash that comes from the name of the rule that makes a view, _RETURN.
+const viewRule = 0x228cde44
+
+// cached tells of which object a message of a catalog's cache is, by a hash that can be undone.
+func cached(cache uint8, hash uint32, v *pg.Version) (ObjectOID, bool) {
+	switch cache {
+	case v.Caches.Function:
+		return ObjectOID{Catalog: CatalogFunctions, OID: unhashed(hash)}, true
+	case v.Caches.Schema:
+		return ObjectOID{Catalog: CatalogSchemas, OID: unhashed(hash)}, true
+	case v.Caches.Index:
+		return ObjectOID{Catalog: CatalogIndexes, OID: unhashed(hash)}, true
+	case v.Caches.Sequence:
+		return ObjectOID{Catalog: CatalogSequences, OID: unhashed(hash)}, true
+	case v.Caches.Rule:
+		return ObjectOID{Catalog: CatalogRules, OID: unhashed(hash ^ viewRule)}, true
+	}
+	return ObjectOID{}, false
+}
+
+// unhashed undoes murmurhash32 (common/hashfn.h), by which the server hashes oids.
+func unhashed(h uint32) uint32 {
+	h ^= h >> 16
+	h *= 0x7ed1b41d
+	h ^= h>>13 ^ h>>26
+	h *= 0xa5cb9243
+	return h ^ h>>16
 }
 
 // decodeTransaction decodes what is no end of a transaction.
@@ -166,7 +216,7 @@ func EndOf(r *Record, v *pg.Version) (end End, ok bool, err error) {
 		f.skip(f.count(v.DroppedStats) * v.DroppedStats)
 	}
 	if end.Committed && info&xinfoInvalidation != 0 {
-		end.Invalidated = f.invalidated()
+		end.invalidated(&f, v)
 	}
 	if info&xinfoTwoPhase != 0 {
 		end.XID = pg.XID(f.u32())

@@ -169,7 +169,7 @@ func (f *follower) judge(ctx context.Context, t *journal.Transaction) error {
 	tables := t.Tables(f.book.Now())
 	// What is attached, detached or made below another table, only the server can tell.
 	unclear := func(c journal.TableChange) bool { return !c.Known || c.System() && c.Table == "pg_inherits" }
-	reshaped := t.ChangesColumns(f.book.Now())
+	reshaped := slices.ContainsFunc(tables, func(c journal.TableChange) bool { return !c.System() && c.Counts[journal.Alter] > 0 })
 	if (reshaped || slices.ContainsFunc(tables, unclear)) && f.refresh(ctx) {
 		tables = t.Tables(f.book.Now())
 		f.lacking = reshaped // the server may not show it yet

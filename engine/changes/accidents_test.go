@@ -21,6 +21,7 @@ type accident struct {
 	before []string // what was there, and is no accident
 	done   []string // in one transaction, or if alone is set without one
 	alone  bool
+	after  string // what was done then, and is no accident
 	words  string
 	note   string // what is said of the choice
 	xid    pg.FullXID
@@ -60,6 +61,22 @@ var accidents = []*accident{
 	{what: "DROP SCHEMA CASCADE", before: []string{
 		"do $$ begin drop schema shed cascade; insert into depot.crane values (0); end $$"},
 		done: []string{"drop schema depot cascade"}, words: "before drop of schema depot"},
+	{what: "DROP SCHEMA, of an empty one", done: []string{"drop schema slip"}, words: "before drop of schema slip"},
+	{what: "DROP VIEW", before: []string{"drop view buoys"}, done: []string{"drop view crew.lamps"},
+		words: "before drop of view crew.lamps"},
+	{what: "DROP TABLE CASCADE, found by the view that went", done: []string{"drop table winch cascade"},
+		words: "before drop of view winches"},
+	{what: "DROP FUNCTION", done: []string{"drop function fee(int)"}, words: "before drop of function fee"},
+	{what: "a function replaced by one of another kind", done: []string{"drop function toll_of(int)",
+		"create function toll_of(int) returns text language sql as 'select null::text'"}, words: "before drop of function toll_of"},
+	{what: "DROP INDEX", done: []string{"drop index tide_by_id"}, words: "before drop of index tide_by_id"},
+	{what: "DROP INDEX CONCURRENTLY", done: []string{"drop index concurrently gull_by_id"}, alone: true,
+		words: "before drop of index gull_by_id"},
+	{what: "DROP SEQUENCE", done: []string{"drop sequence berth_number"}, words: "before drop of sequence berth_number"},
+	{what: "DROP MATERIALIZED VIEW", done: []string{"drop materialized view catch"}, words: "before drop of catch"},
+	{what: "a table renamed, found by its old name", done: []string{"alter table jetty rename to pier"}, words: "before alter of jetty"},
+	{what: "DELETE, found by the name before it was renamed", done: []string{"delete from dory"}, after: "alter table dory rename to skiff",
+		words: "before delete of dory"},
 	{what: "DROP OWNED", done: []string{"drop owned by clerk"}, words: "before drop of ledger"},
 	{what: "DROP DATABASE", done: []string{"drop database \"Outer Isles\""}, alone: true, words: `before drop of database "Outer Isles"`},
 	{what: "DELETE through a partitioned table", done: []string{"delete from route where id % 2 = 0"}, words: "before delete of route"},
@@ -110,6 +127,11 @@ var there = []string{
 	"create table customer (id int primary key)", "create table customer_note (id int references customer on delete cascade)",
 	"create table crew.roster (id int, note text)", "create table log_book (id int, note text)", "create table pilot (id int primary key)",
 	"create table anchor (id int)", "create table gull (id int)", "create table sail (id int)", `create table "Old Invoice" (id int)`,
+	"create schema slip", "create view buoys as select id from buoy", "create view crew.lamps as select id from lamp",
+	"create table winch (id int)", "create view winches as select * from winch", "create index tide_by_id on tide (id)",
+	"create function fee(n int) returns int language sql as 'select n'", "create index gull_by_id on gull (id)",
+	"create function toll_of(n int) returns int language sql as 'select n'", "create sequence berth_number",
+	"create materialized view catch as select 1 as n", "create table jetty (id int)", "create table dory (id int)",
 	"create table rope (id int)", "create table crew.rope (id int)", "create table price (id int primary key, cents int)",
 }
 
@@ -155,7 +177,7 @@ func (l *life) prepareAccidents() {
 	}
 	for _, table := range []string{"berth", "lamp", "buoy", "tide", "invoice", "depot.crane", "depot.rail", "ledger", "customer",
 		"customer_note",
-		"pilot", "anchor", "gull", "sail", `"Old Invoice"`, "rope", "crew.rope"} {
+		"pilot", "anchor", "gull", "sail", "jetty", "dory", `"Old Invoice"`, "rope", "crew.rope"} {
 		fill(table, "n")
 	}
 	fill("booking", "n, 'tide'")
@@ -201,6 +223,9 @@ func (l *life) happens(a *accident) {
 		a.xid = l.commit(a.done...).xid
 	}
 	a.to = l.Ended()
+	if a.after != "" {
+		l.commit(a.after)
+	}
 }
 
 func (l *life) findAll(own []*accident) {

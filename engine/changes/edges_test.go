@@ -280,7 +280,8 @@ func TestOneNameForTwoTables(t *testing.T) {
 	unknown.Known = false
 	found := []Entry{{Tables: []journal.TableChange{name("crew"), unknown}}, {Tables: []journal.TableChange{name("public"), name("crew"),
 		{Known: true, Name: journal.Name{Database: "saltmarsh", Schema: "crew", Table: "roster"}}}}}
-	assert.Equal(t, []string{"saltmarsh.crew.shift", "saltmarsh.public.shift"}, labels(found, journal.Table{Name: "shift"}))
+	assert.Equal(t, []string{"saltmarsh.crew.shift", "saltmarsh.public.shift"},
+		labels(found, moment.Moment{Table: journal.Table{Name: "shift"}}))
 }
 
 // TestChaptersThatLackSome reads what a chapter lacks from the indexes themselves, also of a segment with so much in it that
@@ -396,9 +397,9 @@ func TestSentences(t *testing.T) {
 	assert.Equal(t, "a", joined("a", ""))
 	assert.Equal(t, "b", joined("", "b"))
 	assert.Equal(t, "a; b", joined("a", "b"))
-	assert.Equal(t, "no rows of users' tables", Summary(nil))
-	assert.Equal(t, "delete 3 rows of booking", Summary([]journal.TableChange{{Known: true, Name: journal.Name{Schema: "public",
-		Table: "booking"}, Counts: journal.Counts{journal.Delete: 3}}}))
+	assert.Equal(t, "no rows of users' tables", Summary(Entry{}))
+	assert.Equal(t, "delete 3 rows of booking", Summary(Entry{Tables: []journal.TableChange{{Known: true,
+		Name: journal.Name{Schema: "public", Table: "booking"}, Counts: journal.Counts{journal.Delete: 3}}}}))
 }
 
 // TestStretches finds the stretch that holds a place, its last one included.

@@ -40,7 +40,7 @@ func (j *Journal) matching(ctx context.Context, n uint64, f *journal.Filter) ([]
 		}
 		e := j.entry(s, t)
 		var ok bool
-		if e.Size, ok = f.Match(&e.Transaction, e.Tables); ok {
+		if e.Size, ok = f.Match(&e.Transaction, e.Tables, e.Dropped); ok {
 			list = append(list, e)
 		}
 	}
@@ -51,6 +51,7 @@ func (j *Journal) matching(ctx context.Context, n uint64, f *journal.Filter) ([]
 // oldest the oldest ones, oldest first. more tells whether there are others. It reads
 // no further than it must.
 func (j *Journal) List(ctx context.Context, f journal.Filter, oldest bool, limit int) (list []Entry, more bool, err error) {
+	f.Ever = j.ever(&f)
 	take := func(n uint64) error {
 		part, err := j.matching(ctx, n, &f)
 		if !oldest {
@@ -71,6 +72,14 @@ func (j *Journal) List(ctx context.Context, f journal.Filter, oldest bool, limit
 		return list[:limit], true, nil
 	}
 	return list, false, nil
+}
+
+// ever are the tables that a filter may mean, whatever segments call them.
+func (j *Journal) ever(f *journal.Filter) map[journal.TableID]bool {
+	if f.Table == (journal.Table{}) || f.Object != journal.Main {
+		return nil
+	}
+	return j.book.Ever(f.Table)
 }
 
 // listUp visits the segments in which there may be wanted transactions, oldest first.
@@ -125,6 +134,7 @@ func (j *Journal) listDown(ctx context.Context, f *journal.Filter, visit func(ui
 // Biggest gives the wanted transactions that are largest by the filter's measure, the
 // largest first. It reads no more segments than can hold one of them.
 func (j *Journal) Biggest(ctx context.Context, f journal.Filter, limit int) ([]Entry, error) {
+	f.Ever = j.ever(&f)
 	where, err := j.candidates(ctx, &f)
 	if err != nil {
 		return nil, err

@@ -31,7 +31,8 @@ type Journal struct {
 // Entry is a transaction with what it did to tables.
 type Entry struct {
 	journal.Transaction
-	Tables []journal.TableChange
+	Tables  []journal.TableChange
+	Dropped []journal.Name // objects other than tables
 	// Alterations say what was changed of tables that were altered.
 	Alterations []string
 	Size        int64 // in the measure of the query
@@ -142,10 +143,13 @@ func (j *Journal) all(ctx context.Context, visit func(*journal.Head) (bool, erro
 	return j.heads(ctx, 0, ^uint64(0), visit)
 }
 
-// lookup finds names as a segment knows them, or else as they were known at a time.
+// lookup finds names as they were known by a time, or else as a segment knows them, or as they were learned later.
 func (j *Journal) lookup(s *journal.Segment, at time.Time) journal.Lookup {
-	late := j.book.At(at)
+	then, late := j.book.Then(at), j.book.At(at)
 	return func(ref wal.RelationRef) (journal.Name, bool) {
+		if n, ok := then(ref); ok {
+			return n, true
+		}
 		if n, ok := s.Lookup(ref); ok {
 			return n, true
 		}
@@ -156,7 +160,7 @@ func (j *Journal) lookup(s *journal.Segment, at time.Time) journal.Lookup {
 // entry adds to a transaction of a segment what it did to tables.
 func (j *Journal) entry(s *journal.Segment, t journal.Transaction) Entry {
 	names := j.lookup(s, t.Time)
-	return Entry{Transaction: t, Tables: t.Tables(names), Alterations: t.Alterations(names)}
+	return Entry{Transaction: t, Tables: t.Tables(names), Dropped: t.DroppedObjects(names), Alterations: t.Alterations(names)}
 }
 
 // Open lists the transactions that had written and not ended when the known WAL ends.

@@ -190,7 +190,7 @@ func (l *life) asked(from pg.LSN) (a answers) {
 	require.NoError(l, err)
 	require.False(l, more)
 	for _, e := range a.list {
-		say("tx %d at %s to %s, %s: %s", e.XID, e.First, e.End, e.Time, changes.Summary(e.Tables))
+		say("tx %d at %s to %s, %s: %s", e.XID, e.First, e.End, e.Time, changes.Summary(e))
 		found, err := j.ByXID(ctx, e.XID)
 		require.NoError(l, err)
 		require.Len(l, found, 1)

@@ -33,7 +33,7 @@ const (
 // byOperation finds the transaction that did something to a table. There must be one; of several one is taken that outweighs
 // all others by far in rows, or that is by far the nearest to the time that was given, and the note says so.
 func (j *Journal) byOperation(ctx context.Context, m moment.Moment) (place, string, error) {
-	f := journal.Filter{Table: m.Table, Kind: &m.Operation, Catalogs: true}
+	f := journal.Filter{Table: m.Table, Object: m.Part, Kind: &m.Operation, Catalogs: true}
 	if !m.Near.IsZero() {
 		f.From, f.To = m.Near.Add(-nearby), m.Near.Add(nearby)
 	}
@@ -42,17 +42,15 @@ func (j *Journal) byOperation(ctx context.Context, m moment.Moment) (place, stri
 	switch {
 	case m.Database != "":
 		found, err = j.droppedDatabase(ctx, m.Database, f)
-	case m.Schema != "":
-		found, err = j.droppedSchema(ctx, m.Schema, f)
 	default:
 		found, err = j.Biggest(ctx, f, listed+1)
 	}
 	if err != nil {
 		return place{}, "", err
 	}
-	if label := labels(found, m.Table); len(label) > 1 {
+	if label := labels(found, m); len(label) > 1 {
 		return place{}, "", problem.New(problem.Ambiguous, "Name one of: "+strings.Join(label, ", "), "the moment is ambiguous",
-			"%s can be more than one table", m.Table)
+			"%s can be more than one %s", m.Table, cmp.Or(m.Part.Word(), "table"))
 	}
 	switch {
 	case len(found) == 0:
@@ -123,28 +121,20 @@ func (j *Journal) droppedDatabase(ctx context.Context, name string, f journal.Fi
 	return found[:min(len(found), listed+1)], err
 }
 
-// droppedSchema finds the transactions that dropped a schema of a name with the tables in it. Which schema went, the WAL does
-// not tell but by those: an empty one is not found.
-func (j *Journal) droppedSchema(ctx context.Context, name string, f journal.Filter) (found []Entry, err error) {
-	f.Catalogs = false
-	list, _, err := j.List(ctx, f, true, math.MaxInt32)
-	for _, e := range list {
-		gone := slices.ContainsFunc(e.Tables, func(c journal.TableChange) bool {
-			return c.System() && c.Table == "pg_namespace" && c.Counts[journal.Delete] > 0
-		})
-		if gone && slices.ContainsFunc(e.Tables, func(c journal.TableChange) bool {
-			return c.Schema == name && c.Counts[journal.Drop] > 0
-		}) {
-			found = append(found, e)
-		}
-	}
-	return found[:min(len(found), listed+1)], err
-}
-
-// labels are the different tables that a name was found to mean, in full.
-func labels(found []Entry, t journal.Table) []string {
+// labels are the different tables, or other objects, that a name was found to mean, in full.
+func labels(found []Entry, m moment.Moment) []string {
 	var list []string
+	t := m.Table
 	for _, e := range found {
+		for _, n := range e.Dropped {
+			full := journal.Table{Database: n.Database, Schema: n.Schema, Name: n.Table}.String()
+			if m.Part != journal.Main && n.Part == m.Part && t.Matches(n) && !slices.Contains(list, full) {
+				list = append(list, full)
+			}
+		}
+		if m.Part != journal.Main {
+			continue
+		}
 		for _, c := range e.Tables {
 			full := t.Above(c.Name)
 			if t.Matches(c.Name) {
@@ -162,19 +152,19 @@ func labels(found []Entry, t journal.Table) []string {
 func (j *Journal) noOperation(ctx context.Context, m moment.Moment) error {
 	why := fmt.Sprintf("no transaction in the captured WAL %s %s", didTo[m.Operation], m.Object())
 	next := fmt.Sprintf("See what happened to it: velvet changes list %s --table %s", j.archive.Cluster.Name, m.Table)
-	if similar := j.book.Similar(m.Table); m.Table != (journal.Table{}) && len(similar) > 0 {
-		why = fmt.Sprintf("no table in the captured WAL was ever called %s", m.Table)
+	if similar := j.book.Similar(m.Table, m.Part); m.Table != (journal.Table{}) && len(similar) > 0 {
+		why = fmt.Sprintf("no %s in the captured WAL was ever called %s", cmp.Or(m.Part.Word(), "table"), m.Table)
 		next = "Names like it: " + strings.Join(similar, ", ")
+	} else if m.Part != journal.Main {
+		why += "; where one transaction dropped some and changed others of them, which it dropped cannot be told"
+		next = fmt.Sprintf("See what was dropped: velvet changes list %s --kind drop", j.archive.Cluster.Name)
 	}
-	if m.Schema != "" {
-		why += " with tables in it; an empty one cannot be told from others"
-	}
-	if m.Table == (journal.Table{}) {
+	if m.Database != "" {
 		next = fmt.Sprintf("See what was dropped: velvet changes list %s --kind drop", j.archive.Cluster.Name)
 	}
 	if !m.Near.IsZero() {
 		why += fmt.Sprintf(" within %d minutes of %s", int(nearby.Minutes()), m.Near.Format(time.RFC3339))
-		other, err := j.Biggest(ctx, journal.Filter{Table: m.Table, Kind: &m.Operation, Catalogs: true}, listed)
+		other, err := j.Biggest(ctx, journal.Filter{Table: m.Table, Object: m.Part, Kind: &m.Operation, Catalogs: true}, listed)
 		if err != nil {
 			return err
 		}
@@ -226,19 +216,18 @@ func choices(found []Entry, share func(journal.TableChange) float64) string {
 		if ids[pg.XID(e.XID)] > 1 && e.XID < 1<<32 {
 			place = fmt.Sprintf("before lsn %s", e.End)
 		}
-		s += fmt.Sprintf("\n%s  (%s, %s)", place, e.Time.Format("2006-01-02 15:04:05.000Z07:00"), summary(e.Tables, share))
+		s += fmt.Sprintf("\n%s  (%s, %s)", place, e.Time.Format("2006-01-02 15:04:05.000Z07:00"), summary(e, share))
 	}
 	return s
 }
 
-// Summary says in a few words what a transaction did to users' tables.
-func Summary(tables []journal.TableChange) string {
-	return summary(tables, func(journal.TableChange) float64 { return 0 })
-}
+// Summary says in a few words what a transaction did to users' tables and other objects.
+func Summary(e Entry) string { return summary(e, func(journal.TableChange) float64 { return 0 }) }
 
-func summary(tables []journal.TableChange, share func(journal.TableChange) float64) string {
+// summary says besides which share of its table that was.
+func summary(e Entry, share func(journal.TableChange) float64) string {
 	var parts []string
-	for _, c := range tables {
+	for _, c := range e.Tables {
 		if c.System() {
 			continue
 		}
@@ -255,6 +244,9 @@ func summary(tables []journal.TableChange, share func(journal.TableChange) float
 				parts = append(parts, fmt.Sprintf("%s %s", journal.Operation(k), c.Label()))
 			}
 		}
+	}
+	for _, n := range e.Dropped {
+		parts = append(parts, "drop "+n.Label())
 	}
 	if len(parts) == 0 {
 		return "no rows of users' tables"

@@ -48,7 +48,7 @@ func (j *Journal) Rows(ctx context.Context, e Entry, t journal.Table, limit int)
 	}
 	if !touched {
 		next := fmt.Sprintf("See what it did: velvet changes show %s %d", j.archive.Cluster.Name, e.XID)
-		return found, problem.New(problem.NotFound, next, "there are no rows to show", "transaction %d did not change %s", e.XID, t)
+		return found, problem.New(problem.NotFound, next, "there are no rows to show", "transaction %d changed no table %s", e.XID, t)
 	}
 	files, err := j.filesOf(ctx, &e, t)
 	if err != nil || len(files.Tables) == 0 {

@@ -24,6 +24,14 @@ func Transaction(e *changes.Entry, catalogs bool) api.Transaction {
 			v.Tables = append(v.Tables, tableChange(c.Label(), c.Database, c.Counts))
 		}
 	}
+	for _, n := range e.Dropped {
+		if n.Database != "" {
+			v.Database = n.Database
+		}
+		if catalogs || !n.System() {
+			v.DroppedObjects = append(v.DroppedObjects, n.Label())
+		}
+	}
 	return v
 }
 

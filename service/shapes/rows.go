@@ -96,4 +96,7 @@ func (p *places) looks(moment string) (list []api.Look) {
 }
 
 // full is a table's name in a query, with its schema.
-func full(n journal.Name) string { return journal.Table{Schema: n.Schema, Name: n.Table}.String() }
+func full(n journal.Name) string {
+	quoted := func(s string) string { return `"` + strings.ReplaceAll(s, `"`, `""`) + `"` }
+	return quoted(n.Schema) + "." + quoted(n.Table)
+}

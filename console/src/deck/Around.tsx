@@ -45,6 +45,7 @@ const most = 4;
 // Operations says in short what a transaction did.
 export function Operations({ of: x }: { of: Transaction }) {
   const tables = x.tables ?? [];
+  const objects = x.droppedObjects ?? [];
   return (
     <>
       {tables.slice(0, most).map((t, i) => (
@@ -55,7 +56,15 @@ export function Operations({ of: x }: { of: Transaction }) {
       ))}
       {tables.length > most && <span className="text-soft"> and {tables.length - most} more</span>}
       {x.droppedDatabases > 0 && <b className="text-undone"> drop a database</b>}
-      {tables.length === 0 && x.droppedDatabases === 0 && <span className="text-soft">no rows of users' tables</span>}
+      {objects.slice(0, most).map((o) => (
+        <span key={o}>
+          {" "}
+          <b className="text-undone">drop</b> {o}
+        </span>
+      ))}
+      {tables.length === 0 && objects.length === 0 && x.droppedDatabases === 0 && (
+        <span className="text-soft">no rows of users' tables</span>
+      )}
       {x.partial && <span className="text-soft"> (at least)</span>}
       {(x.incident ?? []).length > 0 && (
         <span className="ml-2 font-bold text-undone" title={(x.incident ?? []).join("; ")}>

@@ -3,6 +3,7 @@ import { type Author, type Transaction, useChange, useChanges, useMakeCopy, useS
 import { Operations } from "../deck/Around";
 import { count, size } from "../format";
 import { Facts } from "../parts/Facts";
+import { Rows } from "./Rows";
 import { Table } from "../parts/Table";
 import { Time } from "../parts/Time";
 import { Trouble, Waiting } from "../parts/Trouble";
@@ -49,6 +50,7 @@ function Story({ cluster, of: x }: { cluster: string; of: Transaction }) {
               </tr>
             ))}
           </Table>
+          {(x.droppedObjects ?? []).length > 0 && <p className="mt-2">Dropped: {(x.droppedObjects ?? []).join(", ")}.</p>}
           {(x.alterations ?? []).length > 0 && <p className="mt-2">Altered: {(x.alterations ?? []).join(", ")}.</p>}
         </section>
         <section aria-label="When">
@@ -70,6 +72,7 @@ function Story({ cluster, of: x }: { cluster: string; of: Transaction }) {
           />
         </section>
       </div>
+      <Rows cluster={cluster} of={x} />
       <Meanwhile cluster={cluster} of={x} />
     </article>
   );

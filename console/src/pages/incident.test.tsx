@@ -39,6 +39,34 @@ const changes = (_: unknown, url: URL) => {
   };
 };
 
+// rows of a fare: one of which the WAL holds what it was, one of which it does not.
+const cell = (column: string, value: string | null, why?: string) => ({ column, value, why });
+const rows = (_: unknown, url: URL) => ({
+  xid: 4049,
+  more: true,
+  rows:
+    url.searchParams.get("table") !== "fare"
+      ? []
+      : [
+          {
+            operation: "update",
+            table: "fare",
+            place: "(0,1)",
+            lsn: "0/4000010",
+            before: [cell("id", "1"), cell("cents", "335"), cell("note", null)],
+            after: [cell("id", "1"), cell("cents", "1"), cell("note", null)],
+          },
+          {
+            operation: "update",
+            table: "fare",
+            place: "(0,2)",
+            lsn: "0/4000020",
+            why: "the WAL that was read holds only a part of the row",
+          },
+        ],
+  look: [{ moment: "before tx 4049", query: "select ctid, * from fare where ctid = any ('{(0,2)}')" }],
+});
+
 const answers = (over = {}) => ({
   "GET /clusters/ferries": ferries({
     reach: [{ timeline: 1, base: "01b", from: "0/1000000", to: "0/9000000", fromTime: at(0), toTime: at(60) }],
@@ -50,6 +78,7 @@ const answers = (over = {}) => ({
   "POST /clusters/ferries/moment": new Refusal(422, { title: "not now" }),
   "GET /clusters/ferries/changes": changes,
   "GET /clusters/ferries/changes/4049": { transactions: [transaction()], more: false },
+  "GET /clusters/ferries/changes/4049/rows": rows,
   ...over,
 });
 
@@ -64,6 +93,9 @@ describe("an incident", () => {
     await waitFor(() => expect(others.textContent).toMatch(/4041.*\+1booking/));
     expect(others.textContent).not.toContain("These are the first");
     expect((await screen.findByRole("region", { name: "What it did" })).textContent).toContain("1,344");
+    const changed = await screen.findByRole("region", { name: "Rows that it changed" });
+    await waitFor(() => expect(changed.textContent).toMatch(/update\(0,1\)1335 → 1NULL/));
+    expect(changed.textContent).toMatch(/1 of these rows are not in the WAL.*“before tx 4049”.*ctid = any/);
   });
 
   test("leads to a copy just before it, and can be declared normal", async () => {

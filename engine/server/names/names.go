@@ -107,8 +107,15 @@ func (b *Book) learn(n catalog.RelationName) bool {
 	if name.Part == journal.Main && n.Rows >= 0 {
 		b.rows[table{n.DBName, n.OID}] = n.Rows
 	}
-	if name.Part == journal.Main {
-		b.follow(journal.ByOID(ref.Database, n.OID), version{name, n.Since})
+	own := ref
+	switch name.Part {
+	case journal.Main:
+		own = journal.ByOID(ref.Database, n.OID)
+	case journal.Sequence:
+		own = journal.ByObject(name.Part, ref.Database, n.OID)
+	}
+	if own != ref { // which is not so of what has no file
+		b.follow(own, version{name, n.Since})
 	}
 	return b.follow(ref, version{name, n.Since})
 }
@@ -149,6 +156,36 @@ func (b *Book) At(t time.Time) journal.Lookup {
 	}
 }
 
+// Then gives the names as they were learned by a time; of what was not known by then, there is none.
+func (b *Book) Then(t time.Time) journal.Lookup {
+	return func(ref wal.RelationRef) (n journal.Name, known bool) {
+		b.mu.RLock()
+		defer b.mu.RUnlock()
+		for _, v := range b.files[ref] {
+			if v.since.After(t) {
+				break
+			}
+			n, known = v.name, true
+		}
+		return n, known
+	}
+}
+
+// Ever are the tables that were ever called by a name, or stood below one that was.
+func (b *Book) Ever(t journal.Table) map[journal.TableID]bool {
+	b.mu.RLock()
+	defer b.mu.RUnlock()
+	found := make(map[journal.TableID]bool)
+	for _, versions := range b.files {
+		for _, v := range versions {
+			if v.name.Part == journal.Main && t.Covers(v.name) {
+				found[journal.TableID{Database: v.name.Database, OID: v.name.OID}] = true
+			}
+		}
+	}
+	return found
+}
+
 // Databases are the oids of the databases that were ever called by a name, as far as anything in them was seen.
 func (b *Book) Databases(name string) []uint32 {
 	b.mu.RLock()
@@ -167,19 +204,22 @@ func (b *Book) Databases(name string) []uint32 {
 // mostSimilar is how many names are offered.
 const mostSimilar = 5
 
-// Similar are names of tables that are much like one that nothing is called, the most similar first; none if a table is
-// called that, or another stands below it.
-func (b *Book) Similar(t journal.Table) (list []string) {
+// Similar are names of tables, or of other objects of a kind, that are much like one that nothing is called, the most similar
+// first; none if one is called that, or another stands below it.
+func (b *Book) Similar(t journal.Table, part journal.Part) (list []string) {
 	b.mu.RLock()
 	defer b.mu.RUnlock()
 	distance := make(map[string]int)
 	for _, versions := range b.files {
 		for _, v := range versions {
 			n := v.name
+			if n.Part != part {
+				continue
+			}
 			if t.Covers(n) {
 				return nil
 			}
-			if d := levenshtein.ComputeDistance(strings.ToLower(t.Name), strings.ToLower(n.Table)); n.Part == journal.Main && !n.System() &&
+			if d := levenshtein.ComputeDistance(strings.ToLower(t.Name), strings.ToLower(n.Table)); !n.System() &&
 				(d <= 1+len(t.Name)/4 || strings.Contains(n.Table, t.Name)) {
 				distance[journal.Table{Schema: n.Schema, Name: n.Table}.String()] = d
 			}
@@ -207,14 +247,16 @@ func (b *Book) See(t *journal.Transaction) (unclear bool) {
 	if t.Committed {
 		b.noteChanged(t)
 	}
-	if !t.Committed || len(t.Created) == 0 {
+	if !t.Committed || len(t.Created)+len(t.Named) == 0 {
 		return false
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	for _, n := range t.Named {
 		name, ok := b.nameOf(n, t)
-		if ok {
+		if ok && name.Part == journal.IndexItself { // of which table its file is, the next sample tells
+			b.note(journal.ByObject(name.Part, n.File.Database, n.OID), name, t.Time)
+		} else if ok {
 			b.note(n.File, name, t.Time)
 		}
 		unclear = unclear || !ok && n.Part == journal.Main
@@ -243,8 +285,14 @@ func (b *Book) nameOf(n journal.Named, t *journal.Transaction) (journal.Name, bo
 		}
 		return journal.Name{}, false
 	}
-	if n.Part == journal.Index || n.Part == journal.Toast {
+	switch n.Part {
+	case journal.Toast:
 		return journal.Name{}, false // of which table, the next sample tells
+	case journal.Index:
+		n.Part = journal.IndexItself
+	case journal.Schema:
+		b.schemas[schema{n.File.Database, n.OID}] = n.Name
+		return journal.Name{OID: n.OID, Database: database, Table: n.Name, Part: n.Part}, true
 	}
 	name, ok := b.schemas[schema{n.File.Database, n.Schema}]
 	return journal.Name{OID: n.OID, Database: database, Schema: name, Table: n.Name, Part: n.Part}, ok
@@ -270,7 +318,7 @@ const databases = `select datname, pg_catalog.clock_timestamp() as at from pg_ca
 	where datallowconn and pg_catalog.has_database_privilege(datname, 'connect') order by datname`
 
 // relations asks one database for its files: each relation with the table that it is
-// part of, and the tables above that; a partitioned table has no file, and its oid stands for one in a
+// part of, and the tables above that; a partitioned or foreign table has no file, and its oid stands for one in a
 // tablespace 0. The server's estimate of rows is -1 for a table that was never analyzed.
 const relations = `
 with recursive up (oid, above, steps) as (select i.inhrelid, i.inhparent, 1 from pg_catalog.pg_inherits i
@@ -280,13 +328,13 @@ tree as (select up.oid, pg_catalog.array_agg(pn.nspname::pg_catalog.text order b
 	pg_catalog.array_agg(pc.relname::pg_catalog.text order by up.steps, pc.oid) as tables
 	from up join pg_catalog.pg_class pc on pc.oid operator(pg_catalog.=) up.above
 	join pg_catalog.pg_namespace pn on pn.oid operator(pg_catalog.=) pc.relnamespace group by up.oid)
-select case when c.relkind operator(pg_catalog.=) 'p' then 0::pg_catalog.oid
+select case when c.relkind operator(pg_catalog.=) any ('{p, f}') then 0::pg_catalog.oid
 	when c.reltablespace operator(pg_catalog.=) 0 then d.dattablespace else c.reltablespace end,
 	case when c.relisshared then 0::pg_catalog.oid else d.oid end,
 	coalesce(pg_catalog.pg_relation_filenode(c.oid), c.oid), o.oid, n.oid, d.oid, n.nspname, o.relname,
-	case when c.relkind operator(pg_catalog.=) any ('{r, m, p}') then 0 when c.relkind operator(pg_catalog.=) 't'
+	case when c.relkind operator(pg_catalog.=) any ('{r, m, p, f}') then 0 when c.relkind operator(pg_catalog.=) 't'
 	or c.relkind operator(pg_catalog.=) 'i' and t.relkind operator(pg_catalog.=) 't' then 1 when c.relkind operator(pg_catalog.=) 'i'
-	then 2 else 3 end::smallint,
+	then 2 when c.relkind operator(pg_catalog.=) 'S' then 5 else 3 end::smallint,
 	(case when o.reltuples operator(pg_catalog.>=) 0 then o.reltuples else coalesce(s.n_live_tup, -1) end)::bigint,
 	tree.schemas, tree.tables
 from pg_catalog.pg_class c
@@ -299,8 +347,22 @@ join pg_catalog.pg_class o on o.oid operator(pg_catalog.=) coalesce(p.oid, i.ind
 join pg_catalog.pg_namespace n on n.oid operator(pg_catalog.=) o.relnamespace
 left join pg_catalog.pg_stat_all_tables s on s.relid operator(pg_catalog.=) o.oid and s.n_live_tup operator(pg_catalog.>) 0
 left join tree on tree.oid operator(pg_catalog.=) o.oid
-where (pg_catalog.pg_relation_filenode(c.oid) is not null or c.relkind operator(pg_catalog.=) 'p')
+where (pg_catalog.pg_relation_filenode(c.oid) is not null or c.relkind operator(pg_catalog.=) any ('{p, f}'))
 	and c.relpersistence operator(pg_catalog.<>) 't'`
+
+// objects asks one database for what is no table: each with the oid of the catalog that tells of it, as journal.ByObject has it.
+const objects = `
+with d as (select oid from pg_catalog.pg_database where datname operator(pg_catalog.=) pg_catalog.current_database())
+select case when c.relkind operator(pg_catalog.=) 'v' then 2618 else 2610 end::pg_catalog.oid, d.oid, c.oid, c.oid, n.oid, d.oid,
+	n.nspname, c.relname
+	from pg_catalog.pg_class c join pg_catalog.pg_namespace n on n.oid operator(pg_catalog.=) c.relnamespace cross join d
+	where c.relkind operator(pg_catalog.=) any ('{v, i, I}') and c.oid operator(pg_catalog.>=) 16384
+	and c.relpersistence operator(pg_catalog.<>) 't' and n.nspname operator(pg_catalog.<>) 'pg_toast'
+union all select 1255, d.oid, p.oid, p.oid, n.oid, d.oid, n.nspname, p.proname from pg_catalog.pg_proc p
+	join pg_catalog.pg_namespace n on n.oid operator(pg_catalog.=) p.pronamespace cross join d
+	where p.oid operator(pg_catalog.>=) 16384
+union all select 2615, d.oid, n.oid, n.oid, n.oid, d.oid, '', n.nspname from pg_catalog.pg_namespace n cross join d
+	where n.oid operator(pg_catalog.>=) 16384 or n.nspname operator(pg_catalog.=) 'public'`
 
 // Sample asks every database of the cluster, and keeps what is new.
 func (b *Book) Sample(ctx context.Context, a access.Access) error {
@@ -325,6 +387,15 @@ func (b *Book) Sample(ctx context.Context, a access.Access) error {
 		})
 		if err != nil {
 			return fmt.Errorf("the names of database %s: %w", db.Datname, err)
+		}
+		b.keep(list)
+		if list, err = ask(ctx, a, db.Datname, objects, func(row pgx.CollectableRow) (n sampled, err error) {
+			n.DBName, n.Since, n.Rows = db.Datname, db.At.UTC().Truncate(time.Microsecond), -1
+			err = row.Scan(&n.Space, &n.Database, &n.Filenode, &n.OID, &n.schema, &n.database, &n.Schema, &n.Name)
+			n.Part = int16(journal.PartOf(n.Space))
+			return n, err
+		}); err != nil {
+			return fmt.Errorf("the names of objects of database %s: %w", db.Datname, err)
 		}
 		b.keep(list)
 		if err := b.sampleColumns(ctx, a, db.Datname); err != nil {

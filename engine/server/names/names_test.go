@@ -31,7 +31,9 @@ func TestNamesAreFollowed(t *testing.T) {
 	require.NoError(t, c.AddCluster(ctx, k))
 	p.Exec("postgres", "create schema crew", "create table booking (id serial primary key, note text)",
 		"insert into booking (note) select 'x' from generate_series(1, 500)",
-		"create table crew.shift (id int)", "create materialized view season as select 1 as n", "analyze")
+		"create table crew.shift (id int)", "create table fare (season int) partition by list (season)",
+		"create view tide as select 1 as n",
+		"create function fare() returns int language sql as 'select 1'", "create materialized view season as select 1 as n", "analyze")
 	conn := p.Connect("postgres")
 	defer func() { _ = conn.Close(ctx) }()
 	database := testbed.One[uint32](b, conn, "select oid from pg_database where datname = 'postgres'")
@@ -63,7 +65,7 @@ func TestNamesAreFollowed(t *testing.T) {
 	is(book.Now(), booking, "booking", journal.Main)
 	is(book.Now(), toast, "booking", journal.Toast)
 	is(book.Now(), file("booking_pkey"), "booking", journal.Index)
-	is(book.Now(), file("booking_id_seq"), "booking_id_seq", journal.Other)
+	is(book.Now(), file("booking_id_seq"), "sequence booking_id_seq", journal.Sequence)
 	is(book.Now(), file("crew.shift"), "crew.shift", journal.Main)
 	is(book.Now(), file("season"), "season", journal.Main)
 	n, _ := book.Now()(booking)
@@ -74,7 +76,20 @@ func TestNamesAreFollowed(t *testing.T) {
 	p.Exec("postgres", "alter table booking rename to reservation", "drop table crew.shift", "truncate reservation",
 		"create temp table passing (n int)")
 	require.NoError(t, book.Sample(ctx, login))
+	oid := func(of, name string) uint32 {
+		return testbed.One[uint32](b, conn, "select oid from "+of+" where oid >= 16384 and "+name)
+	}
+	fare, view := journal.ByOID(database, oid("pg_class", "relname = 'fare'")),
+		journal.ByObject(journal.View, database, oid("pg_class", "relname = 'tide'"))
+	function, schema := journal.ByObject(journal.Function, database, oid("pg_proc", "proname = 'fare'")),
+		journal.ByObject(journal.Schema, database, oid("pg_namespace", "nspname = 'crew'"))
+	index := journal.ByObject(journal.IndexItself, database, oid("pg_class", "relname = 'booking_pkey'"))
 	for _, book := range []*names.Book{book, open()} {
+		is(book.Now(), fare, "fare", journal.Main)
+		is(book.Now(), view, "view tide", journal.View)
+		is(book.Now(), function, "function fare", journal.Function)
+		is(book.Now(), schema, "schema crew", journal.Schema)
+		is(book.Now(), index, "index booking_pkey", journal.IndexItself)
 		is(book.At(before), booking, "booking", journal.Main)
 		is(book.Now(), booking, "booking", journal.Main) // under that name it went
 		is(book.Now(), file("reservation"), "reservation", journal.Main)
