@@ -18,6 +18,7 @@ type Author struct {
 	Application string     `json:"application,omitempty"`
 	Address     string     `json:"address,omitempty"` // of the client; "" on the server's own machine
 	Database    string     `json:"database,omitempty"`
+	Session     string     `json:"session,omitempty"`   // tells sessions of one server apart
 	Statement   string     `json:"statement,omitempty"` // the last one that was seen, cut
 }
 

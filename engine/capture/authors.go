@@ -44,6 +44,7 @@ const authorQuery = `select pg_catalog.clock_timestamp(),
 	pg_catalog.pg_snapshot_xmax(pg_catalog.pg_current_snapshot())::pg_catalog.text::pg_catalog.int8,
 	a.backend_xid::pg_catalog.text::pg_catalog.int8, coalesce(a.usename::pg_catalog.text, ''), coalesce(a.application_name, ''),
 	coalesce(pg_catalog.host(a.client_addr), ''), coalesce(a.datname::pg_catalog.text, ''),
+	coalesce(pg_catalog.concat(a.pid, ' ', a.backend_start), ''),
 	case when $1::pg_catalog.int4 operator(pg_catalog.=) 0 then '' else pg_catalog.left(coalesce(a.query, ''), $1::pg_catalog.int4) end
 	from pg_catalog.pg_stat_activity a where a.backend_xid is not null`
 
@@ -132,7 +133,8 @@ func (a *authors) once(ctx context.Context, conn *pgx.Conn, statement int) (writ
 	}
 	var who journal.Author
 	var next, xid int64
-	_, err = pgx.ForEachRow(rows, []any{&who.Last, &next, &xid, &who.Role, &who.Application, &who.Address, &who.Database, &who.Statement},
+	_, err = pgx.ForEachRow(rows, []any{&who.Last, &next, &xid, &who.Role, &who.Application, &who.Address, &who.Database,
+		&who.Session, &who.Statement},
 		func() error {
 			writers++
 			who.XID = pg.XID(xid).Near(pg.FullXID(next))

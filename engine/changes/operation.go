@@ -17,8 +17,9 @@ import (
 )
 
 const (
-	// listed is how many candidates an error names.
-	listed = 8
+	// listed is how many candidates an error names, and gathered of how many at most it says what they have in common.
+	listed   = 8
+	gathered = 100
 	// outstanding is how many times as many rows as any other a DELETE, UPDATE or INSERT must have changed to be the
 	// one that is meant.
 	outstanding = 100
@@ -43,7 +44,7 @@ func (j *Journal) byOperation(ctx context.Context, m moment.Moment) (place, stri
 	case m.Database != "":
 		found, err = j.droppedDatabase(ctx, m.Database, f)
 	default:
-		found, err = j.Biggest(ctx, f, listed+1)
+		found, err = j.Biggest(ctx, f, gathered)
 	}
 	if err != nil {
 		return place{}, "", err
@@ -67,12 +68,7 @@ func (j *Journal) byOperation(ctx context.Context, m moment.Moment) (place, stri
 	if !m.Near.IsZero() && m.Table != (journal.Table{}) && !m.Largest {
 		return j.nearest(ctx, m, f)
 	}
-	what := fmt.Sprintf("%d transactions", len(found))
-	if len(found) > listed {
-		what = fmt.Sprintf("more than %d transactions", listed)
-		found = found[:listed]
-	}
-	return place{}, "", j.ambiguous(m, fmt.Sprintf("%s match", what), found)
+	return place{}, "", j.ambiguous(ctx, m, howMany(found)+" match", found)
 }
 
 // didRows says what an operation did to rows.
@@ -84,11 +80,11 @@ func didRows(k journal.Operation) string {
 func (j *Journal) nearest(ctx context.Context, m moment.Moment, f journal.Filter) (place, string, error) {
 	after, before := f, f
 	after.From, before.To = m.Near, m.Near.Add(-1)
-	found, _, err := j.List(ctx, after, true, listed+1)
+	found, _, err := j.List(ctx, after, true, gathered/2)
 	if err != nil {
 		return place{}, "", err
 	}
-	earlier, _, err := j.List(ctx, before, false, listed+1)
+	earlier, _, err := j.List(ctx, before, false, gathered/2)
 	if err != nil {
 		return place{}, "", err
 	}
@@ -100,12 +96,15 @@ func (j *Journal) nearest(ctx context.Context, m moment.Moment, f journal.Filter
 		return place{first.End, true}, fmt.Sprintf("the nearest, %s away, where the next is %s away (tx %d)",
 			away(first).Round(time.Millisecond), away(next).Round(time.Millisecond), next.XID), nil
 	}
-	what := fmt.Sprintf("%d transactions match, the nearest first", len(found))
-	if len(found) > listed {
-		what = fmt.Sprintf("more than %d transactions match, the nearest first", listed)
-		found = found[:listed]
+	return place{}, "", j.ambiguous(ctx, m, howMany(found)+" match, the nearest first", found)
+}
+
+// howMany says how many transactions were found.
+func howMany(found []Entry) string {
+	if len(found) >= gathered {
+		return fmt.Sprintf("%d transactions and more", gathered)
 	}
-	return place{}, "", j.ambiguous(m, what, found)
+	return fmt.Sprintf("%d transactions", len(found))
 }
 
 // droppedDatabase finds the transactions that dropped a database of a name. The WAL tells only its oid.
@@ -118,7 +117,7 @@ func (j *Journal) droppedDatabase(ctx context.Context, name string, f journal.Fi
 			found = append(found, e)
 		}
 	}
-	return found[:min(len(found), listed+1)], err
+	return found[:min(len(found), gathered)], err
 }
 
 // labels are the different tables, or other objects, that a name was found to mean, in full.
@@ -169,7 +168,7 @@ func (j *Journal) noOperation(ctx context.Context, m moment.Moment) error {
 			return err
 		}
 		if len(other) > 0 {
-			next = "At other times:" + choices(other, j.share)
+			next = "At other times:" + choices(other, j.share, nil)
 		}
 	}
 	return problem.New(problem.NotFound, next, "the moment was not found", "%s", why)
@@ -184,15 +183,53 @@ var didTo = map[journal.Operation]string{
 // together is how far apart what may be one accident lies at most.
 const together = 10 * time.Minute
 
-// ambiguous offers what was found, each by itself, and where it happened closely together, all of it.
-func (j *Journal) ambiguous(m moment.Moment, why string, found []Entry) error {
-	next := "Choose one:" + choices(found, j.share)
-	byTime := func(a, b Entry) int { return a.Time.Compare(b.Time) }
-	first, last := slices.MinFunc(found, byTime), slices.MaxFunc(found, byTime)
-	if m.Kind == moment.BeforeOperation && len(found) < listed && last.Time.Sub(first.Time) <= together {
-		next += fmt.Sprintf("\nbefore tx %d is before all %d of them", first.XID, len(found))
+// ambiguous offers what was found, each by itself, and all of it where one session did it, or where it happened closely
+// together.
+func (j *Journal) ambiguous(ctx context.Context, m moment.Moment, why string, found []Entry) error {
+	authors, err := j.Authors(ctx, found)
+	if err != nil {
+		return err
+	}
+	next := "Choose one:" + choices(found[:min(len(found), listed)], j.share, authors)
+	if len(found) > listed {
+		next += fmt.Sprintf("\nand %d more", len(found)-listed)
+	}
+	slices.SortFunc(found, func(a, b Entry) int { return cmp.Compare(a.End, b.End) })
+	if m.Kind == moment.BeforeOperation {
+		all, who := script(found, authors)
+		if len(all) > 1 {
+			next += before(all, "that "+who.String()+" did in one session")
+		}
+		if len(all) < len(found) && len(found) < gathered && found[len(found)-1].Time.Sub(found[0].Time) <= together {
+			next += before(found, "of them")
+		}
 	}
 	return problem.New(problem.Ambiguous, next, "the moment is ambiguous", "%s: %s", m, why)
+}
+
+// before says that a moment lies before all of several transactions, which are in the order of the log.
+func before(all []Entry, which string) string {
+	return fmt.Sprintf("\nbefore tx %d is before all %d %s", all[0].XID, len(all), which)
+}
+
+// script is the longest run of transactions, in the order of the log, that one session was seen to do in close succession.
+func script(found []Entry, authors map[pg.FullXID]journal.Author) (longest []Entry, who journal.Author) {
+	runs := make(map[string][]Entry)
+	for _, e := range found {
+		author, seen := authors[e.XID]
+		if !seen || author.Session == "" {
+			continue
+		}
+		run := runs[author.Session]
+		if n := len(run); n > 0 && e.Time.Sub(run[n-1].Time) > together {
+			run = nil
+		}
+		run = append(run, e)
+		if runs[author.Session] = run; len(run) > len(longest) {
+			longest, who = run, author
+		}
+	}
+	return longest, who
 }
 
 // share tells which part of a table's rows, as they are now, a transaction changed; 0 where that is not known.
@@ -205,7 +242,7 @@ func (j *Journal) share(c journal.TableChange) float64 {
 
 // choices lists transactions as the moments before them, one to a line: by id, or
 // where ids of the first epoch are among those that came again, by LSN.
-func choices(found []Entry, share func(journal.TableChange) float64) string {
+func choices(found []Entry, share func(journal.TableChange) float64, authors map[pg.FullXID]journal.Author) string {
 	ids := make(map[pg.XID]int)
 	for _, e := range found {
 		ids[pg.XID(e.XID)]++
@@ -216,7 +253,11 @@ func choices(found []Entry, share func(journal.TableChange) float64) string {
 		if ids[pg.XID(e.XID)] > 1 && e.XID < 1<<32 {
 			place = fmt.Sprintf("before lsn %s", e.End)
 		}
-		s += fmt.Sprintf("\n%s  (%s, %s)", place, e.Time.Format("2006-01-02 15:04:05.000Z07:00"), summary(e, share))
+		by := ""
+		if who, seen := authors[e.XID]; seen {
+			by = ", by " + who.String()
+		}
+		s += fmt.Sprintf("\n%s  (%s, %s%s)", place, e.Time.Format("2006-01-02 15:04:05.000Z07:00"), summary(e, share), by)
 	}
 	return s
 }

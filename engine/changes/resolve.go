@@ -220,7 +220,7 @@ func (j *Journal) byTransaction(ctx context.Context, m moment.Moment) (place, er
 	case len(found) == 0:
 		return place{}, j.archive.OutOfReach(m, j.Missing(ctx, m.XID))
 	case len(found) > 1:
-		return place{}, j.ambiguous(m, fmt.Sprintf("the id %d was used in %d epochs", m.XID, len(found)), found)
+		return place{}, j.ambiguous(ctx, m, fmt.Sprintf("the id %d was used in %d epochs", m.XID, len(found)), found)
 	case !found[0].Committed:
 		t := found[0]
 		return place{}, problem.New(problem.OutOfReach, fmt.Sprintf("Ask for the place instead: before lsn %s", t.End),
