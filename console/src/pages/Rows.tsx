@@ -16,7 +16,12 @@ export function Rows({ cluster, of: x }: { cluster: string; of: Transaction }) {
       <h2>Rows that it changed</h2>
       <p className="my-1 flex flex-wrap gap-2" role="group" aria-label="Table">
         {tables.slice(0, 8).map((t, i) => (
-          <button key={t.table} className="button" aria-pressed={i === chosen} onClick={() => choose(i)}>
+          <button
+            key={t.table}
+            className={`button ${i === chosen ? "border-velvet font-bold" : ""}`}
+            aria-pressed={i === chosen}
+            onClick={() => choose(i)}
+          >
             {t.table}
           </button>
         ))}
@@ -37,7 +42,7 @@ function RowsOf({ cluster, xid, table }: { cluster: string; xid: number; table: 
     <>
       {known.length > 0 && (
         <div className="overflow-x-auto">
-          <Table bare heads={["", "Place", ...columns]}>
+          <Table heads={["", "Place", ...columns]}>
             {known.map((r) => (
               <tr key={r.lsn + r.place + r.operation}>
                 <td className="whitespace-nowrap">{r.operation}</td>

@@ -1,17 +1,23 @@
-package changes_test
+package copies_test
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
-	"strings"
+	"slices"
 	"sync"
 	"testing"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"velvetrewind/core/layout"
+	"velvetrewind/core/moment"
 	"velvetrewind/core/pg"
+	"velvetrewind/core/task"
+	"velvetrewind/engine/restore/copies"
 	"velvetrewind/testbed"
 	"velvetrewind/testbed/clusterbed"
 )
@@ -26,8 +32,9 @@ type accident struct {
 	words  string
 	note   string // what is said of the choice
 	xid    pg.FullXID
-	from   pg.LSN // it was committed after this
-	to     pg.LSN // and before this
+	state  []string // of the server before
+	from   pg.LSN   // it was committed after this
+	to     pg.LSN   // and before this
 }
 
 var accidents = []*accident{
@@ -139,37 +146,69 @@ var there = []string{
 var partitioned = []string{"toll", "season", "ticket", "route", "parcel", "pass", "cargo"}
 
 // TestAccidents does every accident on a real server of every version, while other sessions write, and finds each by its words:
-// the boundary lies before that very transaction.
+// the boundary lies before that very transaction. A copy there, opened, is what the server was before the accident. Each
+// accident is rewound on one version, and with VELVET_ACCIDENTS_TABLE, which is given a file for the table, on all of them.
 func TestAccidents(t *testing.T) {
+	path := os.Getenv("VELVET_ACCIDENTS_TABLE")
 	testbed.EachVersion(t, func(t *testing.T, b *testbed.Bed) {
-		own := make([]*accident, len(accidents))
+		d := &day{Cluster: clusterbed.New(b)}
+		d.prepare()
+		d.Capture()
+		d.Eventually("capture streams", func() bool { return d.State().Receives() })
+		d.Take(layout.Full)
+		d.commit("create table traffic (id int)")
+		stop := d.others()
+		list := make([]*accident, len(accidents))
 		for i, a := range accidents {
 			one := *a
-			own[i] = &one
-		}
-		l := &life{Cluster: clusterbed.New(b)}
-		l.prepareAccidents()
-		l.Capture()
-		l.Eventually("capture streams", func() bool { return l.State().Receives() })
-		l.commit("create table traffic (id int)")
-		stop := l.others()
-		for _, a := range own {
-			l.happens(a)
+			list[i] = &one
+			d.happens(&one)
 		}
 		stop()
-		l.Captured()
-		l.findAll(own)
+		d.Captured()
+		table := ""
+		for i, a := range list {
+			d.find(a)
+			rewound := path != "" || i%len(pg.Versions()) == b.Major-pg.Versions()[0].Major
+			if rewound {
+				d.rewind(a)
+			}
+			table += fmt.Sprintf("%d\t%s\t%s\t%t\n", d.Major, a.what, a.words, rewound)
+		}
+		if path != "" {
+			f, err := os.OpenFile(path, os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o644)
+			require.NoError(t, err)
+			_, err = f.WriteString(table)
+			require.NoError(t, errors.Join(err, f.Close()))
+		}
 	})
 }
 
-func (l *life) prepareAccidents() {
-	l.Server.Exec("postgres", there...)
+// day is a real cluster on the day of the accidents.
+type day struct{ *clusterbed.Cluster }
+
+// commit runs statements in one transaction, and gives its id.
+func (d *day) commit(statements ...string) pg.FullXID {
+	tx, err := d.SQL.Begin(ctx)
+	require.NoError(d, err)
+	for _, s := range statements {
+		_, err := tx.Exec(ctx, s)
+		require.NoError(d, err, s)
+	}
+	var xid int64
+	require.NoError(d, tx.QueryRow(ctx, "select pg_current_xact_id()::text::bigint").Scan(&xid))
+	require.NoError(d, tx.Commit(ctx))
+	return pg.FullXID(xid)
+}
+
+func (d *day) prepare() {
+	d.Server.Exec("postgres", there...)
 	fill := func(table, columns string) {
-		l.Server.Exec("postgres", fmt.Sprintf("insert into %s select %s from generate_series(1, 300) n", table, columns))
+		d.Server.Exec("postgres", fmt.Sprintf("insert into %s select %s from generate_series(1, 300) n", table, columns))
 	}
 	for _, table := range []string{"fare", "price", "mooring", "voyage"} {
 		if table == "mooring" || table == "voyage" {
-			l.Server.Exec("postgres", "insert into harbor values (1) on conflict do nothing",
+			d.Server.Exec("postgres", "insert into harbor values (1) on conflict do nothing",
 				"insert into vessel values (1) on conflict do nothing")
 			fill(table, "n, 1")
 			continue
@@ -186,24 +225,24 @@ func (l *life) prepareAccidents() {
 	fill("crew.roster", "n, 'crew'")
 	fill("log_book", "n, 'log'")
 	for _, p := range partitioned {
-		l.Server.Exec("postgres", fmt.Sprintf("create table %s (id int, season int) partition by list (season)", p),
+		d.Server.Exec("postgres", fmt.Sprintf("create table %s (id int, season int) partition by list (season)", p),
 			fmt.Sprintf("create table %[1]s_2019 partition of %[1]s for values in (2019)", p),
 			fmt.Sprintf("create table %[1]s_2026 partition of %[1]s for values in (2026)", p))
 		fill(p, "n, case when n % 3 = 0 then 2019 else 2026 end")
 	}
-	l.Server.Exec("postgres", "select pg_switch_wal()", "checkpoint") // so that none of this is captured
+	d.Server.Exec("postgres", "select pg_switch_wal()", "checkpoint") // so that none of this is captured
 }
 
 // others write into tables of their own until they are stopped.
-func (l *life) others() (stop func()) {
+func (d *day) others() (stop func()) {
 	ctx, cancel := context.WithCancel(context.Background())
 	var wg sync.WaitGroup
 	for range 2 {
-		conn := l.Server.Connect("postgres")
+		conn := d.Server.Connect("postgres")
 		wg.Go(func() {
 			for n := 0; ctx.Err() == nil; n++ {
 				if _, err := conn.Exec(context.Background(), fmt.Sprintf("insert into traffic values (%d)", n)); err != nil {
-					l.Errorf("the traffic: %v", err)
+					d.Errorf("the traffic: %v", err)
 					return
 				}
 			}
@@ -213,76 +252,85 @@ func (l *life) others() (stop func()) {
 }
 
 // happens does what is no accident, and then the accident.
-func (l *life) happens(a *accident) {
+func (d *day) happens(a *accident) {
 	for _, s := range a.before {
-		l.commit(s)
+		d.commit(s)
 	}
-	a.from = l.Ended()
+	a.state = d.state(d.SQL)
+	a.from = d.Ended()
 	if a.alone {
-		l.Server.Exec("postgres", a.done...)
+		d.Server.Exec("postgres", a.done...)
 	} else {
-		a.xid = l.commit(a.done...).xid
+		a.xid = d.commit(a.done...)
 	}
-	a.to = l.Ended()
+	a.to = d.Ended()
 	if a.after != "" {
-		l.commit(a.after)
+		d.commit(a.after)
 	}
 }
 
-func (l *life) findAll(own []*accident) {
-	table, err := os.OpenFile(os.Getenv("VELVET_ACCIDENTS_TABLE"), os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o644)
-	if err == nil {
-		defer func() { _ = table.Close() }()
-	}
-	for _, a := range own {
-		var said string
-		l.Eventually(a.words+" can be asked", func() bool {
-			b, note, err := l.resolve(l.open(), a.words)
-			said = fmt.Sprint(note, err)
-			if err != nil || b.FirstOut == nil {
-				return false
-			}
-			require.True(l, a.xid == 0 || b.FirstOut.XID == a.xid, "%s: %s is before tx %d, the accident was %d", a.what, a.words,
-				b.FirstOut.XID, a.xid)
-			require.True(l, a.from <= b.FirstOut.LSN && b.FirstOut.LSN < a.to, "%s: %s", a.what, a.words)
-			assert.LessOrEqual(l, b.LastIn.LSN, b.FirstOut.LSN, a.what)
-			return true
-		})
-		assert.Contains(l, said, a.note, a.what)
-		if err == nil {
-			_, _ = fmt.Fprintf(table, "%d\t%s\t%s\n", l.Major, a.what, a.words)
+// find asks for the accident by its words.
+func (d *day) find(a *accident) {
+	m, err := moment.Parse(a.words, moment.Caller{})
+	require.NoError(d, err)
+	var said string
+	d.Eventually(a.words+" can be asked", func() bool {
+		_, j := d.Journal()
+		b, note, err := j.Resolve(ctx, m)
+		if said = fmt.Sprint(note, err); err != nil || b.FirstOut == nil {
+			return false
 		}
-	}
-}
-
-// TestOneScript has a script and somebody else delete from one table: the moment is ambiguous, the candidates say who did
-// each, and the script's are offered as one.
-func TestOneScript(t *testing.T) {
-	ctx := context.Background()
-	l := &life{Cluster: clusterbed.New(testbed.New(t))}
-	l.Server.Exec("postgres", "create table tally (n int)", "insert into tally select n from generate_series(1, 900) n")
-	l.Capture()
-	l.Eventually("capture streams", func() bool { return l.State().Receives() })
-	script := l.Server.Connect("postgres")
-	var first pg.FullXID
-	for n := range 3 {
-		tx, err := script.Begin(ctx)
-		require.NoError(t, err)
-		_, err = tx.Exec(ctx, fmt.Sprintf("set application_name = 'purge'; delete from tally where n %% 9 = %d; select pg_sleep(1.5)", n))
-		require.NoError(t, err)
-		var xid int64
-		require.NoError(t, tx.QueryRow(ctx, "select pg_current_xact_id()::text::bigint").Scan(&xid))
-		require.NoError(t, tx.Commit(ctx))
-		if n == 0 {
-			first = pg.FullXID(xid)
-		}
-	}
-	l.commit("delete from tally where n % 9 = 4", "select pg_sleep(1.5)")
-	l.Captured()
-	l.Eventually("the authors are kept", func() bool {
-		_, _, err := l.resolve(l.open(), "before delete of tally")
-		require.Error(t, err)
-		return strings.Count(err.Error(), ", by ") == 4 && strings.Contains(err.Error(), fmt.Sprintf("\nbefore tx %d is before all 3 that "+
-			"%s (purge) from 127.0.0.1 did in one session\nbefore tx %d is before all 4 of them", first, testbed.Superuser, first))
+		assert.True(d, a.xid == 0 || b.FirstOut.XID == a.xid, "%s: %s is before tx %d, the accident was %d", a.what, a.words,
+			b.FirstOut.XID, a.xid)
+		assert.True(d, a.from <= b.FirstOut.LSN && b.FirstOut.LSN < a.to, "%s: %s", a.what, a.words)
+		assert.LessOrEqual(d, b.LastIn.LSN, b.FirstOut.LSN, a.what)
+		return true
 	})
+	assert.Contains(d, said, a.note, a.what)
+}
+
+// rewind has a copy be what the server was before the accident.
+func (d *day) rewind(a *accident) {
+	maker := d.Maker()
+	k := d.Copy(maker, a.words)
+	require.NoError(d, maker.Open(ctx, d.Record, k, task.Silent), a.what)
+	conn, err := copies.Connect(ctx, k, d.Record, "postgres")
+	require.NoError(d, err)
+	is := d.state(conn)
+	only := func(in, not []string) []string {
+		return slices.DeleteFunc(slices.Clone(in), func(s string) bool { return slices.Contains(not, s) })
+	}
+	assert.Empty(d, only(a.state, is), "%s: %s", a.what, a.words)
+	assert.Empty(d, only(is, a.state), "%s: %s", a.what, a.words)
+	require.NoError(d, conn.Close(ctx))
+	require.NoError(d, maker.Remove(ctx, d.Record, d.Seen(k)))
+}
+
+// state is everything that is in a server but what others write: its databases, and of the database postgres the rows of each
+// table, the columns, constraints, indexes, views, functions, schemas and sequences, and what stands below what.
+func (d *day) state(conn *pgx.Conn) []string {
+	_, err := conn.Exec(ctx, "set search_path = pg_catalog")
+	require.NoError(d, err)
+	defer func() { _, _ = conn.Exec(ctx, "reset search_path") }()
+	rows, err := conn.Query(ctx, `
+		with mine as (select oid, nspname from pg_namespace where nspname !~ '^pg_|^information_schema$')
+		select 'database ' || datname from pg_database union all select 'schema ' || nspname from mine
+		union all select 'table ' || c.oid::regclass || query_to_xml(format(
+			'select count(*), md5(string_agg(t::text, '' '' order by t::text)) from only %s t', c.oid::regclass), true, false, '')
+			from pg_class c join mine on mine.oid = relnamespace where relkind in ('r', 'm') and relname <> 'traffic'
+		union all select format('column %s.%s %s %s', attrelid::regclass, attname,
+			format_type(atttypid, atttypmod), attnotnull) from pg_attribute
+			join pg_class c on c.oid = attrelid join mine on mine.oid = relnamespace where attnum > 0 and not attisdropped
+		union all select 'constraint ' || conname || conrelid::regclass || pg_get_constraintdef(c.oid)
+			from pg_constraint c join mine on mine.oid = connamespace
+		union all select format('relation %s %s %s', relkind, c.oid::regclass, pg_get_viewdef(c.oid))
+			from pg_class c join mine on mine.oid = relnamespace
+		union all select 'function ' || pg_get_functiondef(p.oid) from pg_proc p join mine on mine.oid = pronamespace
+		union all select format('%s below %s', inhrelid::regclass, inhparent::regclass)
+			from pg_inherits
+		order by 1`)
+	require.NoError(d, err)
+	list, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	require.NoError(d, err)
+	return list
 }
