@@ -63,7 +63,7 @@ func checking(t *testing.T) measure {
 // benchmarks are measured by `make bench`, and tried in the tests.
 var benchmarks = map[string]func(measure){
 	"Backup": backup, "Capture": captureLoad, "Incremental": incremental, "Restore": restoring, "Reader": reader, "Month": askMonth,
-	"Fleet": askFleet, "Idle": idle,
+	"Fleet": askFleet, "Idle": idle, "Authors": watching,
 }
 
 // TestBenchmarks tries each benchmark in its small form.
@@ -80,6 +80,7 @@ func BenchmarkRestore(b *testing.B)     { restoring(reporting(b)) }
 func BenchmarkReader(b *testing.B)      { reader(reporting(b)) }
 func BenchmarkMonth(b *testing.B)       { askMonth(reporting(b)) }
 func BenchmarkFleet(b *testing.B)       { askFleet(reporting(b)) }
+func BenchmarkAuthors(b *testing.B)     { watching(reporting(b)) }
 func BenchmarkIdle(b *testing.B)        { idle(reporting(b)) }
 
 // series are the times that one side of a comparison took, round by round.

@@ -64,7 +64,7 @@ func (c *capturer) authorLoop(ctx context.Context) {
 		rule := c.authorRule.Load()
 		if rule.Days == 0 {
 			c.noteAuthors("")
-			wait = longestWait
+			wait = authorsIdly
 			continue
 		}
 		writers, err := c.lookForAuthors(ctx, &conn, rule.Statement)

@@ -16,8 +16,8 @@ import (
 	"velvetrewind/core/journal"
 	"velvetrewind/core/pg"
 	"velvetrewind/core/value"
+	"velvetrewind/core/wal"
 	"velvetrewind/engine/catalog"
-	"velvetrewind/engine/server/access"
 )
 
 // columnsSeed is of the hashes of columns.
@@ -27,6 +27,9 @@ var columnsSeed = maphash.MakeSeed()
 type columns struct {
 	known  map[tableOID]uint64     // nil until it was read from the catalogue
 	change map[tableOID]pg.FullXID // of those that a transaction has changed since, the last one
+	// wanted is in how many of the next samples columns are asked for: in two after each change, for a commit that is in the
+	// WAL may not be seen by others yet.
+	wanted int
 }
 
 type tableOID struct{ database, oid uint32 }
@@ -93,16 +96,48 @@ func (b *Book) ColumnsOf(ctx context.Context, database, oid uint32) ([]Columns, 
 // noteChanged remembers tables whose columns a transaction may have changed: what they are now must be seen again, also
 // where it is the same.
 func (b *Book) noteChanged(t *journal.Transaction) {
-	if !t.ChangesColumns(b.Now()) {
+	names := b.Now()
+	if !slices.ContainsFunc(t.Changes, func(c journal.Change) bool { return isColumns(names, c.Relation) }) {
 		return
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
+	b.columns.wanted = 2
 	if b.columns.change == nil {
 		b.columns.change = make(map[tableOID]pg.FullXID)
 	}
 	for _, oid := range t.Altered {
 		b.columns.change[tableOID{t.Database, oid}] = t.XID
+	}
+}
+
+// isColumns tells whether a file is the catalog of columns.
+func isColumns(names journal.Lookup, ref wal.RelationRef) bool {
+	n, known := names(ref)
+	return ref.Filenode == pgAttribute || known && n.System() && n.Table == "pg_attribute"
+}
+
+// pgAttribute is the file of the catalog of columns, until that is rewritten.
+const pgAttribute = 1249
+
+// wantColumns tells whether columns are to be asked for this time.
+func (b *Book) wantColumns() bool {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.columns.known == nil {
+		b.columns.wanted++ // the first time
+	}
+	want := b.columns.wanted > 0
+	b.columns.wanted = max(0, b.columns.wanted-1)
+	return want
+}
+
+// wantAgain has columns be asked for the next time, because that failed now.
+func (b *Book) wantAgain(columns bool) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if columns {
+		b.columns.wanted++
 	}
 }
 
@@ -137,15 +172,10 @@ const plainText = `select pg_catalog.set_config('datestyle', 'ISO', true), pg_ca
 	pg_catalog.clock_timestamp()`
 
 // sampleColumns asks one database, and keeps what is new.
-func (b *Book) sampleColumns(ctx context.Context, a access.Access, database string) error {
+func (b *Book) sampleColumns(ctx context.Context, conn *pgx.Conn) error {
 	if err := b.readColumns(ctx); err != nil {
 		return err
 	}
-	conn, err := a.SQL(ctx, database)
-	if err != nil {
-		return err
-	}
-	defer func() { _ = conn.Close(context.WithoutCancel(ctx)) }()
 	tx, err := conn.BeginTx(ctx, pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly})
 	if err != nil {
 		return err

@@ -1,0 +1,194 @@
+package names
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"velvetrewind/core/journal"
+	"velvetrewind/core/pg"
+	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/server/access"
+)
+
+// databases lists those that can be connected to, with the time by the server's clock. Shared
+// relations belong to all of them.
+const databases = `select datname, pg_catalog.clock_timestamp() as at from pg_catalog.pg_database
+	where datallowconn and pg_catalog.has_database_privilege(datname, 'connect') order by datname`
+
+// relations asks one database for its files: each relation with the table that it is
+// part of, and the tables above that; a partitioned or foreign table has no file, and its oid stands for one in a
+// tablespace 0. The server's estimate of rows is -1 for a table that was never analyzed.
+const relations = `
+with recursive up (oid, above, steps) as (select i.inhrelid, i.inhparent, 1 from pg_catalog.pg_inherits i
+	union all select up.oid, i.inhparent, up.steps operator(pg_catalog.+) 1 from up join pg_catalog.pg_inherits i
+	on i.inhrelid operator(pg_catalog.=) up.above where up.steps operator(pg_catalog.<) 100),
+tree as (select up.oid, pg_catalog.array_agg(pn.nspname::pg_catalog.text order by up.steps, pc.oid) as schemas,
+	pg_catalog.array_agg(pc.relname::pg_catalog.text order by up.steps, pc.oid) as tables
+	from up join pg_catalog.pg_class pc on pc.oid operator(pg_catalog.=) up.above
+	join pg_catalog.pg_namespace pn on pn.oid operator(pg_catalog.=) pc.relnamespace group by up.oid)
+select case when c.relkind operator(pg_catalog.=) any ('{p, f}') then 0::pg_catalog.oid
+	when c.reltablespace operator(pg_catalog.=) 0 then d.dattablespace else c.reltablespace end,
+	case when c.relisshared then 0::pg_catalog.oid else d.oid end,
+	coalesce(pg_catalog.pg_relation_filenode(c.oid), c.oid), o.oid, n.oid, d.oid, n.nspname, o.relname,
+	case when c.relkind operator(pg_catalog.=) any ('{r, m, p, f}') then 0 when c.relkind operator(pg_catalog.=) 't'
+	or c.relkind operator(pg_catalog.=) 'i' and t.relkind operator(pg_catalog.=) 't' then 1 when c.relkind operator(pg_catalog.=) 'i'
+	then 2 when c.relkind operator(pg_catalog.=) 'S' then 5 else 3 end::smallint,
+	(case when o.reltuples operator(pg_catalog.>=) 0 then o.reltuples else coalesce(s.n_live_tup, -1) end)::bigint,
+	tree.schemas, tree.tables
+from pg_catalog.pg_class c
+join pg_catalog.pg_database d on d.datname operator(pg_catalog.=) pg_catalog.current_database()
+left join pg_catalog.pg_index i on i.indexrelid operator(pg_catalog.=) c.oid
+left join pg_catalog.pg_class t on t.oid operator(pg_catalog.=) i.indrelid and t.relkind operator(pg_catalog.=) 't'
+left join pg_catalog.pg_class p on p.reltoastrelid operator(pg_catalog.=) case when c.relkind operator(pg_catalog.=) 't'
+then c.oid else t.oid end
+join pg_catalog.pg_class o on o.oid operator(pg_catalog.=) coalesce(p.oid, i.indrelid, c.oid)
+join pg_catalog.pg_namespace n on n.oid operator(pg_catalog.=) o.relnamespace
+left join pg_catalog.pg_stat_all_tables s on s.relid operator(pg_catalog.=) o.oid and s.n_live_tup operator(pg_catalog.>) 0
+left join tree on tree.oid operator(pg_catalog.=) o.oid
+where (pg_catalog.pg_relation_filenode(c.oid) is not null or c.relkind operator(pg_catalog.=) any ('{p, f}'))
+	and c.relpersistence operator(pg_catalog.<>) 't'`
+
+// objects asks one database for what is no table: each with the oid of the catalog that tells of it, as journal.ByObject has it.
+const objects = `
+with d as (select oid from pg_catalog.pg_database where datname operator(pg_catalog.=) pg_catalog.current_database())
+select case when c.relkind operator(pg_catalog.=) 'v' then 2618 else 2610 end::pg_catalog.oid, d.oid, c.oid, c.oid, n.oid, d.oid,
+	n.nspname, c.relname
+	from pg_catalog.pg_class c join pg_catalog.pg_namespace n on n.oid operator(pg_catalog.=) c.relnamespace cross join d
+	where c.relkind operator(pg_catalog.=) any ('{v, i, I}') and c.oid operator(pg_catalog.>=) 16384
+	and c.relpersistence operator(pg_catalog.<>) 't' and n.nspname operator(pg_catalog.<>) 'pg_toast'
+union all select 1255, d.oid, p.oid, p.oid, n.oid, d.oid, n.nspname, p.proname from pg_catalog.pg_proc p
+	join pg_catalog.pg_namespace n on n.oid operator(pg_catalog.=) p.pronamespace cross join d
+	where p.oid operator(pg_catalog.>=) 16384
+union all select 2615, d.oid, n.oid, n.oid, n.oid, d.oid, '', n.nspname from pg_catalog.pg_namespace n cross join d
+	where n.oid operator(pg_catalog.>=) 16384 or n.nspname operator(pg_catalog.=) 'public'`
+
+// Sample asks every database of the cluster, and keeps what is new.
+func (b *Book) Sample(ctx context.Context, a access.Access) (err error) {
+	b.sampling.Lock()
+	defer b.sampling.Unlock()
+	columns := b.wantColumns()
+	defer func() {
+		if err != nil {
+			b.wantAgain(columns)
+		}
+	}()
+	type database struct {
+		Datname string
+		At      time.Time
+	}
+	conn, err := a.SQL(ctx, "")
+	if err != nil {
+		return err
+	}
+	names, err := ask(ctx, conn, databases, pgx.RowToStructByName[database])
+	_ = conn.Close(context.WithoutCancel(ctx))
+	if err != nil {
+		return err
+	}
+	for _, db := range names {
+		if err := b.sampleDatabase(ctx, a, db.Datname, db.At, columns); err != nil {
+			return err
+		}
+	}
+	return b.Save(ctx)
+}
+
+func (b *Book) sampleDatabase(ctx context.Context, a access.Access, database string, at time.Time, columns bool) error {
+	conn, err := a.SQL(ctx, database)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = conn.Close(context.WithoutCancel(ctx)) }()
+	at = at.UTC().Truncate(time.Microsecond) // as the catalogue keeps it
+	list, err := ask(ctx, conn, relations, func(row pgx.CollectableRow) (n sampled, err error) {
+		n.DBName, n.Since = database, at
+		var schemas, tables []string
+		err = row.Scan(&n.Space, &n.Database, &n.Filenode, &n.OID, &n.schema, &n.database, &n.Schema, &n.Name, &n.Part, &n.Rows,
+			&schemas, &tables)
+		n.Above = above(schemas, tables)
+		return n, err
+	})
+	if err != nil {
+		return fmt.Errorf("the names of database %s: %w", database, err)
+	}
+	b.keep(list)
+	list, err = ask(ctx, conn, objects, func(row pgx.CollectableRow) (n sampled, err error) {
+		n.DBName, n.Since, n.Rows = database, at, -1
+		err = row.Scan(&n.Space, &n.Database, &n.Filenode, &n.OID, &n.schema, &n.database, &n.Schema, &n.Name)
+		n.Part = int16(journal.PartOf(n.Space))
+		return n, err
+	})
+	if err != nil {
+		return fmt.Errorf("the names of objects of database %s: %w", database, err)
+	}
+	b.keep(list)
+	if !columns {
+		return nil
+	}
+	if err := b.sampleColumns(ctx, conn); err != nil {
+		return fmt.Errorf("the columns of tables of database %s: %w", database, err)
+	}
+	return nil
+}
+
+// mostAbove bounds how many tables above one are kept: of those from which it inherits their owner can make any number.
+const mostAbove = 16
+
+// above writes the tables of which one is a partition or child. What is called over several lines is left out: its name
+// would be read as others'.
+func above(schemas, tables []string) string {
+	var list []string
+	for i := range schemas {
+		t := journal.Table{Schema: schemas[i], Name: tables[i]}.String()
+		if len(list) < mostAbove && !strings.Contains(t, "\n") && !slices.Contains(list, t) {
+			list = append(list, t)
+		}
+	}
+	return strings.Join(list, "\n")
+}
+
+// sampled is a name with the oids of its schema and database.
+type sampled struct {
+	catalog.RelationName
+	schema, database uint32
+}
+
+// keep learns a list and remembers what was new in it.
+func (b *Book) keep(list []sampled) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for _, n := range list {
+		b.databases[n.database], b.schemas[schema{n.database, n.schema}] = n.DBName, n.Schema
+		if b.learn(n.RelationName) {
+			b.unsaved = append(b.unsaved, n.RelationName)
+		}
+	}
+}
+
+func ask[T any](ctx context.Context, conn *pgx.Conn, query string, read pgx.RowToFunc[T]) ([]T, error) {
+	rows, err := conn.Query(ctx, query)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, read)
+}
+
+// NextXID asks for the next transaction id, with its epoch.
+func NextXID(ctx context.Context, a access.Access) (pg.FullXID, error) {
+	conn, err := a.SQL(ctx, "")
+	if err != nil {
+		return 0, err
+	}
+	defer func() { _ = conn.Close(context.WithoutCancel(ctx)) }()
+	list, err := ask(ctx, conn, `select pg_catalog.pg_snapshot_xmax(pg_catalog.pg_current_snapshot())::pg_catalog.text::bigint`,
+		pgx.RowTo[int64])
+	if err != nil || len(list) == 0 {
+		return 0, err
+	}
+	return pg.FullXID(list[0]), nil
+}
