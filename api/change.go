@@ -103,9 +103,10 @@ type Incident struct {
 
 // Rule says which transactions of a cluster are incidents.
 type Rule struct {
-	Drops bool    `json:"drops" doc:"tables dropped or truncated, and databases dropped"`
-	Rows  int64   `json:"rows" doc:"at least so many rows deleted from one table; 0 for no limit"`
-	Share float64 `json:"share" doc:"at least this share of a table of 1,000 rows or more deleted or updated; 0 for no limit"`
+	Drops  bool    `json:"drops" doc:"tables and columns dropped, tables truncated, and databases dropped"`
+	Alters bool    `json:"alters,omitempty" doc:"tables altered in any way"`
+	Rows   int64   `json:"rows" doc:"at least so many rows deleted from one table; 0 for no limit"`
+	Share  float64 `json:"share" doc:"at least this share of a table of 1,000 rows or more deleted or updated; 0 for no limit"`
 
 	Tables []TableRule `json:"tables,omitempty" doc:"limits of their own; of several that cover a table the last holds"`
 	Normal []Normal    `json:"normal,omitempty" doc:"what is no incident all the same"`
@@ -121,7 +122,7 @@ type TableRule struct {
 // Normal is what is declared normal for a table.
 type Normal struct {
 	Table string `json:"table" doc:"[[database.]schema.]table"`
-	Kind  string `json:"kind" doc:"delete, update, truncate or drop"`
+	Kind  string `json:"kind" doc:"delete, update, truncate, drop or alter"`
 	Role  string `json:"role,omitempty" doc:"of this role alone; missing for anybody"`
 }
 

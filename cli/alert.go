@@ -24,7 +24,8 @@ type alertFlags struct {
 
 func (r *alertFlags) add(cmd *cobra.Command) {
 	s := cmd.Flags()
-	s.BoolVar(&r.said.Drops, "alert-drops", true, "a table dropped or truncated, or a database dropped, is an incident")
+	s.BoolVar(&r.said.Drops, "alert-drops", true, "a table or a column dropped, a table truncated, or a database dropped, is\nan incident")
+	s.BoolVar(&r.said.Alters, "alert-alters", false, "a table altered in any way is an incident")
 	s.Int64Var(&r.said.Rows, "alert-rows", 0, "so many rows deleted from one table are an incident; 0 for no limit")
 	s.Float64Var(&r.said.Share, "alert-share", 0, "this share of a table's rows deleted or updated,\n"+
 		"0 to 1, is an incident in tables of 1,000 rows and more; 0 for no limit")
@@ -38,7 +39,8 @@ func (r *alertFlags) add(cmd *cobra.Command) {
 // change takes what flags say into a rule, and tells whether any does.
 func (r *alertFlags) change(flags *pflag.FlagSet, now *api.Rule) (changed bool, err error) {
 	own := map[string]func(){
-		"alert-drops": func() { now.Drops = r.said.Drops }, "alert-rows": func() { now.Rows = r.said.Rows },
+		"alert-drops": func() { now.Drops = r.said.Drops }, "alert-alters": func() { now.Alters = r.said.Alters },
+		"alert-rows":  func() { now.Rows = r.said.Rows },
 		"alert-share": func() { now.Share = r.said.Share }, "alert-table": func() {}, "alert-again": func() {}, "try-since": func() {},
 	}
 	flags.Visit(func(f *pflag.Flag) {
@@ -142,9 +144,12 @@ func (a *app) tryRule(cmd *cobra.Command, c *client, path string, rule api.Rule,
 }
 
 func drawRule(w io.Writer, r api.Rule) {
-	drops, rows, share := "no incident", "no limit", "no limit"
+	drops, alters, rows, share := "no incident", "no incident", "no limit", "no limit"
 	if r.Drops {
-		drops = "an incident"
+		drops, alters = "an incident", "an incident where a column is dropped"
+	}
+	if r.Alters {
+		alters = "an incident"
 	}
 	if r.Rows > 0 {
 		rows = figures.Count(r.Rows) + " or more are an incident"
@@ -173,6 +178,7 @@ func drawRule(w io.Writer, r api.Rule) {
 		}
 		normal = append(normal, text)
 	}
-	facts(w, "tables dropped or truncated", drops, "rows deleted from a table", rows, "share of a table deleted or updated", share,
+	facts(w, "tables dropped or truncated", drops, "tables altered", alters, "rows deleted from a table", rows,
+		"share of a table deleted or updated", share,
 		"limits of single tables", strings.Join(own, "\n"), "normal, and no incident", strings.Join(normal, "\n"))
 }

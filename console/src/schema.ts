@@ -1898,7 +1898,7 @@ export interface components {
             text: string;
         };
         Normal: {
-            /** @description delete, update, truncate or drop */
+            /** @description delete, update, truncate, drop or alter */
             kind: string;
             /** @description of this role alone; missing for anybody */
             role?: string;
@@ -2239,7 +2239,9 @@ export interface components {
             xid: number;
         };
         Rule: {
-            /** @description tables dropped or truncated, and databases dropped */
+            /** @description tables altered in any way */
+            alters?: boolean;
+            /** @description tables and columns dropped, tables truncated, and databases dropped */
             drops: boolean;
             /** @description what is no incident all the same */
             normal?: components["schemas"]["Normal"][] | null;

@@ -7,7 +7,8 @@ import (
 
 // Rule says which transactions of a cluster are incidents.
 type Rule struct {
-	Drops  bool        `json:"drops"`            // tables dropped or truncated, and databases dropped
+	Drops  bool        `json:"drops"`            // tables and columns dropped, tables truncated, and databases dropped
+	Alters bool        `json:"alters,omitempty"` // tables altered in any way
 	Rows   int64       `json:"rows"`             // at least so many rows deleted from one table; 0 for no limit
 	Share  float64     `json:"share"`            // at least this share of a table's rows deleted or updated, 0 to 1; 0 for no limit
 	Tables []TableRule `json:"tables,omitempty"` // limits of their own; of several that cover a table the last holds
@@ -53,7 +54,7 @@ func (r Rule) Judge(t *Transaction, tables []TableChange, rows func(TableChange)
 		if !c.Known || c.System() {
 			continue
 		}
-		for _, i := range r.judgeTable(c, rows(c)) {
+		for _, i := range r.judgeTable(c, rows(c), t.DroppedColumns) {
 			if t.Partial && i.Kind <= Delete {
 				i.Reason = "at least " + i.Reason
 			}
@@ -82,7 +83,7 @@ func (r Rule) For(role string) Rule {
 
 // May tells whether a segment can hold an incident, from its head alone. late names files that had no name then.
 func (r Rule) May(h *Head, late Lookup, rows func(TableChange) int64) bool {
-	if r.Drops && h.Most[Drop] > 0 {
+	if r.Drops && h.Most[Drop] > 0 || (r.Drops || r.Alters) && h.Most[Alter] > 0 {
 		return true
 	}
 	for i := range h.Tables {
@@ -91,14 +92,15 @@ func (r Rule) May(h *Head, late Lookup, rows func(TableChange) int64) bool {
 		if !c.Known {
 			c.Name, c.Known = late(c.File)
 		}
-		if c.Known && !c.System() && len(r.judgeTable(c, rows(c))) > 0 {
+		if c.Known && !c.System() && len(r.judgeTable(c, rows(c), 0)) > 0 {
 			return true
 		}
 	}
 	return false
 }
 
-func (r Rule) judgeTable(c TableChange, had int64) (why []Incident) {
+// judgeTable judges one table, which had so many rows; columns are those that the transaction dropped, of all tables together.
+func (r Rule) judgeTable(c TableChange, had, columns int64) (why []Incident) {
 	limits, least := TableRule{Rows: r.Rows, Share: r.Share}, int64(leastShareRows)
 	for _, own := range r.Tables {
 		if own.Table.Covers(c.Name) {
@@ -136,6 +138,16 @@ func (r Rule) judgeTable(c TableChange, had int64) (why []Incident) {
 	if much(Update) && !r.normal(c.Name, Update) {
 		add(Update, changed(Update)+ofSome(Update))
 	}
+	if c.Counts[Alter] > 0 && !r.normal(c.Name, Alter) {
+		switch {
+		case r.Drops && columns == 1:
+			add(Alter, c.Label()+" was altered, and a column dropped")
+		case r.Drops && columns > 1:
+			add(Alter, c.Label()+" was altered, and "+grouped(columns)+" columns dropped")
+		case r.Alters:
+			add(Alter, c.Label()+" was altered")
+		}
+	}
 	return why
 }
 
@@ -159,12 +171,15 @@ func (r *Rule) Declare(n Normal) {
 }
 
 // Markable tells whether a rule can mark what does this.
-func Markable(k Operation) bool { return k == Delete || k == Update || k == Truncate || k == Drop }
+func Markable(k Operation) bool {
+	return k == Delete || k == Update || k == Truncate || k == Drop || k == Alter
+}
 
 // Grave tells whether a transaction did anything to users' tables that a rule can mark.
 func Grave(list []TableChange) bool {
 	return slices.ContainsFunc(list, func(c TableChange) bool {
-		return !c.System() && (c.Counts[Delete] > 0 || c.Counts[Update] > 0 || c.Counts[Truncate] > 0 || c.Counts[Drop] > 0)
+		return !c.System() && (c.Counts[Delete] > 0 || c.Counts[Update] > 0 || c.Counts[Truncate] > 0 || c.Counts[Drop] > 0 ||
+			c.Counts[Alter] > 0)
 	})
 }
 

@@ -248,6 +248,9 @@ func TestIncidents(t *testing.T) {
 		"neither asked for":     {Rule{}, change(Delete, 900), 1000, ""},
 		"a share of none":       {Rule{Share: 0.5}, change(Delete, 900), -1, ""},
 		"rewritten, not at all": {DefaultRule, change(Rewrite, 1), 0, ""},
+		"altered":               {Rule{Alters: true}, change(Alter, 1), 0, "crew.passenger was altered"},
+		"altered, not asked":    {DefaultRule, change(Alter, 1), 0, ""},
+		"normal alters":         {Rule{Alters: true, Normal: []Normal{{Table{Name: "passenger"}, Alter, ""}}}, change(Alter, 1), 0, ""},
 	} {
 		had := func(TableChange) int64 { return c.had }
 		got := c.rule.Judge(&Transaction{Committed: true}, []TableChange{c.t}, had)
@@ -263,6 +266,13 @@ func TestIncidents(t *testing.T) {
 		}
 		require.Len(t, got, 1, what)
 		assert.Equal(t, c.want, got[0].Reason, what)
+	}
+	for columns, want := range map[int64]string{1: "crew.passenger was altered, and a column dropped",
+		1200: "crew.passenger was altered, and 1,200 columns dropped"} {
+		got := DefaultRule.Judge(&Transaction{Committed: true, DroppedColumns: columns}, []TableChange{change(Alter, 1)},
+			func(TableChange) int64 { return 0 })
+		require.Len(t, got, 1)
+		assert.Equal(t, want, got[0].Reason)
 	}
 	child := TableChange{Known: true, Name: Name{Schema: "crew", Table: "passenger", Above: "public.people"}, Counts: Counts{Delete: 9}}
 	assert.Len(t, Rule{Tables: []TableRule{{Table{Name: "people"}, 9, 0}}}.Judge(&Transaction{Committed: true}, []TableChange{child},

@@ -203,7 +203,7 @@ func TestNamesFromPgClass(t *testing.T) {
 			"a temporary one": {row("quay", 't', 'r', 0, 17001), Named{}, false},
 			"a view": {row("quay", 'p', 'v', 0, 0), Named{File: ByObject(View, 5, 17000), OID: 17000, Schema: 2200, Name: "quay",
 				Part: View}, true},
-			"a partitioned one":   {row("quay", 'p', 'p', 0, 0), Named{File: ByOID(5, 17000), OID: 17000, Schema: 2200,
+			"a partitioned one": {row("quay", 'p', 'p', 0, 0), Named{File: ByOID(5, 17000), OID: 17000, Schema: 2200,
 				Name: "quay"}, true},
 			"a type of rows":      {row("quay", 'p', 'c', 0, 0), Named{}, false},
 			"a materialized view": {row("quay", 'p', 'm', 0, 17001), Named{File: at(1663), OID: 17000, Schema: 2200, Name: "quay"}, true},

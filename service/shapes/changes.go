@@ -69,7 +69,7 @@ func Rates(list []changes.Rate) []api.Rate {
 
 // Rule shows which transactions are incidents.
 func Rule(r journal.Rule) api.Rule {
-	v := api.Rule{Drops: r.Drops, Rows: r.Rows, Share: r.Share}
+	v := api.Rule{Drops: r.Drops, Alters: r.Alters, Rows: r.Rows, Share: r.Share}
 	for _, t := range r.Tables {
 		v.Tables = append(v.Tables, api.TableRule{Table: t.Table.String(), Rows: t.Rows, Share: t.Share})
 	}
@@ -84,7 +84,7 @@ func RuleOf(v api.Rule) (journal.Rule, error) {
 	refuse := func(next, why string, args ...any) (journal.Rule, error) {
 		return journal.Rule{}, problem.New(problem.Invalid, next, "the rule was not taken", why, args...)
 	}
-	r := journal.Rule{Drops: v.Drops, Rows: v.Rows, Share: v.Share}
+	r := journal.Rule{Drops: v.Drops, Alters: v.Alters, Rows: v.Rows, Share: v.Share}
 	limits := []journal.TableRule{{Rows: v.Rows, Share: v.Share}}
 	for _, t := range v.Tables {
 		table, err := journal.ParseTable(t.Table)
@@ -106,7 +106,7 @@ func RuleOf(v api.Rule) (journal.Rule, error) {
 		}
 		kind, ok := journal.ParseOperation(n.Kind)
 		if !ok || !journal.Markable(kind) {
-			return refuse("Choose one of delete, update, truncate, drop.", "%q is never an incident", n.Kind)
+			return refuse("Choose one of delete, update, truncate, drop, alter.", "%q is never an incident", n.Kind)
 		}
 		r.Declare(journal.Normal{Table: table, Kind: kind, Role: n.Role})
 	}
