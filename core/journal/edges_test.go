@@ -419,7 +419,7 @@ func TestGraveChanges(t *testing.T) {
 		c := TableChange{Name: known[booking], Known: true}
 		assert.False(t, Grave([]TableChange{c}))
 		c.Counts[k] = 1
-		goes := Operation(k) == Delete || Operation(k) == Update || Operation(k) == Truncate || Operation(k) == Drop || Operation(k) == Alter
+		goes := map[Operation]bool{Delete: true, Update: true, Truncate: true, Drop: true, Alter: true}[Operation(k)]
 		assert.Equal(t, goes, Grave([]TableChange{{Name: known[passenger], Known: true}, c}), Operation(k))
 		c.Schema = "pg_catalog"
 		assert.False(t, Grave([]TableChange{c}), Operation(k))

@@ -43,7 +43,7 @@ type Wanted struct {
 // mostChunks bounds how many places of the TOAST files are looked at, and chunkBytes what is kept of them.
 const (
 	mostChunks = 4096
-	chunkBytes = 64 << 20
+	chunkBytes = 16 << 20
 )
 
 // Scout goes over a transaction's records first, and finds which pages must be known.

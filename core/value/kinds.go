@@ -12,6 +12,7 @@ import (
 var (
 	errValue   = errors.New("not a value of its type")
 	errForeign = errors.New("a type that is not decoded")
+	errLong    = errors.New("a value that is too long")
 )
 
 // kind is how values of one of the server's own types lie and are written.

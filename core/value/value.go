@@ -127,6 +127,8 @@ func (c *Cell) take(of Column, v datum, outside Outside) {
 	}
 	text, err := textOf(of, v)
 	switch {
+	case errors.Is(err, errLong):
+		c.Why = fmt.Sprintf("a value of more than %d MiB", longest>>20)
 	case errors.Is(err, errForeign):
 		c.Why = fmt.Sprintf("a value of type %s, which is not decoded", of.TypeName)
 	case err != nil:
@@ -174,8 +176,12 @@ func padded(b []byte, n int) []byte {
 	return b
 }
 
-// mostRaw bounds what is decompressed, as the server bounds a value.
-const mostRaw = 1 << 30
+// mostRaw bounds a value, as the server does, and longest what is decompressed here: an owner of a database can store a
+// gigabyte in a few bytes.
+const (
+	mostRaw = 1 << 30
+	longest = 16 << 20
+)
 
 // plain gives the bytes as they are when they are not compressed.
 func (d datum) plain() ([]byte, error) {
@@ -189,6 +195,9 @@ func (d datum) plain() ([]byte, error) {
 	size := int(info & (mostRaw - 1))
 	if size > 255*len(d.b)+64 { // neither method packs closer
 		return nil, errValue
+	}
+	if size > longest {
+		return nil, errLong
 	}
 	var out []byte
 	var err error

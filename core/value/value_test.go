@@ -2,6 +2,9 @@ package value
 
 import (
 	"encoding/binary"
+	"encoding/json"
+	"os"
+	"slices"
 	"strings"
 	"testing"
 
@@ -67,6 +70,9 @@ func TestRead(t *testing.T) {
 			Body: []byte{5<<1 | 1, 0, 0x80, 0xff, 0xff}}, nil, []Cell{{Column: "n", Why: "its bytes are no value of type numeric"}}},
 		"compressed with pglz": {[]Column{note}, Row{Columns: 1, Body: append(le(13<<2|2, 21), 0x02, 'x', 0x0f, 0x01, 0x02)}, nil,
 			[]Cell{{Column: "note", Text: strings.Repeat("x", 21)}}},
+		"compressed, and too long": {[]Column{note}, Row{Columns: 1,
+			Body: append(le((8+1<<18)<<2|2, longest+1), make([]byte, 1<<18)...)}, nil,
+			[]Cell{{Column: "note", Why: "a value of more than 16 MiB"}}},
 		"compressed to more than it can be": {[]Column{note}, Row{Columns: 1,
 			Body: append(le(13<<2|2, 1<<29), 0x02, 'x', 0x0f, 0x01, 0x02)}, nil,
 			[]Cell{{Column: "note", Why: "its bytes are no value of type text"}}},
@@ -83,6 +89,37 @@ func TestRead(t *testing.T) {
 	} {
 		_, err := Read([]Column{number4, note}, row, nothing)
 		assert.ErrorIs(t, err, errRow, what)
+	}
+}
+
+// recorded is a row of two columns as a server wrote it, the first a number, with what the server showed of the second.
+type recorded struct {
+	Column Column
+	Body   []byte
+	Text   string
+}
+
+// TestValuesOfServers reads values of every type that servers have written (TestRows in engine/changes records them, given a
+// file in VELVET_VALUES).
+func TestValuesOfServers(t *testing.T) {
+	content, err := os.ReadFile("testdata/values.json")
+	require.NoError(t, err)
+	var list []recorded
+	require.NoError(t, json.Unmarshal(content, &list))
+	require.Greater(t, len(list), 150)
+	seen := make(map[uint32]bool)
+	for _, r := range list {
+		cells, err := Read([]Column{number4, r.Column}, Row{Columns: 2, Body: r.Body}, nothing)
+		require.NoError(t, err, r.Text)
+		require.Len(t, cells, 2)
+		assert.Equal(t, Cell{Column: r.Column.Name, Text: r.Text}, cells[1], r.Column.TypeName)
+		seen[r.Column.Type] = true
+		for n := range r.Body { // cut short it is no row, no value or another one, but never a fault
+			_, _ = Read([]Column{number4, r.Column}, Row{Columns: 2, Body: r.Body[:n]}, nothing)
+		}
+	}
+	for oid := range kinds {
+		assert.True(t, seen[oid] || slices.Contains(arrays, oid) || kinds[oid] == number, "type %d", oid)
 	}
 }
 

@@ -2,7 +2,9 @@ package changes_test
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
+	"os"
 	"slices"
 	"strings"
 	"testing"
@@ -11,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"velvetrewind/core/journal"
+	"velvetrewind/core/pg"
 	"velvetrewind/core/value"
 	"velvetrewind/engine/changes"
 	"velvetrewind/testbed"
@@ -109,6 +112,7 @@ func TestRows(t *testing.T) {
 		show := "select array[id::text, note, " + strings.Join(texts, ", ") + "] from log order by id"
 		want := testbed.All[[]*string](l.Bed, l.SQL, show)
 		l.same(want, l.rows(inserted, "log", 1000), nil)
+		l.record(l.rows(inserted, "log", 1000))
 
 		l.Server.Exec("postgres", "checkpoint") // so that pages are written whole again
 		updated := l.commit("update log set note = 'seen'")
@@ -117,6 +121,31 @@ func TestRows(t *testing.T) {
 		deleted := l.commit("delete from log")
 		l.same(nil, l.rows(deleted, "log", 1000), now)
 	})
+}
+
+// record writes what the newest server wrote, for the tests of core/value by itself.
+func (l *life) record(found changes.Rows) {
+	path := os.Getenv("VELVET_VALUES")
+	if path == "" || l.Major != pg.Versions()[len(pg.Versions())-1].Major {
+		return
+	}
+	book, err := l.Books.Of(context.Background(), l.Record.ID)
+	require.NoError(l, err)
+	known, err := book.ColumnsOf(context.Background(), found.List[0].New.Relation.Database, found.List[0].Table.OID)
+	require.NoError(l, err)
+	type recorded struct {
+		Column value.Column
+		Body   []byte
+		Text   string
+	}
+	var list []recorded
+	for _, r := range found.List {
+		i := slices.IndexFunc(r.After, func(c value.Cell) bool { return !c.Null && c.Column != "id" })
+		list = append(list, recorded{known[0].Columns[i], r.Change.After.Body(), r.After[i].Text})
+	}
+	content, err := json.MarshalIndent(list, "", " ")
+	require.NoError(l, err)
+	require.NoError(l, os.WriteFile(path, content, 0o644))
 }
 
 // rows asks for the rows of a transaction.
