@@ -3,6 +3,7 @@ package rows_test
 import (
 	"encoding/binary"
 	"fmt"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -11,6 +12,7 @@ import (
 
 	"velvetrewind/core/pg"
 	"velvetrewind/core/rows"
+	"velvetrewind/core/value"
 	"velvetrewind/core/wal"
 )
 
@@ -50,21 +52,27 @@ func (h *heap) record(xid pg.XID, info uint8, main, data []byte) {
 
 // image has the last record carry its page, as it is after it; gone is a row that still lies there.
 func (h *heap) image(gone uint16, body string) {
-	p := make([]byte, pg.BlockSize)
-	binary.LittleEndian.PutUint16(p[12:], 24+4*(h.next-1))
-	at := pg.BlockSize
-	put := func(offset uint16, body string) {
-		tuple := append(make([]byte, 18), append(u16(1, 0), append([]byte{24, 0}, body...)...)...)
-		at -= (len(tuple) + 7) / 8 * 8
-		copy(p[at:], tuple)
-		binary.LittleEndian.PutUint32(p[24+4*(offset-1):], uint32(at)|1<<15|uint32(len(tuple))<<17)
-	}
+	tuples := make(map[uint16][]byte)
 	for offset, body := range h.rows {
-		put(offset, body)
+		tuples[offset] = form(body)
 		h.known[offset] = true
 	}
 	if gone != 0 {
-		put(gone, body)
+		tuples[gone] = form(body)
+	}
+	h.imageOf(tuples)
+}
+
+// imageOf makes the image of rows.
+func (h *heap) imageOf(tuples map[uint16][]byte) {
+	p := make([]byte, pg.BlockSize)
+	binary.LittleEndian.PutUint16(p[12:], 24+4*(h.next-1))
+	at := pg.BlockSize
+	for offset, form := range tuples {
+		tuple := append(make([]byte, 18), form...)
+		at -= (len(tuple) + 7) / 8 * 8
+		copy(p[at:], tuple)
+		binary.LittleEndian.PutUint32(p[24+4*(offset-1):], uint32(at)|1<<15|uint32(len(tuple))<<17)
 	}
 	h.log[len(h.log)-1].Blocks[0].Image = p
 }
@@ -151,4 +159,214 @@ func TestRowsAgainstAModel(t *testing.T) {
 			assert.Equal(t, want[i], expected{text(c.Before, c.Inserted()), text(c.After, c.Deleted())}, "%d", i)
 		}
 	})
+}
+
+// found looks for rows in a log, and writes what they were and became, "?" for what is not known.
+func found(t require.TestingT, log []*wal.Record) (list []string, f *rows.Finder) {
+	scout := rows.NewScout(rows.Wanted{XIDs: map[pg.XID]bool{mine: true}, Tables: map[wal.RelationRef]bool{table: true},
+		Toast: map[wal.RelationRef]bool{toast: true}, Limit: 100})
+	for _, r := range log {
+		enough, err := scout.See(r)
+		require.NoError(t, err)
+		require.False(t, enough)
+	}
+	f = scout.Finder()
+	for _, r := range log {
+		require.NoError(t, f.See(r, pg.Major(15)))
+	}
+	for _, c := range f.Changes() {
+		s := ""
+		if c.Before != nil {
+			s = string(c.Before.Body())
+		} else if !c.Inserted() {
+			s = "?"
+		}
+		if c.OnlyKey {
+			s += " by its key"
+		}
+		if c.Moved {
+			s += " moved"
+		}
+		if c.After != nil {
+			s += " to " + string(c.After.Body())
+		} else if !c.Deleted() {
+			s += " to ?"
+		}
+		list = append(list, s)
+	}
+	return list, f
+}
+
+// TestWhatIsKnownOfRows goes through what makes a row known, and what makes it unknown again.
+func TestWhatIsKnownOfRows(t *testing.T) {
+	insert := func(h *heap, xid pg.XID, offset uint16, body string) {
+		h.record(xid, 0x00, append(u16(offset), 0), form(body))
+	}
+	remove := func(h *heap, flags byte, logged []byte) {
+		h.record(mine, 0x10, append(append(append(u16(0, 0, 1), 0), flags), logged...), nil)
+	}
+	for what, c := range map[string]struct {
+		log  func(*heap)
+		want []string
+	}{
+		"inserted by another": {func(h *heap) { insert(h, mine+1, 1, "tide"); remove(h, 0, nil) }, []string{"tide"}},
+		"nobody knows":        {func(h *heap) { remove(h, 0, nil) }, []string{"?"}},
+		"logged as a whole":   {func(h *heap) { remove(h, 1<<1, form("ebb")) }, []string{"ebb"}},
+		"logged by its key":   {func(h *heap) { remove(h, 1<<2, form("7")) }, []string{"7 by its key"}},
+		"known, and logged":   {func(h *heap) { insert(h, mine+1, 1, "tide"); remove(h, 1<<2, form("7")) }, []string{"tide"}},
+		"moved away":          {func(h *heap) { insert(h, mine+1, 1, "tide"); remove(h, 1<<4, nil) }, []string{"tide moved"}},
+		"taken back":          {func(h *heap) { insert(h, mine, 1, "tide"); remove(h, 1<<3, nil) }, []string{" to tide"}},
+		"another table's, another's": {func(h *heap) {
+			insert(h, mine, 1, "tide")
+			h.log[0].Blocks[0].Filenode++
+			insert(h, mine+1, 1, "tide")
+		}, nil},
+		"the page was made anew": {func(h *heap) {
+			insert(h, mine+1, 1, "tide")
+			insert(h, mine+1, 2, "ebb")
+			h.log[1].Blocks[0].WillInit = true
+			remove(h, 0, nil)
+		}, []string{"?"}},
+		"overwritten in place": {func(h *heap) {
+			insert(h, mine+1, 1, "tide")
+			h.record(mine+1, 0x70, u16(1), nil)
+			remove(h, 0, nil)
+		}, []string{"?"}},
+		"overwritten in place, with an image": {func(h *heap) {
+			h.rows, h.known, h.next = map[uint16]string{1: "ebb"}, map[uint16]bool{}, 2
+			h.record(mine+1, 0x70, u16(1), nil)
+			h.image(0, "")
+			remove(h, 0, nil)
+		}, []string{"ebb"}},
+		"locked": {func(h *heap) {
+			insert(h, mine+1, 1, "tide")
+			h.record(mine+1, 0x60, append(u16(0, 0, 1), 0, 0), nil)
+			remove(h, 0, nil)
+		}, []string{"tide"}},
+		"another manager's record": {func(h *heap) {
+			insert(h, mine+1, 1, "tide")
+			h.record(mine+1, 0x70, u16(1), nil)
+			h.log[1].Manager = wal.ManagerXLOG
+			remove(h, 0, nil)
+		}, []string{"tide"}},
+		"the visibility map's page of the same number": {func(h *heap) {
+			insert(h, mine+1, 1, "tide")
+			h.rows, h.known, h.next = map[uint16]string{1: "ebb"}, map[uint16]bool{}, 2
+			h.record(mine+1, 0x60, append(u16(0, 0, 1), 0, 0), nil)
+			h.image(0, "")
+			h.log[1].Blocks[0].Fork = 2
+			remove(h, 0, nil)
+		}, []string{"tide"}},
+	} {
+		h := &heap{}
+		c.log(h)
+		list, _ := found(t, h.log)
+		assert.Equal(t, c.want, list, what)
+	}
+}
+
+var toast = wal.RelationRef{Space: 1663, Database: 5, Filenode: 16405}
+
+// chunk is a row of a TOAST table: the id of a value, the number of its part, and that.
+func chunk(id, number uint32, part string) []byte {
+	b := binary.LittleEndian.AppendUint32(nil, id)
+	b = binary.LittleEndian.AppendUint32(b, number)
+	b = binary.LittleEndian.AppendUint32(b, uint32(4+len(part))<<2)
+	return append(append(append(u16(3, 0), 24, 0), b...), part...)
+}
+
+// outside is a row whose one value is kept outside it.
+func outside(id uint32, size int) string {
+	b := []byte{1, 18}
+	for _, v := range []uint32{uint32(size) + 4, uint32(size), id, 500} {
+		b = binary.LittleEndian.AppendUint32(b, v)
+	}
+	return string(b)
+}
+
+// TestValuesOutsideTheirRows puts values together from the parts that the log holds, whoever wrote them, and gives none of
+// which a part is missing.
+func TestValuesOutsideTheirRows(t *testing.T) {
+	part := func(h *heap, xid pg.XID, block uint32, info uint8, main, data []byte) {
+		h.record(xid, info, main, data)
+		b := &h.log[len(h.log)-1].Blocks[0]
+		b.Filenode, b.Number = toast.Filenode, block
+	}
+	put := func(h *heap, xid pg.XID, block uint32, offset uint16, data []byte) {
+		part(h, xid, block, 0x00, append(u16(offset), 0), data)
+	}
+	end := func(h *heap, block uint32, offset uint16) {
+		part(h, mine, block, 0x10, append(append(u16(0, 0, offset), 0), 0), nil)
+	}
+	row := func(h *heap, body string) { h.record(mine, 0x00, append(u16(1), 0), form(body)) }
+	long := strings.Repeat("~", 8000)
+	for what, c := range map[string]struct {
+		log  func(*heap)
+		want string // "" for none
+	}{
+		"two parts, the second first": {func(h *heap) {
+			put(h, mine, 1, 1, chunk(77, 1, "house"))
+			put(h, mine, 1, 2, chunk(77, 0, "light"))
+			row(h, outside(77, 10))
+		}, "lighthouse"},
+		"a part is missing": {func(h *heap) { put(h, mine, 1, 1, chunk(77, 0, "light")); row(h, outside(77, 10)) }, ""},
+		"too much is there": {func(h *heap) { put(h, mine, 1, 1, chunk(77, 0, "lighthouses")); row(h, outside(77, 10)) }, ""},
+		"an empty part":     {func(h *heap) { put(h, mine, 1, 1, chunk(77, 0, "")); row(h, outside(77, 10)) }, ""},
+		"another value's":   {func(h *heap) { put(h, mine, 1, 1, chunk(78, 0, "lighthouse")); row(h, outside(77, 10)) }, ""},
+		"of another, on a page that is not needed": {func(h *heap) {
+			put(h, mine+1, 1, 1, chunk(77, 0, "lighthouse"))
+			row(h, outside(77, 10))
+		}, ""},
+		"on a page of which something is deleted, in its image": {func(h *heap) {
+			put(h, mine+1, 1, 1, chunk(77, 0, "lighthouse"))
+			h.rows, h.known, h.next = map[uint16]string{}, map[uint16]bool{}, 2
+			h.imageOf(map[uint16][]byte{1: chunk(77, 0, "lighthouse")})
+			row(h, outside(77, 10))
+			end(h, 1, 1)
+		}, "lighthouse"},
+		"not a row of three columns": {func(h *heap) {
+			data := chunk(77, 0, "lighthouse")
+			data[0] = 2
+			put(h, mine, 1, 1, data)
+			row(h, outside(77, 10))
+		}, ""},
+		"a row too short for a part": {func(h *heap) {
+			put(h, mine, 1, 1, chunk(77, 0, "")[:12])
+			put(h, mine, 1, 2, chunk(77, 0, "lighthouse"))
+			row(h, outside(77, 10))
+		}, "lighthouse"},
+		"the same part again": {func(h *heap) {
+			for n := range uint16(2500) {
+				put(h, mine, 1, n+1, chunk(77, 0, long))
+			}
+			row(h, outside(77, len(long)))
+		}, long},
+		"more parts than are kept": {func(h *heap) {
+			for n := range uint32(2500) {
+				put(h, mine, 1, uint16(n+1), chunk(77, n, long))
+			}
+			row(h, outside(77, 2500*len(long)))
+		}, ""},
+		"the last page that is looked at": {func(h *heap) { onPages(h, put, end, 4096); row(h, outside(77, 10)) }, "lighthouse"},
+		"one page more":                   {func(h *heap) { onPages(h, put, end, 4097); row(h, outside(77, 10)) }, ""},
+	} {
+		h := &heap{}
+		c.log(h)
+		_, f := found(t, h.log)
+		require.Len(t, f.Changes(), 1, what)
+		cells, err := f.Cells([]value.Column{{Name: "note", Type: 25, Length: -1, Align: "i"}}, f.Changes()[0].After)
+		require.NoError(t, err, what)
+		assert.Equal(t, c.want, cells[0].Text, what)
+		assert.Equal(t, c.want == "", cells[0].Why != "", what)
+	}
+}
+
+// onPages has something be deleted on each of so many pages of the TOAST table, of which the last holds a part in its image.
+func onPages(h *heap, put func(*heap, pg.XID, uint32, uint16, []byte), end func(*heap, uint32, uint16), pages uint32) {
+	put(h, mine+1, pages, 1, chunk(77, 0, "lighthouse"))
+	h.rows, h.known, h.next = map[uint16]string{}, map[uint16]bool{}, 2
+	h.imageOf(map[uint16][]byte{1: chunk(77, 0, "lighthouse")})
+	for n := range pages {
+		end(h, n+1, 1)
+	}
 }

@@ -165,9 +165,12 @@ func searchVector(r *bytesAt) string {
 			parts[i] += map[bool]string{true: ":", false: ","}[k == 0]
 			parts[i] += strconv.Itoa(int(place&0x3FFF)) + []string{"", "C", "B", "A"}[place>>14]
 			if places.bad {
-				r.bad = true
-				return ""
+				break
 			}
+		}
+		if places.bad {
+			r.bad = true
+			return ""
 		}
 	}
 	return strings.Join(parts, " ")

@@ -143,3 +143,96 @@ func FuzzRead(f *testing.F) {
 		}
 	})
 }
+
+// TestValuesByHand reads values that no server here wrote, and bytes that are none.
+func TestValuesByHand(t *testing.T) {
+	le16 := func(values ...uint16) (b []byte) {
+		for _, v := range values {
+			b = binary.LittleEndian.AppendUint16(b, v)
+		}
+		return b
+	}
+	interval := func(us uint64, days, months uint32) []byte {
+		return append(le(uint32(us), uint32(us>>32)), le(days, months)...)
+	}
+	most, least := uint64(1<<63-1), uint64(1<<63)
+	word := func(at, length uint32, places uint32) []byte { return le(places | length<<1 | at<<12) }
+	query := func(items ...[]byte) (b []byte) {
+		b = le(uint32(len(items)))
+		for _, i := range items {
+			b = append(b, i...)
+		}
+		return append(b, "ab"...)
+	}
+	value := func(at, length uint32) []byte {
+		return append([]byte{queryValue, 0, 0, 0, 0, 0, 0, 0}, le(length|at<<12)...)
+	}
+	not := append([]byte{2, queryNot, 0, 0}, le(0, 0)...)
+	for _, c := range []struct {
+		oid  uint32
+		b    []byte
+		want string // "" with bad for none
+		bad  bool
+	}{
+		{1186, interval(most, 1<<31-1, 1<<31-1), "infinity", false},
+		{1186, interval(most, 1<<31-1, 3), "3 mons 2147483647 days 2562047788:00:54.775807", false},
+		{1186, interval(most, 3, 1<<31-1), "178956970 years 7 mons 3 days 2562047788:00:54.775807", false},
+		{1186, interval(7, 1<<31-1, 1<<31-1), "178956970 years 7 mons 2147483647 days 00:00:00.000007", false},
+		{1186, interval(least, 1<<31, 1<<31), "-infinity", false},
+		{1186, interval(least, 1<<31, 0xFFFFFFFF), "-1 mons -2147483648 days -2562047788:00:54.775808", false},
+		{1186, interval(least, 0xFFFFFFFF, 1<<31), "-178956970 years -8 mons -1 days -2562047788:00:54.775808", false},
+		{1186, interval(0, 1<<31, 1<<31), "-178956970 years -8 mons -2147483648 days", false},
+		{1186, interval(0, 0, 0xFFFFFFFF-10), "-11 mons", false},
+		{1186, interval(1, 0xFFFFFFFF, 12), "1 year -1 days +00:00:00.000001", false},
+		{1266, append(le(0, 0), le(0)...), "00:00:00+00", false},
+		{790, le(0, 0), "0.00", false}, {790, le(0, 1<<31), "-92233720368547758.08", false},
+		{18, []byte{127}, "\x7f", false}, {18, []byte{128}, `\200`, false},
+		{23, le(1, 2), "", true}, {16, []byte{}, "", true},
+		{1700, le16(0x8000, 10_000), "", true}, {1700, le16(0x8000, 9_999), "9999", false},
+		{1700, le16(0x4003, 0, 7, 5000), "-7.500", false}, {1700, le16(0x0004, 0xFFFF, 1), "0.0001", false},
+		{1700, le16(0x8000 | 4<<7), "0.0000", false}, {1700, append(le16(0x8000, 7), 1), "", true},
+		{1560, append(le(8), 0xA5), "10100101", false}, {1560, append(le(9), 0xA5), "", true}, {1560, le(0xFFFFFFFF), "", true},
+		{869, []byte{2, 32, 10, 0, 0, 1}, "10.0.0.1", false}, {869, []byte{2, 33, 10, 0, 0, 1}, "", true},
+		{869, []byte{3, 32, 10, 0, 0, 1}, "", true}, {869, []byte{4, 8}, "", true},
+		{869, append([]byte{3, 128}, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0xff, 0xfe, 1, 2, 3, 4), "::fffe:102:304", false},
+		{869, append([]byte{3, 128}, 0, 1, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 1, 2, 3, 4), "1::102:304", false},
+		{869, append([]byte{3, 128}, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0), "::", false},
+		{3614, append(append(le(1), word(0, 2, 0)...), "ab"...), "'ab'", false},
+		{3614, append(append(le(1), word(1, 2, 0)...), "ab"...), "", true},
+		{3614, append(append(le(1), word(0, 2, 1)...), "ab"...), "", true},
+		{3614, append(append(append(le(1), word(0, 2, 1)...), "ab"...), le16(1, 3<<14|7)...), "'ab':7A", false},
+		{3614, append(append(append(le(1), word(0, 2, 1)...), "ab"...), le16(2, 3<<14|7)...), "", true},
+		{3614, append(append(append(le(2), word(0, 2, 1)...), word(0, 1, 0)...), append([]byte("ab"), le16(1, 3)...)...), "'ab':3 'a'", false},
+		{3614, le(1 << 30), "", true},
+		{3615, query(value(0, 2)), "'ab'", false}, {3615, query(value(1, 2)), "", true}, {3615, query(value(0, 1), value(1, 1)), "", true},
+		{3615, query(not, value(0, 2)), "!'ab'", false}, {3615, query(not, not, value(1, 1)), "!!'b'", false},
+		{3615, query(not), "", true}, {3615, query(append([]byte{2, 9, 0, 0}, le(2, 0)...), value(0, 1), value(1, 1)), "", true},
+		{3802, le(jsonArray), "[]", false}, {3802, le(jsonObject | jsonArray), "{}", false}, {3802, le(0), "", true},
+		{3802, le(jsonArray | 1), "", true}, {3802, le(jsonArray | jsonScalar | 2), "", true},
+		{3802, append(le(jsonArray|1, entryNested|4), le(jsonArray)...), "[[]]", false},
+		{3802, append(le(jsonArray|1, entryNested|5), le(jsonArray)...), "", true},
+		{3802, le(jsonArray|1, 0x60000000), "", true}, {3802, le(jsonArray|2, entryTrue, entryOffset|entryFalse), "[true, false]", false},
+		{3904, append(le(3904, 7), rangeUpperOpen|rangeLowerIn), "[7,)", false}, {3904, append(le(25, 7), 0), "", true},
+		{3904, append(le(99_999, 7), 0), "", true}, {3904, append(le(3904), 0), "", true}, {3904, nil, "", true},
+		{4451, le(4451, 0), "{}", false}, {4451, le(23, 0), "", true}, {4451, le(4451, 1<<31), "", true},
+		{1007, le(1, 0, 99_999, 1, 1), "", true}, {1007, le(7, 0, 23), "", true}, {1007, le(1, 0, 23, 1<<31, 1), "", true},
+		{1007, le(1, 0, 23, 1, 1, 5), "{5}", false}, {1007, le(1, 0, 23, 1, 2, 5), "[2:2]={5}", false}, {1007, le(1, 0, 23, 2, 1, 5), "", true},
+		{1007, le(0, 0, 23), "{}", false}, {1007, le(1, 24, 23, 1, 1, 0), "{NULL}", false},
+	} {
+		k := kinds[c.oid]
+		text, err := k.write(c.b)
+		assert.Equal(t, c.bad, err != nil, "%d %v: %s", c.oid, c.b, text)
+		if !c.bad {
+			assert.Equal(t, c.want, text, "%d %v", c.oid, c.b)
+		}
+	}
+	for b, want := range map[string]bool{"\x07ab": true, "\x01\x12": false, string(le(6<<2|2)) + "ab": false, "\x09ab": false} {
+		_, ok := Chunk([]byte(b))
+		assert.Equal(t, want, ok, "%q", b)
+	}
+	cells, err := Read([]Column{{Name: "c", Type: 25, Length: -2, Align: "c"}, flag}, Row{Columns: 2, Body: []byte("ab\x00\x01")}, nothing)
+	require.NoError(t, err)
+	assert.Equal(t, []Cell{{Column: "c", Text: "ab"}, {Column: "flag", Text: "t"}}, cells)
+	_, err = Read([]Column{{Name: "c", Type: 25, Length: -2, Align: "c"}}, Row{Columns: 1, Body: []byte("ab")}, nothing)
+	require.ErrorIs(t, err, errRow)
+}
