@@ -243,6 +243,16 @@ func TestWhatIsKnownOfRows(t *testing.T) {
 			h.record(mine+1, 0x60, append(u16(0, 0, 1), 0, 0), nil)
 			remove(h, 0, nil)
 		}, []string{"tide"}},
+		"in the image of a record's third page": {func(h *heap) {
+			h.rows, h.known, h.next = map[uint16]string{1: "ebb"}, map[uint16]bool{}, 2
+			h.record(mine+1, 0xB0, nil, nil) // full-page images
+			h.image(0, "")
+			r := h.log[0]
+			r.Manager = wal.ManagerXLOG
+			other := wal.Block{Space: 1663, Database: 5, Filenode: table.Filenode, Number: 99}
+			r.Blocks = []wal.Block{other, other, r.Blocks[0]}
+			remove(h, 0, nil)
+		}, []string{"ebb"}},
 		"another manager's record": {func(h *heap) {
 			insert(h, mine+1, 1, "tide")
 			h.record(mine+1, 0x70, u16(1), nil)
@@ -339,8 +349,9 @@ func TestValuesOutsideTheirRows(t *testing.T) {
 			for n := range uint16(2500) {
 				put(h, mine, 1, n+1, chunk(77, 0, long))
 			}
-			row(h, outside(77, len(long)))
-		}, long},
+			put(h, mine, 2, 1, chunk(78, 0, "lighthouse"))
+			row(h, outside(78, 10))
+		}, "lighthouse"},
 		"more parts than are kept": {func(h *heap) {
 			for n := range uint32(2500) {
 				put(h, mine, 1, uint16(n+1), chunk(77, n, long))

@@ -202,7 +202,8 @@ func TestValuesByHand(t *testing.T) {
 		{3614, append(append(le(1), word(0, 2, 1)...), "ab"...), "", true},
 		{3614, append(append(append(le(1), word(0, 2, 1)...), "ab"...), le16(1, 3<<14|7)...), "'ab':7A", false},
 		{3614, append(append(append(le(1), word(0, 2, 1)...), "ab"...), le16(2, 3<<14|7)...), "", true},
-		{3614, append(append(append(le(2), word(0, 2, 1)...), word(0, 1, 0)...), append([]byte("ab"), le16(1, 3)...)...), "'ab':3 'a'", false},
+		{3614, append(append(append(le(2), word(0, 2, 1)...), word(0, 1, 0)...), append([]byte("ab"), le16(1, 3)...)...), "'ab':3 'a'",
+			false},
 		{3614, le(1 << 30), "", true},
 		{3615, query(value(0, 2)), "'ab'", false}, {3615, query(value(1, 2)), "", true}, {3615, query(value(0, 1), value(1, 1)), "", true},
 		{3615, query(not, value(0, 2)), "!'ab'", false}, {3615, query(not, not, value(1, 1)), "!!'b'", false},
@@ -216,7 +217,8 @@ func TestValuesByHand(t *testing.T) {
 		{3904, append(le(99_999, 7), 0), "", true}, {3904, append(le(3904), 0), "", true}, {3904, nil, "", true},
 		{4451, le(4451, 0), "{}", false}, {4451, le(23, 0), "", true}, {4451, le(4451, 1<<31), "", true},
 		{1007, le(1, 0, 99_999, 1, 1), "", true}, {1007, le(7, 0, 23), "", true}, {1007, le(1, 0, 23, 1<<31, 1), "", true},
-		{1007, le(1, 0, 23, 1, 1, 5), "{5}", false}, {1007, le(1, 0, 23, 1, 2, 5), "[2:2]={5}", false}, {1007, le(1, 0, 23, 2, 1, 5), "", true},
+		{1007, le(1, 0, 23, 1, 1, 5), "{5}", false}, {1007, le(1, 0, 23, 1, 2, 5), "[2:2]={5}", false},
+		{1007, le(1, 0, 23, 2, 1, 5), "", true},
 		{1007, le(0, 0, 23), "{}", false}, {1007, le(1, 24, 23, 1, 1, 0), "{NULL}", false},
 	} {
 		k := kinds[c.oid]

@@ -133,6 +133,9 @@ func updated(r *Record, f *fields) ([]RowEvent, error) {
 	if flags&updateSuffix != 0 {
 		e.Suffix = int(b.u16())
 	}
+	if len(b.b) == 0 {
+		return nil, errTuple
+	}
 	err := e.take(b.b)
 	return []RowEvent{e}, err
 }
