@@ -111,18 +111,23 @@ func (h *Head) addTable(c *TableChange) {
 	} else {
 		key.file = c.File
 	}
-	sum := h.sumOf(key)
-	if sum == nil {
-		h.Tables = append(h.Tables, TableSum{Name: c.Name, Known: c.Known, File: c.File})
-		sum = &h.Tables[len(h.Tables)-1]
-		if h.at != nil {
-			h.at[key] = len(h.Tables) - 1
-		}
-	}
+	sum := h.sumFor(key, &TableSum{Name: c.Name, Known: c.Known, File: c.File})
 	for k, n := range c.Counts {
 		sum.Sum[k] += n
 		sum.Most[k] = max(sum.Most[k], n)
 	}
+}
+
+// sumFor finds the sum of a table, or begins one for what like names.
+func (h *Head) sumFor(key sumKey, like *TableSum) *TableSum {
+	if s := h.sumOf(key); s != nil {
+		return s
+	}
+	h.Tables = append(h.Tables, TableSum{Name: like.Name, Known: like.Known, File: like.File})
+	if h.at != nil {
+		h.at[key] = len(h.Tables) - 1
+	}
+	return &h.Tables[len(h.Tables)-1]
 }
 
 func (h *Head) sumOf(key sumKey) *TableSum {

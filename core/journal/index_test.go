@@ -1,6 +1,7 @@
 package journal
 
 import (
+	"errors"
 	"slices"
 	"strings"
 	"testing"
@@ -52,13 +53,28 @@ func TestHeadSumsWhatCommitted(t *testing.T) {
 	assert.Equal(t, pg.XID(134), s.State.Open[0].XID)
 
 	var heads []Head
-	require.NoError(t, DecodeChapter(EncodeChapter([]Head{h, {Segment: pg.Segment{Timeline: 1, Number: 8}}, h}), func(h *Head) error {
+	content := EncodeChapter([]Head{h, {Segment: pg.Segment{Timeline: 1, Number: 8}}, h})
+	require.NoError(t, DecodeChapter(content, nil, func(h *Head) error {
 		own := *h
 		own.Tables = append([]TableSum(nil), h.Tables...)
 		heads = append(heads, own)
 		return nil
 	}))
 	assert.Equal(t, []Head{h, {Segment: pg.Segment{Timeline: 1, Number: 8}}, h}, heads)
+	var told Head
+	require.NoError(t, DecodeChapter(content, func(all *Head, n int) bool {
+		told = *all
+		return n == 3
+	}, func(*Head) error { return errors.New("the sum was enough") }))
+	all := sum(heads)
+	all.at = nil
+	assert.Equal(t, all, told)
+	assert.EqualValues(t, 2*h.Commits, all.Commits)
+	assert.EqualValues(t, 2*h.Tables[0].Sum[Delete], all.Tables[0].Sum[Delete])
+	assert.Equal(t, h.Tables[0].Most, all.Tables[0].Most)
+	n := 0
+	require.NoError(t, DecodeChapter(content, func(*Head, int) bool { return false }, func(*Head) error { n++; return nil }))
+	assert.Equal(t, 3, n, "it was not enough")
 }
 
 func TestPartialTransactions(t *testing.T) {
@@ -336,6 +352,6 @@ func FuzzDecodeIndex(f *testing.F) {
 func FuzzDecodeChapter(f *testing.F) {
 	fuzzSeeds(f)
 	f.Fuzz(func(t *testing.T, b []byte) {
-		_ = DecodeChapter(b, func(*Head) error { return nil })
+		_ = DecodeChapter(b, func(*Head, int) bool { return len(b)%2 == 0 }, func(*Head) error { return nil })
 	})
 }

@@ -75,6 +75,8 @@ func TestBoundsHideNothing(t *testing.T) {
 		end := segments[len(segments)-1].To
 		for range 8 {
 			f := randomFilter(t, end)
+			all := sumOf(segments)
+			mostOfAll, mayAll := f.Bound(&all, nil)
 			for _, s := range segments {
 				most, may := f.Bound(&s.Head, nil)
 				for tx, err := range s.Transactions() {
@@ -84,9 +86,11 @@ func TestBoundsHideNothing(t *testing.T) {
 						continue
 					}
 					found++
+					require.True(t, mayAll, "all segments are ruled out for %+v", f)
 					require.True(t, may, "segment %d is ruled out for %+v, and has tx %d", s.Segment.Number, f, tx.XID)
 					if !f.RolledBack { // of which a head tells no sizes
 						require.LessOrEqual(t, size, most, "segment %d, %+v, tx %d", s.Segment.Number, f, tx.XID)
+						require.LessOrEqual(t, most, mostOfAll)
 					}
 				}
 			}
@@ -97,20 +101,34 @@ func TestBoundsHideNothing(t *testing.T) {
 	}
 }
 
+// sumOf adds the heads of segments up.
+func sumOf(segments []*Segment) Head {
+	var heads []Head
+	for _, s := range segments {
+		heads = append(heads, s.Head)
+	}
+	return sum(heads)
+}
+
 // TestCostOfSegmentsIsThatOfTheirTransactions adds the same up from heads and from
 // transactions: what is undone by going back does not depend on where segments end.
 func TestCostOfSegmentsIsThatOfTheirTransactions(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		var heads, each Cost
-		for _, s := range randomSegments(t) {
+		var heads, each, together Cost
+		segments := randomSegments(t)
+		all := sumOf(segments)
+		together.AddSegment(&all, nil)
+		for _, s := range segments {
 			heads.AddSegment(&s.Head, nil)
 			for tx, err := range s.Transactions() {
 				require.NoError(t, err)
 				each.AddTransaction(&tx, tx.Tables(s.Lookup))
 			}
 		}
-		heads.Sort()
-		each.Sort()
+		for _, c := range []*Cost{&heads, &each, &together} {
+			c.Sort()
+		}
+		require.Equal(t, together.Transactions, each.Transactions)
 		require.Equal(t, heads.Transactions, each.Transactions)
 		sums := func(c Cost) map[wal.RelationRef]Counts {
 			m := make(map[wal.RelationRef]Counts)
@@ -125,6 +143,7 @@ func TestCostOfSegmentsIsThatOfTheirTransactions(t *testing.T) {
 			return m
 		}
 		require.Equal(t, sums(each), sums(heads))
+		require.Equal(t, sums(each), sums(together))
 	})
 }
 

@@ -195,7 +195,7 @@ func (c *capturer) recordStored(ctx context.Context, seg pg.Segment) error {
 	if err != nil {
 		return err
 	}
-	return c.index.Heads(ctx, seg.Timeline, seg.Number, seg.Number, func(h *journal.Head) (bool, error) {
+	return c.index.Heads(ctx, seg.Timeline, seg.Number, seg.Number, nil, func(h *journal.Head) (bool, error) {
 		return true, c.catalog.AddSegment(ctx, catalog.Segment{
 			ClusterID: c.cluster.ID, Timeline: seg.Timeline, Number: seg.Number, Name: name,
 			Start: c.cluster.SegmentSize.Start(seg.Number), End: h.End, StoredBytes: info.Size, Records: h.Records,

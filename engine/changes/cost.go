@@ -11,12 +11,18 @@ import (
 func (j *Journal) Cost(ctx context.Context, b moment.Boundary) (journal.Cost, error) {
 	var cost journal.Cost
 	late := j.book.Now()
-	err := j.heads(ctx, j.archive.Cluster.SegmentSize.Number(b.Stop), ^uint64(0), func(h *journal.Head) (bool, error) {
+	take := func(h *journal.Head) (whole bool) {
 		switch {
 		case h.Commits == 0 || b.Keeps(h.Last.LSN):
+			return true
 		case !b.Keeps(h.First.LSN):
 			cost.AddSegment(h, late)
-		default:
+			return true
+		}
+		return false
+	}
+	err := j.scan(ctx, j.archive.Cluster.SegmentSize.Number(b.Stop), ^uint64(0), take, func(h *journal.Head) (bool, error) {
+		if !take(h) {
 			s, err := j.segment(ctx, h.Segment.Number)
 			if err != nil {
 				return false, err

@@ -302,7 +302,7 @@ func TestChaptersThatLackSome(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, want, len(p.all))
 	var heads []journal.Head
-	require.NoError(t, p.index.Heads(ctx, 1, 250, 255, func(h *journal.Head) (bool, error) {
+	require.NoError(t, p.index.Heads(ctx, 1, 250, 255, nil, func(h *journal.Head) (bool, error) {
 		s, err := p.index.Get(ctx, h.Segment)
 		require.NoError(t, err)
 		heads = append(heads, s.Head)
@@ -319,7 +319,7 @@ func TestChaptersThatLackSome(t *testing.T) {
 		_, err := p.store.Put(ctx, store.ChapterKey(p.cluster.ID, 1, 0), layout.S2, journal.EncodeChapter(some))
 		require.NoError(t, err)
 		var seen []uint64
-		require.NoError(t, p.index.Heads(ctx, 1, 251, 254, func(h *journal.Head) (bool, error) {
+		require.NoError(t, p.index.Heads(ctx, 1, 251, 254, nil, func(h *journal.Head) (bool, error) {
 			seen = append(seen, h.Segment.Number)
 			return true, nil
 		}))
@@ -368,7 +368,7 @@ func TestNoMoreIsReadThanAnAnswerNeeds(t *testing.T) {
 
 	// Of the last chapter all heads are known, but one segment cannot be read.
 	var heads []journal.Head
-	require.NoError(t, p.index.Heads(ctx, 1, 256, 269, func(h *journal.Head) (bool, error) { heads = append(heads, *h); return true, nil }))
+	require.NoError(t, p.index.Heads(ctx, 1, 256, 269, nil, func(h *journal.Head) (bool, error) { heads = append(heads, *h); return true, nil }))
 	_, err = p.store.Put(ctx, store.ChapterKey(p.cluster.ID, 1, 1), layout.S2, journal.EncodeChapter(heads))
 	require.NoError(t, err)
 	block(index(262))

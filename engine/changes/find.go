@@ -18,7 +18,8 @@ type candidate struct {
 func (j *Journal) candidates(ctx context.Context, f *journal.Filter) ([]candidate, error) {
 	var list []candidate
 	late := j.book.Now()
-	err := j.all(ctx, func(h *journal.Head) (bool, error) {
+	none := func(all *journal.Head) bool { _, ok := f.Bound(all, late); return !ok }
+	err := j.all(ctx, none, func(h *journal.Head) (bool, error) {
 		if bound, ok := f.Bound(h, late); ok {
 			list = append(list, candidate{h.Segment.Number, bound})
 		}
@@ -89,7 +90,8 @@ func (j *Journal) listUp(ctx context.Context, f *journal.Filter, visit func(uint
 	if f.After > 0 {
 		first = j.archive.Cluster.SegmentSize.Number(f.After)
 	}
-	return j.heads(ctx, first, ^uint64(0), func(h *journal.Head) (bool, error) {
+	none := func(all *journal.Head) bool { _, ok := f.Bound(all, late); return !ok }
+	return j.scan(ctx, first, ^uint64(0), none, func(h *journal.Head) (bool, error) {
 		if _, ok := f.Bound(h, late); !ok {
 			return true, nil
 		}
@@ -110,7 +112,8 @@ func (j *Journal) listDown(ctx context.Context, f *journal.Filter, visit func(ui
 	for {
 		first := last / journal.ChapterSize * journal.ChapterSize
 		var where []uint64
-		err := j.heads(ctx, first, last, func(h *journal.Head) (bool, error) {
+		none := func(all *journal.Head) bool { _, ok := f.Bound(all, late); return !ok }
+		err := j.scan(ctx, first, last, none, func(h *journal.Head) (bool, error) {
 			if _, ok := f.Bound(h, late); ok {
 				where = append(where, h.Segment.Number)
 			}
@@ -163,12 +166,15 @@ func (j *Journal) Biggest(ctx context.Context, f journal.Filter, limit int) ([]E
 func (j *Journal) ByXID(ctx context.Context, x pg.FullXID) ([]Entry, error) {
 	same := func(full pg.FullXID) bool { return full == x || x < 1<<32 && pg.XID(full) == pg.XID(x) }
 	var where []uint64
-	err := j.all(ctx, func(h *journal.Head) (bool, error) {
+	may := func(h *journal.Head) bool {
 		full := x
 		if x < 1<<32 {
 			full = pg.XID(x).Near(h.MaxXID)
 		}
-		if h.MaxXID != 0 && h.MinXID <= full && full <= h.MaxXID {
+		return h.MaxXID != 0 && h.MinXID <= full && full <= h.MaxXID
+	}
+	err := j.all(ctx, func(all *journal.Head) bool { return !may(all) }, func(h *journal.Head) (bool, error) {
+		if may(h) {
 			where = append(where, h.Segment.Number)
 		}
 		return true, nil
@@ -197,10 +203,8 @@ func (j *Journal) ByXID(ctx context.Context, x pg.FullXID) ([]Entry, error) {
 // RestorePoints lists the named restore points, oldest first.
 func (j *Journal) RestorePoints(ctx context.Context) ([]journal.RestorePoint, error) {
 	var list []journal.RestorePoint
-	err := j.all(ctx, func(h *journal.Head) (bool, error) {
-		list = append(list, h.RestorePoints...)
-		return true, nil
-	})
+	take := func(h *journal.Head) bool { list = append(list, h.RestorePoints...); return true }
+	err := j.all(ctx, take, func(h *journal.Head) (bool, error) { return take(h), nil })
 	return list, err
 }
 

@@ -12,12 +12,23 @@ import (
 // errEnough ends a visit early.
 var errEnough = errors.New("enough")
 
-// Heads visits the heads of the segments numbered first to last of one timeline, in
-// order, until visit says that it has had enough. A head is good until the next.
-func (x *Indexes) Heads(ctx context.Context, t pg.Timeline, first, last uint64, visit func(*journal.Head) (more bool, err error)) error {
+// Heads visits the heads of the segments numbered first to last of one timeline, in order, until visit says that it has had
+// enough. A head is good until the next. Where the sum of a whole chapter's heads is at hand, enough, if not nil, is told that
+// first, and says whether it suffices in place of them.
+func (x *Indexes) Heads(ctx context.Context, t pg.Timeline, first, last uint64, enough func(all *journal.Head) bool,
+	visit func(*journal.Head) (more bool, err error)) error {
+	ctx, cancel := context.WithCancel(ctx)
+	ahead := x.readAhead(ctx, t, first/journal.ChapterSize, last/journal.ChapterSize)
+	defer func() {
+		cancel()
+		for range ahead {
+			continue // until nobody reads any more
+		}
+	}()
 	for n := first; n <= last; {
 		end := min(last, n/journal.ChapterSize*journal.ChapterSize+journal.ChapterSize-1)
-		err := x.chapterHeads(ctx, t, n, end, visit)
+		read := <-<-ahead
+		err := x.chapterHeads(ctx, t, n, end, read, enough, visit)
 		if errors.Is(err, errEnough) {
 			return nil
 		}
@@ -29,8 +40,39 @@ func (x *Indexes) Heads(ctx context.Context, t pg.Timeline, first, last uint64, 
 	return nil
 }
 
+// chapterObject is what was read of a chapter.
+type chapterObject struct {
+	content []byte
+	err     error
+}
+
+// chaptersAhead is how many chapters are read while one is looked at: the store has to be waited for.
+const chaptersAhead = 4
+
+// readAhead reads chapters, in order, until ctx ends.
+func (x *Indexes) readAhead(ctx context.Context, t pg.Timeline, first, last uint64) <-chan chan chapterObject {
+	list := make(chan chan chapterObject, chaptersAhead)
+	go func() {
+		defer close(list)
+		for n := first; n <= last && ctx.Err() == nil; n++ {
+			one := make(chan chapterObject, 1)
+			go func() {
+				content, err := x.read(ctx, store.ChapterKey(x.Cluster.ID, t, n))
+				one <- chapterObject{content, err}
+			}()
+			select {
+			case list <- one:
+			case <-ctx.Done():
+				return
+			}
+		}
+	}()
+	return list
+}
+
 // chapterHeads visits heads that belong to one chapter.
-func (x *Indexes) chapterHeads(ctx context.Context, t pg.Timeline, next, last uint64, visit func(*journal.Head) (bool, error)) error {
+func (x *Indexes) chapterHeads(ctx context.Context, t pg.Timeline, next, last uint64, chapter chapterObject,
+	enough func(*journal.Head) bool, visit func(*journal.Head) (bool, error)) error {
 	show := func(h *journal.Head) error {
 		more, err := visit(h)
 		if err == nil && !more {
@@ -38,9 +80,16 @@ func (x *Indexes) chapterHeads(ctx context.Context, t pg.Timeline, next, last ui
 		}
 		return err
 	}
-	b, err := x.read(ctx, store.ChapterKey(x.Cluster.ID, t, next/journal.ChapterSize))
+	whole := func(all *journal.Head, heads int) bool {
+		if enough == nil || heads != journal.ChapterSize || last-next+1 != journal.ChapterSize || !enough(all) {
+			return false
+		}
+		next = last + 1
+		return true
+	}
+	err := chapter.err
 	if err == nil {
-		err = journal.DecodeChapter(b, func(h *journal.Head) error {
+		err = journal.DecodeChapter(chapter.content, whole, func(h *journal.Head) error {
 			for ; next < h.Segment.Number && next <= last; next++ {
 				if err := x.showOne(ctx, pg.Segment{Timeline: t, Number: next}, show); err != nil {
 					return err

@@ -108,6 +108,12 @@ func (j *Journal) segment(ctx context.Context, n uint64) (*journal.Segment, erro
 // heads visits the heads of the captured segments numbered from first to last, in
 // order, until visit has had enough. A head is good until the next.
 func (j *Journal) heads(ctx context.Context, first, last uint64, visit func(*journal.Head) (more bool, err error)) error {
+	return j.scan(ctx, first, last, nil, visit)
+}
+
+// scan visits heads as heads does, or where enough says that it suffices, only the sum of many.
+func (j *Journal) scan(ctx context.Context, first, last uint64, enough func(all *journal.Head) bool,
+	visit func(*journal.Head) (more bool, err error)) error {
 	more := true
 	show := func(h *journal.Head) (bool, error) {
 		var err error
@@ -129,7 +135,7 @@ func (j *Journal) heads(ctx context.Context, first, last uint64, visit func(*jou
 			for to < end && to+1 < tail && j.archive.SegmentOf(to+1).Timeline == seg.Timeline {
 				to++
 			}
-			if err := j.index.Heads(ctx, seg.Timeline, n, to, show); err != nil {
+			if err := j.index.Heads(ctx, seg.Timeline, n, to, enough, show); err != nil {
 				return err
 			}
 			n = to + 1
@@ -138,9 +144,9 @@ func (j *Journal) heads(ctx context.Context, first, last uint64, visit func(*jou
 	return nil
 }
 
-// all visits every head.
-func (j *Journal) all(ctx context.Context, visit func(*journal.Head) (bool, error)) error {
-	return j.heads(ctx, 0, ^uint64(0), visit)
+// all visits every head, or the sum of many.
+func (j *Journal) all(ctx context.Context, enough func(*journal.Head) bool, visit func(*journal.Head) (bool, error)) error {
+	return j.scan(ctx, 0, ^uint64(0), enough, visit)
 }
 
 // lookup finds names as they were known by a time, or else as a segment knows them, or as they were learned later.

@@ -18,8 +18,11 @@ type Marked struct {
 func (j *Journal) Marked(ctx context.Context, rule journal.Rule, since time.Time, limit int) (list []Marked, more bool, err error) {
 	late := j.book.Now()
 	var where []uint64
-	err = j.all(ctx, func(h *journal.Head) (bool, error) {
-		if h.Commits > 0 && !h.Latest.Before(since) && rule.May(h, late, j.book.Rows) {
+	may := func(h *journal.Head) bool {
+		return h.Commits > 0 && !h.Latest.Before(since) && rule.May(h, late, j.book.Rows)
+	}
+	err = j.all(ctx, func(all *journal.Head) bool { return !may(all) }, func(h *journal.Head) (bool, error) {
+		if may(h) {
 			where = append(where, h.Segment.Number)
 		}
 		return true, nil

@@ -26,15 +26,24 @@ func (j *Journal) Rates(ctx context.Context, from, to time.Time, parts int) ([]R
 	}
 	late := j.book.Now()
 	var split []uint64
-	err := j.all(ctx, func(h *journal.Head) (bool, error) {
-		switch first, last := r.part(h.Earliest), r.part(h.Latest); {
+	take := func(h *journal.Head) (whole bool) {
+		first, last := r.part(h.Earliest), r.part(h.Latest)
+		switch {
 		case h.Commits == 0 || last < 0 || first >= parts:
+			return true
 		case first == last:
 			r.list[first].add(h, late, 1)
+			return true
+		}
+		return false
+	}
+	err := j.all(ctx, take, func(h *journal.Head) (bool, error) {
+		switch {
+		case take(h):
 		case len(split) < finest:
 			split = append(split, h.Segment.Number)
 		default:
-			r.spread(h, late, first, last)
+			r.spread(h, late, r.part(h.Earliest), r.part(h.Latest))
 		}
 		return true, nil
 	})

@@ -160,8 +160,9 @@ func (j *Journal) byTime(ctx context.Context, m moment.Moment) (place, error) {
 	}
 	first := j.archive.Cluster.SegmentSize.Number(from)
 	var found *pg.LSN
-	err := j.heads(ctx, first, stretch.Last, func(h *journal.Head) (bool, error) {
-		if h.Commits == 0 || !h.Latest.After(m.Time) {
+	earlier := func(h *journal.Head) bool { return h.Commits == 0 || !h.Latest.After(m.Time) }
+	err := j.scan(ctx, first, stretch.Last, earlier, func(h *journal.Head) (bool, error) {
+		if earlier(h) {
 			return true, nil
 		}
 		s, err := j.segment(ctx, h.Segment.Number)

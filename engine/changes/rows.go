@@ -210,7 +210,8 @@ func (j *Journal) shapeOf(ctx context.Context, e *Entry, ref wal.RelationRef, n 
 
 // reshaped lists the transactions that may have changed the columns of a table.
 func (j *Journal) reshaped(ctx context.Context, n journal.Name) (list []journal.Transaction, err error) {
-	err = j.all(ctx, func(h *journal.Head) (bool, error) {
+	none := func(all *journal.Head) bool { return !altersTable(all, n) }
+	err = j.all(ctx, none, func(h *journal.Head) (bool, error) {
 		if !altersTable(h, n) {
 			return true, nil
 		}

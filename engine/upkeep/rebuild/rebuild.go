@@ -280,12 +280,12 @@ func (r *Rebuilder) segments(ctx context.Context, k catalog.Cluster, held map[pg
 				LastCommit: sql.NullTime{Time: h.Latest, Valid: h.Commits > 0},
 			})
 		}
-		err := x.Heads(ctx, run.timeline, next, run.last, record)
+		err := x.Heads(ctx, run.timeline, next, run.last, nil, record)
 		for damage := (*wal.Damage)(nil); errors.As(err, &damage) && next <= run.last; {
 			if err = r.unreadable(ctx, k, pg.Segment{Timeline: run.timeline, Number: next}, held, damage, report); err == nil &&
 				next < run.last {
 				next++
-				err = x.Heads(ctx, run.timeline, next, run.last, record)
+				err = x.Heads(ctx, run.timeline, next, run.last, nil, record)
 			}
 		}
 		if err != nil {
