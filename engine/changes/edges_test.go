@@ -368,7 +368,8 @@ func TestNoMoreIsReadThanAnAnswerNeeds(t *testing.T) {
 
 	// Of the last chapter all heads are known, but one segment cannot be read.
 	var heads []journal.Head
-	require.NoError(t, p.index.Heads(ctx, 1, 256, 269, nil, func(h *journal.Head) (bool, error) { heads = append(heads, *h); return true, nil }))
+	take := func(h *journal.Head) (bool, error) { heads = append(heads, *h); return true, nil }
+	require.NoError(t, p.index.Heads(ctx, 1, 256, 269, nil, take))
 	_, err = p.store.Put(ctx, store.ChapterKey(p.cluster.ID, 1, 1), layout.S2, journal.EncodeChapter(heads))
 	require.NoError(t, err)
 	block(index(262))

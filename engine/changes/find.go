@@ -9,22 +9,26 @@ import (
 	"velvetrewind/core/pg"
 )
 
-// candidate is a segment in which there may be wanted transactions.
+// candidate is a segment in which there may be wanted transactions, or a chapter of them.
 type candidate struct {
-	number uint64
-	bound  int64 // how large one can be at most
+	first, last uint64 // numbers of segments
+	bound       int64  // how large one can be at most
 }
 
-func (j *Journal) candidates(ctx context.Context, f *journal.Filter) ([]candidate, error) {
+// candidates finds them among the segments numbered from first to last: whole chapters where their sums are at hand.
+func (j *Journal) candidates(ctx context.Context, f *journal.Filter, first, last uint64, chapters bool) ([]candidate, error) {
 	var list []candidate
 	late := j.book.Now()
-	none := func(all *journal.Head) bool { _, ok := f.Bound(all, late); return !ok }
-	err := j.all(ctx, none, func(h *journal.Head) (bool, error) {
+	note := func(h *journal.Head, segments uint64) {
 		if bound, ok := f.Bound(h, late); ok {
-			list = append(list, candidate{h.Segment.Number, bound})
+			list = append(list, candidate{h.Segment.Number, h.Segment.Number + segments - 1, bound})
 		}
-		return true, nil
-	})
+	}
+	whole := func(all *journal.Head) bool { note(all, journal.ChapterSize); return true }
+	if !chapters {
+		whole = nil
+	}
+	err := j.scan(ctx, first, last, whole, func(h *journal.Head) (bool, error) { note(h, 1); return true, nil })
 	return list, err
 }
 
@@ -138,17 +142,27 @@ func (j *Journal) listDown(ctx context.Context, f *journal.Filter, visit func(ui
 // largest first. It reads no more segments than can hold one of them.
 func (j *Journal) Biggest(ctx context.Context, f journal.Filter, limit int) ([]Entry, error) {
 	f.Ever = j.ever(&f)
-	where, err := j.candidates(ctx, &f)
+	where, err := j.candidates(ctx, &f, 0, ^uint64(0), true)
 	if err != nil {
 		return nil, err
 	}
-	slices.SortStableFunc(where, func(a, b candidate) int { return cmp.Compare(b.bound, a.bound) })
 	var best []Entry
-	for _, c := range where {
+	for len(where) > 0 {
+		slices.SortStableFunc(where, func(a, b candidate) int { return cmp.Compare(b.bound, a.bound) })
+		c := where[0]
+		where = where[1:]
 		if len(best) == limit && best[limit-1].Size >= c.bound {
 			break
 		}
-		part, err := j.matching(ctx, c.number, &f)
+		if c.first < c.last {
+			segments, err := j.candidates(ctx, &f, c.first, c.last, false)
+			if err != nil {
+				return nil, err
+			}
+			where = append(where, segments...)
+			continue
+		}
+		part, err := j.matching(ctx, c.first, &f)
 		if err != nil {
 			return nil, err
 		}
