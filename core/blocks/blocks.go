@@ -8,6 +8,8 @@ package blocks
 
 import (
 	"cmp"
+	"maps"
+	"math/bits"
 	"slices"
 
 	"velvetrewind/core/pg"
@@ -36,16 +38,22 @@ const NotCut = ^uint32(0)
 
 // Set collects changed pages. The zero Set is ready.
 type Set struct {
-	forks map[Fork]*pages
-	last  *pages
+	forks  map[Fork]*pages
+	recent [16]*pages // found without looking in forks, by their filenode
 }
 
+// pages are bits, for so many pages together: changes come in no order, and again and again.
 type pages struct {
 	fork   Fork
-	blocks []uint32
-	sorted int // so many at the front are rising and without repeats
+	groups map[uint32]*group // by number of page, divided by groupSize
+	last   *group            // the one that was met last
+	number uint32            // of it
 	cut    uint32
 }
+
+const groupSize = 4096
+
+type group [groupSize / 64]uint64
 
 // See notes what a record of a server's major version changes.
 func (s *Set) See(r *wal.Record, v *pg.Version) error {
@@ -84,11 +92,10 @@ func database(oid uint32) Fork { return Fork{Relation: wal.RelationRef{Database:
 // Add takes over what another set has gathered of a fork.
 func (s *Set) Add(c Changed) {
 	p := s.of(c.Fork)
-	p.blocks = append(p.blocks, c.Blocks...)
-	p.cut = min(p.cut, c.Cut)
-	if len(p.blocks) > 2*p.sorted+64 {
-		p.compact()
+	for _, n := range c.Blocks {
+		p.add(n)
 	}
+	p.cut = min(p.cut, c.Cut)
 }
 
 // Since tells which of the pages from first to before end of a fork cannot be taken from
@@ -102,51 +109,60 @@ func (s *Set) Since(f Fork, first, end uint32) (changed []uint32, cut uint32) {
 	if p == nil {
 		return nil, cut
 	}
-	p.compact()
-	from, _ := slices.BinarySearch(p.blocks, first)
-	to, _ := slices.BinarySearch(p.blocks, end)
-	return p.blocks[from:to], min(cut, max(p.cut, first))
+	return p.list(first, uint64(end)), min(cut, max(p.cut, first))
 }
 
 func (s *Set) of(f Fork) *pages {
-	if s.last != nil && s.last.fork == f {
-		return s.last
+	near := &s.recent[(f.Relation.Filenode+uint32(f.Number))%uint32(len(s.recent))]
+	if *near != nil && (*near).fork == f {
+		return *near
 	}
 	p := s.forks[f]
 	if p == nil {
-		p = &pages{fork: f, cut: NotCut}
+		p = &pages{fork: f, cut: NotCut, groups: make(map[uint32]*group)}
 		if s.forks == nil {
 			s.forks = make(map[Fork]*pages)
 		}
 		s.forks[f] = p
 	}
-	s.last = p
+	*near = p
 	return p
 }
 
-// add keeps the list short by sorting it whenever it has doubled.
 func (p *pages) add(n uint32) {
-	if k := len(p.blocks); k > 0 && p.blocks[k-1] == n {
-		return
+	if g := n / groupSize; p.last == nil || p.number != g {
+		p.number, p.last = g, p.groups[g]
+		if p.last == nil {
+			p.last = new(group)
+			p.groups[g] = p.last
+		}
 	}
-	p.blocks = append(p.blocks, n)
-	if len(p.blocks) > 2*p.sorted+64 {
-		p.compact()
-	}
+	p.last[n%groupSize/64] |= 1 << (n % 64)
 }
 
-func (p *pages) compact() {
-	slices.Sort(p.blocks)
-	p.blocks = slices.Compact(p.blocks)
-	p.sorted = len(p.blocks)
+// list gives the pages from first to before end, rising.
+func (p *pages) list(first uint32, end uint64) (list []uint32) {
+	for _, g := range slices.Sorted(maps.Keys(p.groups)) {
+		if g < first/groupSize || uint64(g)*groupSize >= end {
+			continue
+		}
+		for i, word := range p.groups[g] {
+			for ; word != 0; word &= word - 1 {
+				n := g*groupSize + uint32(i*64+bits.TrailingZeros64(word))
+				if n >= first && uint64(n) < end {
+					list = append(list, n)
+				}
+			}
+		}
+	}
+	return list
 }
 
 // List gives what was collected, ordered by relation and fork.
 func (s *Set) List() []Changed {
 	var list []Changed
 	for _, p := range s.forks {
-		p.compact()
-		list = append(list, Changed{Fork: p.fork, Blocks: slices.Clone(p.blocks), Cut: p.cut})
+		list = append(list, Changed{Fork: p.fork, Blocks: p.list(0, 1<<32), Cut: p.cut})
 	}
 	slices.SortFunc(list, func(a, b Changed) int {
 		x, y := a.Fork.Relation, b.Fork.Relation

@@ -97,7 +97,7 @@ func (h *Head) join(next *Head) {
 	h.Objects = append(h.Objects, next.Objects...)
 	for i := range next.Tables {
 		s := &next.Tables[i]
-		of := h.sumFor(s.key(), s)
+		of := &h.Tables[h.sumFor(s.key(), s)]
 		for k := range s.Sum {
 			of.Sum[k] += s.Sum[k]
 			of.Most[k] = max(of.Most[k], s.Most[k])

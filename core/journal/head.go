@@ -1,6 +1,7 @@
 package journal
 
 import (
+	"slices"
 	"time"
 
 	"velvetrewind/core/pg"
@@ -62,6 +63,24 @@ type sumKey struct {
 
 // add counts an ended transaction.
 func (h *Head) add(t *Transaction, tables []TableChange) {
+	h.addEnd(t)
+	if !t.Committed {
+		return
+	}
+	all := Counts{Drop: int64(len(t.DroppedDatabases))}
+	for i := range tables {
+		h.Tables[h.tableOf(&tables[i])].count(&tables[i].Counts)
+		if !tables[i].System() {
+			for k, n := range tables[i].Counts {
+				all[k] += n
+			}
+		}
+	}
+	h.addMost(&all)
+}
+
+// addEnd counts that a transaction ended.
+func (h *Head) addEnd(t *Transaction) {
 	h.noteXID(t.XID)
 	for _, s := range t.Subxacts {
 		h.noteXID(s.Near(t.XID))
@@ -82,15 +101,10 @@ func (h *Head) add(t *Transaction, tables []TableChange) {
 	if t.Time.After(h.Latest) {
 		h.Latest = t.Time
 	}
-	all := Counts{Drop: int64(len(t.DroppedDatabases))}
-	for i := range tables {
-		h.addTable(&tables[i])
-		if !tables[i].System() {
-			for k, n := range tables[i].Counts {
-				all[k] += n
-			}
-		}
-	}
+}
+
+// addMost takes what one transaction did to users' tables into what one did at most.
+func (h *Head) addMost(all *Counts) {
 	for k, n := range all {
 		h.Most[k] = max(h.Most[k], n)
 	}
@@ -104,40 +118,41 @@ func (h *Head) noteXID(x pg.FullXID) {
 	h.MaxXID = max(h.MaxXID, x)
 }
 
-func (h *Head) addTable(c *TableChange) {
+// tableOf is the index of a table's sum, which begins with this.
+func (h *Head) tableOf(c *TableChange) int {
 	key := sumKey{known: c.Known}
 	if c.Known {
 		key.name = c.Name
 	} else {
 		key.file = c.File
 	}
-	sum := h.sumFor(key, &TableSum{Name: c.Name, Known: c.Known, File: c.File})
-	for k, n := range c.Counts {
-		sum.Sum[k] += n
-		sum.Most[k] = max(sum.Most[k], n)
+	return h.sumFor(key, &TableSum{Name: c.Name, Known: c.Known, File: c.File})
+}
+
+// count adds what one transaction did.
+func (s *TableSum) count(c *Counts) {
+	for k, n := range c {
+		s.Sum[k] += n
+		s.Most[k] = max(s.Most[k], n)
 	}
 }
 
-// sumFor finds the sum of a table, or begins one for what like names.
-func (h *Head) sumFor(key sumKey, like *TableSum) *TableSum {
-	if s := h.sumOf(key); s != nil {
-		return s
+// sumFor is the index of the sum of a table, which begins as what like names.
+func (h *Head) sumFor(key sumKey, like *TableSum) int {
+	if i := h.indexOf(key); i >= 0 {
+		return i
 	}
 	h.Tables = append(h.Tables, TableSum{Name: like.Name, Known: like.Known, File: like.File})
+	i := len(h.Tables) - 1
 	if h.at != nil {
-		h.at[key] = len(h.Tables) - 1
+		h.at[key] = i
 	}
-	return &h.Tables[len(h.Tables)-1]
+	return i
 }
 
-func (h *Head) sumOf(key sumKey) *TableSum {
+func (h *Head) indexOf(key sumKey) int {
 	if len(h.Tables) <= few {
-		for i := range h.Tables {
-			if s := &h.Tables[i]; s.key() == key {
-				return s
-			}
-		}
-		return nil
+		return slices.IndexFunc(h.Tables, func(s TableSum) bool { return s.key() == key })
 	}
 	if h.at == nil {
 		h.at = make(map[sumKey]int, len(h.Tables))
@@ -146,9 +161,9 @@ func (h *Head) sumOf(key sumKey) *TableSum {
 		}
 	}
 	if i, has := h.at[key]; has {
-		return &h.Tables[i]
+		return i
 	}
-	return nil
+	return -1
 }
 
 func (s *TableSum) key() sumKey {

@@ -84,10 +84,14 @@ func (r *Recorder) Segment(end pg.LSN, names Lookup) (*Segment, error) {
 	s.End = end
 	read := ledgerReader{p: parser{b: s.ledger}, scratch: make([]Change, 0, 16)}
 	var tables []TableChange
+	plain := plainSums{of: make(map[wal.RelationRef]plainSum), segment: s, names: names}
 	for len(read.p.b) > 0 {
 		t := read.next()
 		if err := read.p.err(); err != nil {
 			return nil, err
+		}
+		if plain.add(&t) {
+			continue
 		}
 		t.files(func(ref wal.RelationRef) { s.name(ref, names) })
 		tables = t.tables(tables[:0], s.Lookup)
@@ -95,6 +99,79 @@ func (r *Recorder) Segment(end pg.LSN, names Lookup) (*Segment, error) {
 		s.Objects = append(s.Objects, t.DroppedObjects(s.Lookup)...)
 	}
 	return s, nil
+}
+
+// plainSums adds up transactions that changed rows and nothing else, which most are, with one look for each file.
+type plainSums struct {
+	of      map[wal.RelationRef]plainSum
+	segment *Segment
+	names   Lookup
+	changed []plainChange // by the transaction
+}
+
+// plainSum says which of a head's tables a file counts for, -1 for none, and whether that is a table of users.
+type plainSum struct {
+	table int
+	users bool
+}
+
+type plainChange struct {
+	plainSum
+	counts Counts
+}
+
+// add adds a transaction up, and tells whether it was one of those.
+func (p *plainSums) add(t *Transaction) bool {
+	if !t.Committed || t.flags()&^(flagCommitted|flagTwoPhase|flagPartial|flagSubxacts) != 0 {
+		return false
+	}
+	h := &p.segment.Head
+	h.addEnd(t)
+	p.changed = p.changed[:0]
+	var all Counts
+	for _, c := range t.Changes {
+		s, known := p.of[c.Relation]
+		if !known {
+			s = p.begin(c.Relation)
+		}
+		if s.table < 0 {
+			continue
+		}
+		if s.users {
+			all[Insert], all[Update], all[Delete] = all[Insert]+c.Inserted, all[Update]+c.Updated, all[Delete]+c.Deleted
+		}
+		counts := p.changeOf(s)
+		counts[Insert], counts[Update], counts[Delete] = counts[Insert]+c.Inserted, counts[Update]+c.Updated, counts[Delete]+c.Deleted
+	}
+	for i := range p.changed {
+		h.Tables[p.changed[i].table].count(&p.changed[i].counts)
+	}
+	h.addMost(&all)
+	return true
+}
+
+// changeOf finds what the transaction did to a table so far.
+func (p *plainSums) changeOf(s plainSum) *Counts {
+	for i := range p.changed {
+		if p.changed[i].table == s.table {
+			return &p.changed[i].counts
+		}
+	}
+	p.changed = append(p.changed, plainChange{plainSum: s})
+	return &p.changed[len(p.changed)-1].counts
+}
+
+// begin finds the table of a file that is met first.
+func (p *plainSums) begin(ref wal.RelationRef) plainSum {
+	p.segment.name(ref, p.names)
+	n, known := p.segment.Lookup(ref)
+	s := plainSum{table: -1, users: !n.System()}
+	if !known || n.Part == Main {
+		change := TableChange{Name: n, Known: known, File: ref}
+		s.table = p.segment.Head.tableOf(&change)
+	}
+	p.of[ref] = s
+	return s
 }
 
 // name keeps what a file is called, if anybody knows it.

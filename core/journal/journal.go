@@ -99,7 +99,7 @@ type State struct {
 type Builder struct {
 	state State // but for Open
 	open  map[pg.XID]*Open
-	last  *Open
+	near  [16]*Open // some of open, by their ids
 	free  []*Open
 	ended Transaction // what See returns
 }
@@ -333,7 +333,7 @@ func (b *Builder) forget(gone func(*Open) bool) {
 			delete(b.open, xid)
 		}
 	}
-	b.last = nil
+	clear(b.near[:])
 }
 
 // widen gives an id its epoch and notes that it was seen.
@@ -348,8 +348,9 @@ func (b *Builder) widen(x pg.XID) pg.FullXID {
 }
 
 func (b *Builder) of(xid pg.XID, at pg.LSN) *Open {
-	if b.last != nil && b.last.XID == xid {
-		return b.last
+	near := &b.near[xid%pg.XID(len(b.near))]
+	if *near != nil && (*near).XID == xid {
+		return *near
 	}
 	o := b.open[xid]
 	if o == nil {
@@ -362,7 +363,7 @@ func (b *Builder) of(xid pg.XID, at pg.LSN) *Open {
 		o.XID, o.First = xid, at
 		b.open[xid] = o
 	}
-	b.last = o
+	*near = o
 	return o
 }
 
@@ -424,7 +425,7 @@ func (b *Builder) finish(r *wal.Record, end wal.End) *Transaction {
 		b.widen(xid)
 		b.gather(t, &all, xid)
 	}
-	t.Changes, b.last = all.Changes, nil
+	t.Changes = all.Changes
 	t.Altered = altered(all.Locked, end)
 	t.DroppedColumns = all.DroppedColumns
 	t.Objects = objects(end.Objects, t.Named)
@@ -442,6 +443,7 @@ func (b *Builder) gather(t *Transaction, all *Open, xid pg.XID) {
 		return
 	}
 	delete(b.open, xid)
+	b.near[xid%pg.XID(len(b.near))] = nil
 	t.First = min(t.First, o.First)
 	t.Bytes += o.Bytes
 	if o.GID != "" {
