@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bytes"
+	"strings"
 	"testing"
 	"time"
 
@@ -116,4 +117,34 @@ func TestUpcomingInTwoZones(t *testing.T) {
 		{ID: "e2", Work: "keep", Policy: "outer", Clusters: 7, Last: &api.Begun{At: noon, Problem: "one is under way already"}}})
 	assert.Regexp(t, `e1 +audit full +the store .* paused`, out.String())
 	assert.Regexp(t, `e2 +keep +policy outer \(7 clusters\) .*one is under way already`, out.String())
+}
+
+// TestRowsAreDrawn draws rows of few columns as a table, of many as lists, and how to see what is not known.
+func TestRowsAreDrawn(t *testing.T) {
+	text := func(s string) *string { return &s }
+	v := api.Rows{XID: 7, More: true, Look: []api.Look{{Moment: "before tx 7", Query: "select 1"}, {Moment: "before tx 7", Query: "select 2"},
+		{Moment: "tx 7", Query: "select 3"}}, Rows: []api.Row{
+		{Operation: "update", Table: "fare", Place: "(0,1)", Before: []api.Cell{{Column: "id", Value: text("1")},
+			{Column: "note", Value: text("two\nlines\x1b[31m")}}, After: []api.Cell{{Column: "id", Value: text("1")}, {Column: "note"}}},
+		{Operation: "insert", Table: "fare", Place: "(0,2)", After: []api.Cell{{Column: "id", Value: text("2")},
+			{Column: "note", Why: "too long"}}},
+		{Operation: "delete", Table: "fare", Place: "(0,3)", Why: "its page was not written"},
+	}}
+	wide := api.Row{Operation: "delete", Table: "crew.shift", Place: "(4,5)"}
+	for _, name := range []string{"a", "b", "c", "d", "e", "f", "g", "h", "i"} {
+		wide.Before = append(wide.Before, api.Cell{Column: name, Value: text(strings.Repeat(name, 100))})
+	}
+	v.Rows = append(v.Rows, wide, wide)
+	var out bytes.Buffer
+	drawRows(harmless{&out}, "ferries", v)
+	assert.Regexp(t, `(?m)^update  \(0,1\)  1   two·lines·\[31m → NULL$`, out.String())
+	assert.Regexp(t, `(?m)^insert  \(0,2\)  2   \? too long$`, out.String())
+	assert.Regexp(t, `(?m)^delete  \(0,3\)  its page was not written$`, out.String())
+	assert.Regexp(t, `(?s)delete \(4,5\) of crew.shift\n  a +a{95}…\n  b +b{95}….*\n\ndelete \(4,5\) of crew.shift\n  a`, out.String())
+	assert.Contains(t, out.String(), "There are more")
+	assert.Contains(t, out.String(), "  velvet restore start ferries \"before tx 7\"\n    select 1;\n    select 2;\n"+
+		"  velvet restore start ferries \"tx 7\"\n    select 3;\n")
+	out.Reset()
+	drawRows(&out, "ferries", api.Rows{})
+	assert.Equal(t, "No row of it is in the WAL.\n", out.String())
 }

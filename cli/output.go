@@ -6,6 +6,7 @@ import (
 	"io"
 	"strings"
 	"time"
+	"unicode"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
@@ -19,8 +20,22 @@ func (a *app) show(cmd *cobra.Command, v any, draw func(io.Writer)) error {
 		e.SetIndent("", "  ")
 		return e.Encode(v)
 	}
-	draw(cmd.OutOrStdout())
+	draw(harmless{cmd.OutOrStdout()})
 	return nil
+}
+
+// harmless keeps what others have named from steering the terminal: owners of databases choose the names of tables and
+// columns, and clients those of applications.
+type harmless struct{ to io.Writer }
+
+func (h harmless) Write(p []byte) (int, error) {
+	_, err := io.WriteString(h.to, strings.Map(func(r rune) rune {
+		if unicode.IsControl(r) && r != '\n' {
+			return '·'
+		}
+		return r
+	}, string(p)))
+	return len(p), err
 }
 
 // grid begins a table. A column whose title ends in ">" is right-aligned.

@@ -93,6 +93,7 @@ func Execute(ctx context.Context, version string, errOut io.Writer, extra ...*co
 
 // explain prints an error: what, why, and what to do next.
 func explain(w io.Writer, err error) {
+	w = harmless{w}
 	var p *api.Problem
 	if !errors.As(err, &p) {
 		_, _ = fmt.Fprintf(w, "velvet: %v\n", err)

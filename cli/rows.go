@@ -6,7 +6,6 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
-	"unicode"
 
 	"github.com/spf13/cobra"
 
@@ -100,7 +99,10 @@ func columnsOf(r api.Row) string {
 
 // drawRowsAsTable draws rows of the same columns.
 func drawRowsAsTable(w io.Writer, list []api.Row) {
-	heads := append([]string{"", "place"}, strings.Split(strings.TrimSuffix(columnsOf(list[0]), "\n"), "\n")...)
+	heads := []string{"", "place"}
+	for name := range strings.Lines(columnsOf(list[0])) {
+		heads = append(heads, cut(strings.TrimSuffix(name, "\n"), longestValue))
+	}
 	why := false
 	for _, r := range list {
 		why = why || r.Why != ""
@@ -170,12 +172,7 @@ func valueText(c api.Cell) string {
 
 // cut shortens a text to so many characters, on one line.
 func cut(s string, most int) string {
-	s = strings.Map(func(r rune) rune { // which could steer the terminal
-		if unicode.IsControl(r) {
-			return '·'
-		}
-		return r
-	}, s)
+	s = strings.ReplaceAll(s, "\n", "·")
 	if runes := []rune(s); len(runes) > most {
 		return string(runes[:most-1]) + "…"
 	}

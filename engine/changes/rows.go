@@ -103,7 +103,7 @@ func (j *Journal) filesOf(ctx context.Context, e *Entry, t journal.Table) (table
 	for _, x := range e.Subxacts {
 		f.XIDs[x] = true
 	}
-	s, err := j.segmentOf(ctx, &journal.Commit{LSN: e.End})
+	s, err := j.segmentAt(ctx, e.End)
 	if err != nil || s == nil {
 		return f, err
 	}
@@ -122,6 +122,19 @@ func (j *Journal) filesOf(ctx context.Context, e *Entry, t journal.Table) (table
 		f.names[c.Relation] = n
 	}
 	return f, nil
+}
+
+// segmentAt reads the journal of the segment in which the record at an LSN ends.
+func (j *Journal) segmentAt(ctx context.Context, at pg.LSN) (found *journal.Segment, err error) {
+	n := j.archive.Cluster.SegmentSize.Number(at)
+	err = j.heads(ctx, n, n+1, func(h *journal.Head) (more bool, err error) {
+		if h.To <= at {
+			return true, nil
+		}
+		found, err = j.segment(ctx, h.Segment.Number)
+		return false, err
+	})
+	return found, err
 }
 
 // lookFrom is where following pages begins: some segments before a place, or where the captured WAL does.

@@ -275,6 +275,14 @@ func TestWhatTheWALHoldsOfRows(t *testing.T) {
 		l.Server.Exec("postgres", "checkpoint")
 		l.same(nil, l.rows(l.commit("delete from letter"), "letter", 1000), want)
 
+		undone, err := l.SQL.Begin(context.Background())
+		require.NoError(t, err)
+		xid := testbed.One[int64](b, undone.Conn(), "insert into letter values (9, 'undone') returning pg_current_xact_id()::text::bigint")
+		require.NoError(t, undone.Rollback(context.Background()))
+		gone := l.rows(known{xid: pg.FullXID(xid)}, "letter", 9).List
+		require.Len(t, gone, 1)
+		assert.Equal(t, "id=9 body=undone plain=NULL gone=NULL note=NULL", cell(gone[0].After))
+
 		// Columns that came and went.
 		l.Server.Exec("postgres", "alter table crew add pay numeric default 12.5", "alter table crew add home text", "checkpoint")
 		first := l.commit("delete from crew where id = 1")

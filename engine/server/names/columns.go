@@ -97,7 +97,7 @@ func (b *Book) ColumnsOf(ctx context.Context, database, oid uint32) ([]Columns, 
 // where it is the same.
 func (b *Book) noteChanged(t *journal.Transaction) {
 	names := b.Now()
-	if !slices.ContainsFunc(t.Changes, func(c journal.Change) bool { return isColumns(names, c.Relation) }) {
+	if len(t.Altered) == 0 || !slices.ContainsFunc(t.Changes, func(c journal.Change) bool { return isColumns(names, c.Relation) }) {
 		return
 	}
 	b.mu.Lock()
