@@ -122,8 +122,8 @@ func TestUpcomingInTwoZones(t *testing.T) {
 // TestRowsAreDrawn draws rows of few columns as a table, of many as lists, and how to see what is not known.
 func TestRowsAreDrawn(t *testing.T) {
 	text := func(s string) *string { return &s }
-	v := api.Rows{XID: 7, More: true, Look: []api.Look{{Moment: "before tx 7", Query: "select 1"}, {Moment: "before tx 7", Query: "select 2"},
-		{Moment: "tx 7", Query: "select 3"}}, Rows: []api.Row{
+	v := api.Rows{XID: 7, More: true, Look: []api.Look{{Moment: "before tx 7", Query: "select 1"},
+		{Moment: "before tx 7", Query: "select 2"}, {Moment: "tx 7", Query: "select 3"}}, Rows: []api.Row{
 		{Operation: "update", Table: "fare", Place: "(0,1)", Before: []api.Cell{{Column: "id", Value: text("1")},
 			{Column: "note", Value: text("two\nlines\x1b[31m")}}, After: []api.Cell{{Column: "id", Value: text("1")}, {Column: "note"}}},
 		{Operation: "insert", Table: "fare", Place: "(0,2)", After: []api.Cell{{Column: "id", Value: text("2")},
