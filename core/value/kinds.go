@@ -10,9 +10,10 @@ import (
 )
 
 var (
-	errValue   = errors.New("not a value of its type")
-	errForeign = errors.New("a type that is not decoded")
-	errLong    = errors.New("a value that is too long")
+	errValue    = errors.New("not a value of its type")
+	errForeign  = errors.New("a type that is not decoded")
+	errLong     = errors.New("a value that is too long")
+	errEncoding = errors.New("text that is not decoded")
 )
 
 // kind is how values of one of the server's own types lie and are written.
@@ -47,7 +48,7 @@ func varying(align string, text func(*bytesAt) string) *kind {
 	}}
 }
 
-var texts = &kind{length: -1, align: "i", text: utf8Text}
+var texts = &kind{length: -1, align: "i", text: func(b []byte) (string, error) { return string(b), nil }}
 
 // number is a 32-bit number without a sign: of what the catalogs give a name, that is not known here.
 var number = fixed(4, "i", func(r *bytesAt) string { return strconv.FormatUint(uint64(r.u32()), 10) })
@@ -63,7 +64,7 @@ func init() {
 		18: fixed(1, "c", func(r *bytesAt) string { return charText(r.u8()) }),
 		19: {length: 64, align: "c", text: func(b []byte) (string, error) {
 			name, _, _ := bytes.Cut(b, []byte{0})
-			return utf8Text(name)
+			return string(name), nil
 		}},
 		20: fixed(8, "d", func(r *bytesAt) string { return strconv.FormatInt(int64(r.u64()), 10) }),
 		21: fixed(2, "s", func(r *bytesAt) string { return strconv.Itoa(int(int16(r.u16()))) }),

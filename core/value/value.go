@@ -7,10 +7,10 @@
 package value
 
 import (
+	"cmp"
 	"encoding/binary"
 	"errors"
 	"fmt"
-	"unicode/utf8"
 
 	"github.com/pierrec/lz4/v4"
 
@@ -29,6 +29,8 @@ type Column struct {
 	// Missing is the value in rows that are older than the column; nil for NULL. MissingUnknown: that is not known.
 	Missing        *string `json:"missing,omitempty"`
 	MissingUnknown bool    `json:"missingUnknown,omitempty"`
+	// Encoding is that of the database's texts, as the server calls it; "" for UTF-8.
+	Encoding string `json:"encoding,omitempty"`
 	// Labels are those of an enum, by oid.
 	Labels map[uint32]string `json:"labels,omitempty"`
 }
@@ -126,7 +128,12 @@ func (c *Cell) take(of Column, v datum, outside Outside) {
 		v = v.outside.datum(stored)
 	}
 	text, err := textOf(of, v)
+	if err == nil && of.Labels == nil { // which are in UTF-8 already
+		text, err = inUTF8(text, of.Encoding)
+	}
 	switch {
+	case errors.Is(err, errEncoding):
+		c.Why = fmt.Sprintf("text in the encoding %s, which is not decoded", cmp.Or(of.Encoding, "UTF8"))
 	case errors.Is(err, errLong):
 		c.Why = fmt.Sprintf("a value of more than %d MiB", longest>>20)
 	case errors.Is(err, errForeign):
@@ -301,12 +308,4 @@ func (r *bytesAt) varlena() datum {
 	r.at--
 	header := r.u32()
 	return datum{b: r.take(int(header>>2) - 4), compressed: header&3 == 2}
-}
-
-// utf8Text is text as it is; where it is not UTF-8 there is no telling what it says.
-func utf8Text(b []byte) (string, error) {
-	if !utf8.Valid(b) {
-		return "", errForeign
-	}
-	return string(b), nil
 }

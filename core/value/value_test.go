@@ -36,6 +36,11 @@ func TestRead(t *testing.T) {
 	dropped.Dropped, virtual.Virtual = true, true
 	foreign := Column{Name: "shape", Type: 99_999, TypeName: "shape", Length: 4, Align: "i"}
 	mood := Column{Name: "mood", Type: 50_000, Length: 4, Align: "i", Labels: map[uint32]string{7: "calm"}}
+	in := func(encoding string) Column {
+		c := note
+		c.Encoding = encoding
+		return c
+	}
 	unknown := number4
 	unknown.MissingUnknown = true
 	outside := append([]byte{1, 18}, le(4+9, 9, 77, 500)...)
@@ -65,7 +70,12 @@ func TestRead(t *testing.T) {
 		"outside, and not there": {[]Column{note}, Row{Columns: 1, Body: outside}, nothing, []Cell{{Column: "note",
 			Why: "9 bytes that are kept outside the row and are not in the WAL that was read"}}},
 		"not UTF-8": {[]Column{note}, Row{Columns: 1, Body: []byte{2<<1 | 1, 0xff}}, nil, []Cell{{Column: "note",
-			Why: "a value of type text, which is not decoded"}}},
+			Why: "text in the encoding UTF8, which is not decoded"}}},
+		"in other encodings": {[]Column{in("LATIN1"), in("WIN1252"), in("WIN1252"), in("EUC_JP"), in("EUC_JP"), in("SQL_ASCII")},
+			Row{Columns: 6, Body: []byte("\x05\xe9\x05\x80\x05\x81\x05\x80\x05~\x05\xc3")}, nil, []Cell{{Column: "note", Text: "é"},
+				{Column: "note", Text: "€"}, {Column: "note", Why: "text in the encoding WIN1252, which is not decoded"},
+				{Column: "note", Why: "text in the encoding EUC_JP, which is not decoded"}, {Column: "note", Text: "~"},
+				{Column: "note", Why: "text in the encoding SQL_ASCII, which is not decoded"}}},
 		"bytes that are no value": {[]Column{{Name: "n", Type: 1700, TypeName: "numeric", Length: -1, Align: "i"}}, Row{Columns: 1,
 			Body: []byte{5<<1 | 1, 0, 0x80, 0xff, 0xff}}, nil, []Cell{{Column: "n", Why: "its bytes are no value of type numeric"}}},
 		"compressed with pglz": {[]Column{note}, Row{Columns: 1, Body: append(le(13<<2|2, 21), 0x02, 'x', 0x0f, 0x01, 0x02)}, nil,

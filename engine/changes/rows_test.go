@@ -301,6 +301,16 @@ func TestWhatTheWALHoldsOfRows(t *testing.T) {
 		require.Len(t, both.List, 2)
 		assert.Equal(t, "the transaction changed the table's columns itself", both.List[0].Why)
 
+		// In another encoding.
+		l.Server.Exec("postgres", "create database isles encoding 'LATIN1' lc_collate 'C' lc_ctype 'C' template template0")
+		isles := l.Server.Connect("isles")
+		testbed.All[string](b, isles, "create table note (body text)")
+		latin := known{xid: pg.FullXID(testbed.One[int64](b, isles, "insert into note values ('Ã© é') returning pg_current_xact_id()::text::bigint"))}
+		l.Eventually("the columns of another database are known", func() bool {
+			rows := l.rows(latin, "isles.public.note", 9).List
+			return len(rows) == 1 && cell(rows[0].After) == "body=Ã© é"
+		})
+
 		// Many at once, and from one partition to another.
 		loaded := l.commit("insert into fare select 2019, n from generate_series(1, 50) n")
 		l.Eventually("the partitions are known", func() bool {

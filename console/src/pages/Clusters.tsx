@@ -33,7 +33,7 @@ function Needs({ list }: { list: Cluster[] }) {
     <section aria-label="What needs attention">
       <h1>
         {attention.length === 0
-          ? "Every cluster is captured and can be rewound."
+          ? allIsWell(list)
           : attention.length === 1
             ? "One cluster needs attention"
             : `${count(attention.length)} of ${count(list.length)} clusters need attention`}
@@ -60,6 +60,16 @@ function Needs({ list }: { list: Cluster[] }) {
       )}
     </section>
   );
+}
+
+// allIsWell says what holds where nothing needs attention: of a cluster whose first base backup is being taken, not that it
+// can be rewound.
+function allIsWell(list: Cluster[]): string {
+  const first = list.filter((c) => (c.reach ?? []).length === 0);
+  if (first.length === 0) return "Every cluster is captured and can be rewound.";
+  return first.length === 1
+    ? `${first[0]!.name} cannot be rewound yet: its first base backup is being taken.`
+    : `${count(first.length)} clusters cannot be rewound yet: their first base backups are being taken.`;
 }
 
 const titles: { sort: Sort; title: string }[] = [

@@ -41,6 +41,17 @@ describe("the first page", () => {
     await waitFor(() => expect(asked).toEqual([{ what: "POST /clusters/lights/capture/start", body: undefined }]));
   });
 
+  test.each([
+    [0, "Every cluster is captured and can be rewound."],
+    [1, "pier-0 cannot be rewound yet: its first base backup is being taken."],
+    [2, "2 clusters cannot be rewound yet: their first base backups are being taken."],
+  ])("says only what holds while %d first base backups are being taken", async (n, says) => {
+    const span = { timeline: 1, base: "01b", from: "0/1000000", to: "0/9000000", fromTime: noon, toTime: noon };
+    const list = [0, 1, 2].map((i) => ferries({ id: `${i}`, name: `pier-${i}`, reach: i < n ? [] : [span] }));
+    show("/", { "GET /clusters": list });
+    expect((await screen.findByRole("heading", { level: 1 })).textContent).toBe(says);
+  });
+
   test("narrows many by a label, keeps that in the address, and says when nothing fits", async () => {
     const many = Array.from({ length: 60 }, (_, n) =>
       ferries({ id: `${n}`, name: `pier-${n}`, labels: { fleet: n < 3 ? "outer" : "inner" } }),

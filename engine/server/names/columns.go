@@ -155,7 +155,8 @@ select d.oid, c.oid, a.attname::pg_catalog.text, coalesce(base.type, a.atttypid)
 	case when a.attisdropped then '' else pg_catalog.format_type(a.atttypid, null) end, a.attlen, a.attalign::pg_catalog.text,
 	a.attisdropped, a.attgenerated operator(pg_catalog.=) 'v', a.atthasmissing,
 	case when a.atthasmissing and coalesce(base.type, a.atttypid) operator(pg_catalog.<) 16384
-	then (a.attmissingval::pg_catalog.text::pg_catalog._text)[1] end, labels.oids, labels.labels
+	then (a.attmissingval::pg_catalog.text::pg_catalog._text)[1] end, labels.oids, labels.labels,
+	pg_catalog.pg_encoding_to_char(d.encoding)
 from pg_catalog.pg_class c
 join pg_catalog.pg_database d on d.datname operator(pg_catalog.=) pg_catalog.current_database()
 join pg_catalog.pg_attribute a on a.attrelid operator(pg_catalog.=) c.oid and a.attnum operator(pg_catalog.>) 0
@@ -265,8 +266,11 @@ func eachTable(ctx context.Context, tx pgx.Tx, visit func(tableOID, []value.Colu
 		var oids []uint32
 		var labels []string
 		if err := rows.Scan(&t.database, &t.oid, &c.Name, &c.Type, &c.TypeName, &c.Length, &c.Align, &c.Dropped, &c.Virtual, &added,
-			&c.Missing, &oids, &labels); err != nil {
+			&c.Missing, &oids, &labels, &c.Encoding); err != nil {
 			return err
+		}
+		if c.Encoding == "UTF8" {
+			c.Encoding = ""
 		}
 		c.MissingUnknown = added && c.Missing == nil
 		for i, oid := range oids {
