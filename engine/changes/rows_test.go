@@ -305,7 +305,8 @@ func TestWhatTheWALHoldsOfRows(t *testing.T) {
 		l.Server.Exec("postgres", "create database isles encoding 'LATIN1' lc_collate 'C' lc_ctype 'C' template template0")
 		isles := l.Server.Connect("isles")
 		testbed.All[string](b, isles, "create table note (body text)")
-		latin := known{xid: pg.FullXID(testbed.One[int64](b, isles, "insert into note values ('Ã© é') returning pg_current_xact_id()::text::bigint"))}
+		latin := known{xid: pg.FullXID(testbed.One[int64](b, isles,
+			"insert into note values ('Ã© é') returning pg_current_xact_id()::text::bigint"))}
 		l.Eventually("the columns of another database are known", func() bool {
 			rows := l.rows(latin, "isles.public.note", 9).List
 			return len(rows) == 1 && cell(rows[0].After) == "body=Ã© é"
