@@ -138,13 +138,13 @@ func newReadme(t *testing.T) *readme {
 	return r
 }
 
-var exampleTransaction = regexp.MustCompile(`tx 84190`)
+var exampleTransaction = regexp.MustCompile(`\b84190\b`)
 
 // run runs a command as printed, in a shell without a terminal. What asks for the role's
 // password is given it.
 func (r *readme) run(line string) string {
 	r.Helper()
-	line = exampleTransaction.ReplaceAllString(r.places.Replace(line), "tx "+r.xid)
+	line = exampleTransaction.ReplaceAllString(r.places.Replace(line), r.xid)
 	cmd := exec.Command("bash", "-euo", "pipefail", "-c", line)
 	cmd.Dir, cmd.Env = r.Path("work"), r.env
 	cmd.Stdin = strings.NewReader(rolePassword + "\n" + rolePassword + "\n")

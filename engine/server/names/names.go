@@ -44,7 +44,12 @@ type Book struct {
 type version struct {
 	name  journal.Name
 	since time.Time
+	// bare says that it was read from the WAL, which does not tell what the table stands below.
+	bare bool
 }
+
+// bareRows is what the catalogue has for the rows of a table whose name was read from the WAL.
+const bareRows = -2
 
 type schema struct{ database, oid uint32 }
 
@@ -111,9 +116,9 @@ func (b *Book) learn(n catalog.RelationName) bool {
 		own = journal.ByObject(name.Part, ref.Database, n.OID)
 	}
 	if own != ref { // which is not so of what has no file
-		b.follow(own, version{name, n.Since})
+		b.follow(own, version{name, n.Since, n.Rows == bareRows})
 	}
-	return b.follow(ref, version{name, n.Since})
+	return b.follow(ref, version{name, n.Since, n.Rows == bareRows})
 }
 
 // follow adds what something is called from a time on, and tells whether that was new.
@@ -124,7 +129,7 @@ func (b *Book) follow(ref wal.RelationRef, called version) bool {
 			return false // read back
 		}
 	}
-	if k := len(list); k > 0 && list[k-1].name == called.name {
+	if k := len(list); k > 0 && list[k-1].name == called.name && (called.bare || !list[k-1].bare) {
 		return false
 	}
 	b.files[ref] = append(list, called)
@@ -157,11 +162,15 @@ func (b *Book) Then(t time.Time) journal.Lookup {
 	return func(ref wal.RelationRef) (n journal.Name, known bool) {
 		b.mu.RLock()
 		defer b.mu.RUnlock()
-		for _, v := range b.files[ref] {
+		list := b.files[ref]
+		for i, v := range list {
 			if v.since.After(t) {
 				break
 			}
 			n, known = v.name, true
+			if v.bare && i+1 < len(list) && list[i+1].name.Schema == n.Schema && list[i+1].name.Table == n.Table {
+				n = list[i+1].name // which the server told next
+			}
 		}
 		return n, known
 	}
@@ -301,7 +310,7 @@ func (b *Book) note(file wal.RelationRef, name journal.Name, since time.Time) {
 	}
 	n := catalog.RelationName{
 		Space: file.Space, Database: file.Database, Filenode: file.Filenode, Since: since, OID: name.OID, DBName: name.Database,
-		Schema: name.Schema, Name: name.Table, Part: int16(name.Part), Rows: -1, Above: name.Above,
+		Schema: name.Schema, Name: name.Table, Part: int16(name.Part), Rows: bareRows, Above: name.Above,
 	}
 	if b.learn(n) {
 		b.unsaved = append(b.unsaved, n)

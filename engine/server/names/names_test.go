@@ -114,4 +114,34 @@ func TestNamesAreFollowed(t *testing.T) {
 	}
 	require.NoError(t, book.Save(ctx))
 	is(open().Now(), made(900_001), "reservation", journal.Main)
+
+	// What the WAL tells of a new partition, before the server is asked; and of one that is attached later.
+	at = testbed.One[time.Time](b, conn, "select clock_timestamp()")
+	p.Exec("postgres", "create schema pier", "create table pier.fare_2026 partition of fare for values in (2026)",
+		"create table fare_2019 (season int)")
+	class := testbed.One[uint32](b, conn, "select oid from pg_namespace where nspname = 'pier'")
+	public := testbed.One[uint32](b, conn, "select oid from pg_namespace where nspname = 'public'")
+	table := func(schema uint32, relation, name string) journal.Named {
+		return journal.Named{File: file(relation), OID: testbed.One[uint32](b, conn, "select $1::regclass::oid", relation), Schema: schema,
+			Name: name}
+	}
+	assert.False(t, book.See(&journal.Transaction{Committed: true, Time: at, Named: []journal.Named{
+		{File: journal.ByObject(journal.Schema, database, class), OID: class, Name: "pier", Part: journal.Schema},
+		table(class, "pier.fare_2026", "fare_2026"), table(public, "fare_2019", "fare_2019")}}))
+	first, later := file("pier.fare_2026"), file("fare_2019")
+	is(book.Now(), first, "pier.fare_2026", journal.Main)
+	require.NoError(t, book.Sample(ctx, login))
+	attached := testbed.One[time.Time](b, conn, "select clock_timestamp()")
+	p.Exec("postgres", "alter table fare attach partition fare_2019 for values in (2019)")
+	require.NoError(t, book.Sample(ctx, login))
+	for _, book := range []*names.Book{book, open()} {
+		n, _ := book.Then(at)(first)
+		assert.Equal(t, "public.fare", n.Above, "from the beginning")
+		n, _ = book.Then(attached)(later)
+		assert.Empty(t, n.Above, "not yet")
+		n, _ = book.Now()(later)
+		assert.Equal(t, "public.fare", n.Above)
+		_, known := book.Then(at.Add(-time.Microsecond))(first)
+		assert.False(t, known, "before it was made")
+	}
 }

@@ -15,9 +15,8 @@ import (
 	"velvetrewind/engine/server/access"
 )
 
-// databases lists those that can be connected to, with the time by the server's clock. Shared
-// relations belong to all of them.
-const databases = `select datname, pg_catalog.clock_timestamp() as at from pg_catalog.pg_database
+// databases lists those that can be connected to. Shared relations belong to all of them.
+const databases = `select datname::pg_catalog.text from pg_catalog.pg_database
 	where datallowconn and pg_catalog.has_database_privilege(datname, 'connect') order by datname`
 
 // relations asks one database for its files: each relation with the table that it is
@@ -77,36 +76,31 @@ func (b *Book) Sample(ctx context.Context, a access.Access) (err error) {
 			b.wantAgain(columns)
 		}
 	}()
-	type database struct {
-		Datname string
-		At      time.Time
-	}
 	conn, err := a.SQL(ctx, "")
 	if err != nil {
 		return err
 	}
-	names, err := ask(ctx, conn, databases, pgx.RowToStructByName[database])
+	names, err := ask(ctx, conn, databases, pgx.RowTo[string])
 	_ = conn.Close(context.WithoutCancel(ctx))
 	if err != nil {
 		return err
 	}
 	for _, db := range names {
-		if err := b.sampleDatabase(ctx, a, db.Datname, db.At, columns); err != nil {
+		if err := b.sampleDatabase(ctx, a, db, columns); err != nil {
 			return err
 		}
 	}
 	return b.Save(ctx)
 }
 
-func (b *Book) sampleDatabase(ctx context.Context, a access.Access, database string, at time.Time, columns bool) error {
+func (b *Book) sampleDatabase(ctx context.Context, a access.Access, database string, columns bool) error {
 	conn, err := a.SQL(ctx, database)
 	if err != nil {
 		return err
 	}
 	defer func() { _ = conn.Close(context.WithoutCancel(ctx)) }()
-	at = at.UTC().Truncate(time.Microsecond) // as the catalogue keeps it
 	list, err := ask(ctx, conn, relations, func(row pgx.CollectableRow) (n sampled, err error) {
-		n.DBName, n.Since = database, at
+		n.DBName = database
 		var schemas, tables []string
 		err = row.Scan(&n.Space, &n.Database, &n.Filenode, &n.OID, &n.schema, &n.database, &n.Schema, &n.Name, &n.Part, &n.Rows,
 			&schemas, &tables)
@@ -116,9 +110,8 @@ func (b *Book) sampleDatabase(ctx context.Context, a access.Access, database str
 	if err != nil {
 		return fmt.Errorf("the names of database %s: %w", database, err)
 	}
-	b.keep(list)
-	list, err = ask(ctx, conn, objects, func(row pgx.CollectableRow) (n sampled, err error) {
-		n.DBName, n.Since, n.Rows = database, at, -1
+	more, err := ask(ctx, conn, objects, func(row pgx.CollectableRow) (n sampled, err error) {
+		n.DBName, n.Rows = database, -1
 		err = row.Scan(&n.Space, &n.Database, &n.Filenode, &n.OID, &n.schema, &n.database, &n.Schema, &n.Name)
 		n.Part = int16(journal.PartOf(n.Space))
 		return n, err
@@ -126,7 +119,9 @@ func (b *Book) sampleDatabase(ctx context.Context, a access.Access, database str
 	if err != nil {
 		return fmt.Errorf("the names of objects of database %s: %w", database, err)
 	}
-	b.keep(list)
+	if err := b.keep(ctx, conn, append(list, more...)); err != nil {
+		return err
+	}
 	if !columns {
 		return nil
 	}
@@ -158,16 +153,28 @@ type sampled struct {
 	schema, database uint32
 }
 
-// keep learns a list and remembers what was new in it.
-func (b *Book) keep(list []sampled) {
+// keep learns a list and remembers what was new in it, since the present of the server: what was seen before it may have
+// been changed just before it was seen.
+func (b *Book) keep(ctx context.Context, conn *pgx.Conn, list []sampled) error {
+	var now time.Time
+	if err := conn.QueryRow(ctx, `select pg_catalog.clock_timestamp()`).Scan(&now); err != nil {
+		return err
+	}
+	now = now.UTC().Truncate(time.Microsecond) // as the catalogue keeps it
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	for _, n := range list {
-		b.databases[n.database], b.schemas[schema{n.database, n.schema}] = n.DBName, n.Schema
+		n.Since = now
+		b.databases[n.database] = n.DBName
+		b.schemas[schema{n.database, n.schema}] = n.Schema
+		if journal.Part(n.Part) == journal.Schema {
+			b.schemas[schema{n.database, n.schema}] = n.Name
+		}
 		if b.learn(n.RelationName) {
 			b.unsaved = append(b.unsaved, n.RelationName)
 		}
 	}
+	return nil
 }
 
 func ask[T any](ctx context.Context, conn *pgx.Conn, query string, read pgx.RowToFunc[T]) ([]T, error) {
