@@ -100,6 +100,12 @@ func (t *Transaction) ChangesColumns(names Lookup) bool {
 	return len(t.Altered) > 0 && t.catalogCounts(names)["pg_attribute"] != Counts{}
 }
 
+// AddsColumns tells whether all that a transaction did to columns was to add some, as with the tables that it made.
+func (t *Transaction) AddsColumns(names Lookup) bool {
+	c := t.catalogCounts(names)["pg_attribute"]
+	return c[Update] == 0 && c[Delete] == 0
+}
+
 // Alterations says in words what a transaction that altered tables changed in the catalogs: of all of them together, for
 // the WAL does not say of which. It is empty for one that altered none.
 func (t *Transaction) Alterations(names Lookup) (words []string) {

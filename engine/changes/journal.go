@@ -36,6 +36,7 @@ type Entry struct {
 	// Alterations say what was changed of tables that were altered.
 	Alterations []string
 	Size        int64 // in the measure of the query
+	addsColumns bool
 }
 
 // Open reads what is not indexed yet, and prepares to read the rest.
@@ -166,7 +167,8 @@ func (j *Journal) lookup(s *journal.Segment, at time.Time) journal.Lookup {
 // entry adds to a transaction of a segment what it did to tables.
 func (j *Journal) entry(s *journal.Segment, t journal.Transaction) Entry {
 	names := j.lookup(s, t.Time)
-	return Entry{Transaction: t, Tables: t.Tables(names), Dropped: t.DroppedObjects(names), Alterations: t.Alterations(names)}
+	return Entry{Transaction: t, Tables: t.Tables(names), Dropped: t.DroppedObjects(names), Alterations: t.Alterations(names),
+		addsColumns: len(t.Altered) > 0 && t.AddsColumns(names)}
 }
 
 // Open lists the transactions that had written and not ended when the known WAL ends.

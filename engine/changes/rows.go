@@ -209,16 +209,23 @@ func (j *Journal) shapeOf(ctx context.Context, e *Entry, ref wal.RelationRef, n 
 	for i := len(known) - 1; i >= 0; i-- {
 		fits := true
 		for _, by := range changed {
-			if by.End == e.End {
+			if by.End == e.End && !e.made(n) {
 				return shape{why: "the transaction changed the table's columns itself"}, nil
 			}
-			fits = fits && known[i].Sees(by.XID) == (by.End < e.End)
+			fits = fits && known[i].Sees(by.XID) == (by.End <= e.End)
 		}
 		if fits {
 			return shape{columns: known[i].Columns}, nil
 		}
 	}
 	return shape{why: "nobody saw what the columns of the table were then: they were changed before and after"}, nil
+}
+
+// made tells whether the transaction made a table and did not change what its first rows are.
+func (e *Entry) made(n journal.Name) bool {
+	return e.addsColumns && slices.ContainsFunc(e.Tables, func(c journal.TableChange) bool {
+		return c.OID == n.OID && c.Database == n.Database && c.Counts[journal.Create] > 0
+	})
 }
 
 // reshaped lists the transactions that may have changed the columns of a table.

@@ -150,6 +150,13 @@ func (l *life) record(found changes.Rows) {
 
 // rows asks for the rows of a transaction.
 func (l *life) rows(k known, table string, limit int) changes.Rows {
+	found, err := l.askRows(k, table, limit)
+	require.NoError(l, err)
+	return found
+}
+
+// askRows is rows where a table may not be known yet.
+func (l *life) askRows(k known, table string, limit int) (changes.Rows, error) {
 	l.Captured()
 	t, err := journal.ParseTable(table)
 	require.NoError(l, err)
@@ -157,9 +164,7 @@ func (l *life) rows(k known, table string, limit int) changes.Rows {
 	list, err := j.ByXID(context.Background(), k.xid)
 	require.NoError(l, err)
 	require.Len(l, list, 1)
-	found, err := j.Rows(context.Background(), list[0], t, limit)
-	require.NoError(l, err)
-	return found
+	return j.Rows(context.Background(), list[0], t, limit)
 }
 
 // same holds rows against what the server showed of them after the transaction, and before it.
@@ -301,21 +306,32 @@ func TestWhatTheWALHoldsOfRows(t *testing.T) {
 		require.Len(t, both.List, 2)
 		assert.Equal(t, "the transaction changed the table's columns itself", both.List[0].Why)
 
+		loaded := l.commit("create table load (n int, note text)", "insert into load values (1, 'x')")
+		l.Eventually("the columns of a table that it made are known", func() bool {
+			rows := l.rows(loaded, "load", 9).List
+			return len(rows) == 1 && cell(rows[0].After) == "n=1 note=x"
+		})
+		spoilt := l.rows(l.commit("create table spoilt (n int, gone int)", "insert into spoilt values (1, 2)",
+			"alter table spoilt drop gone", "insert into spoilt values (3)"), "spoilt", 9)
+		require.Len(t, spoilt.List, 2)
+		assert.NotEmpty(t, spoilt.List[0].Why)
+
 		// In another encoding.
 		l.Server.Exec("postgres", "create database isles encoding 'LATIN1' lc_collate 'C' lc_ctype 'C' template template0")
 		isles := l.Server.Connect("isles")
-		testbed.All[string](b, isles, "create table note (body text)")
+		testbed.All[string](b, isles, "set client_encoding = 'UTF8'")
+		testbed.All[string](b, isles, "create table \"note_é\" (body text)")
 		latin := known{xid: pg.FullXID(testbed.One[int64](b, isles,
-			"insert into note values ('Ã© é') returning pg_current_xact_id()::text::bigint"))}
+			"insert into \"note_é\" values ('Ã© é') returning pg_current_xact_id()::text::bigint"))}
 		l.Eventually("the columns of another database are known", func() bool {
-			rows := l.rows(latin, "isles.public.note", 9).List
-			return len(rows) == 1 && cell(rows[0].After) == "body=Ã© é"
+			rows, err := l.askRows(latin, "isles.public.note_é", 9)
+			return err == nil && len(rows.List) == 1 && cell(rows.List[0].After) == "body=Ã© é"
 		})
 
 		// Many at once, and from one partition to another.
-		loaded := l.commit("insert into fare select 2019, n from generate_series(1, 50) n")
+		fares := l.commit("insert into fare select 2019, n from generate_series(1, 50) n")
 		l.Eventually("the partitions are known", func() bool {
-			rows := l.rows(loaded, "fare", 100).List
+			rows := l.rows(fares, "fare", 100).List
 			return len(rows) == 50 && cell(rows[49].After) == "season=2019 cents=50"
 		})
 		moved := l.rows(l.commit("update fare set season = 2026 where cents = 7 and ctid = '(0,7)'"), "fare", 9).List

@@ -71,6 +71,7 @@ func Guard(parameters map[string]string) { maps.Copy(parameters, guarded) }
 // Of the sessions that SQL opens in databases that others own. Names mean the system's, rows are
 // read whole or not at all, nothing is written, and nothing waits for ever.
 var guarded = map[string]string{
+	"client_encoding":                     "UTF8", // whatever a database's is: names go to the catalogue
 	"search_path":                         "pg_catalog",
 	"row_security":                        "off",
 	"role":                                "none", // whatever ALTER DATABASE or ALTER ROLE sets
