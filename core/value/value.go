@@ -52,11 +52,10 @@ type Cell struct {
 
 // Pointer is a value that is kept outside its row (varatt_external).
 type Pointer struct {
-	Size   int    // in bytes, as it is stored; compressed where that is less than Raw
-	Raw    int    // in bytes, when decompressed
-	ID     uint32 // by which its chunks are found
-	Table  uint32 // oid of the TOAST table
-	Method uint8  // of compression: 0 pglz, 1 LZ4
+	Size  int    // in bytes, as it is stored; compressed where that is less than Raw
+	Raw   int    // in bytes, when decompressed
+	ID    uint32 // by which its chunks are found
+	Table uint32 // oid of the TOAST table
 }
 
 // Outside finds the stored bytes of a value that is kept outside its row; ok is false where they are not known.
@@ -297,7 +296,7 @@ func (r *bytesAt) varlena() datum {
 			r.bad = true
 		}
 		raw, info := r.u32(), r.u32()
-		p := Pointer{Raw: int(raw) - 4, Size: int(info & (mostRaw - 1)), Method: uint8(info >> 30), ID: r.u32(), Table: r.u32()}
+		p := Pointer{Raw: int(raw) - 4, Size: int(info & (mostRaw - 1)), ID: r.u32(), Table: r.u32()}
 		if p.Raw < 0 || p.Size > p.Raw {
 			r.bad = true
 		}

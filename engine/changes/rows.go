@@ -137,11 +137,17 @@ func (j *Journal) segmentAt(ctx context.Context, at pg.LSN) (found *journal.Segm
 	return found, err
 }
 
+// notHere says that WAL that rows are read from is missing.
+func (j *Journal) notHere(at pg.LSN) error {
+	return problem.New(problem.OutOfReach, "See what there is with: velvet reach "+j.archive.Cluster.Name, "the rows cannot be read",
+		"the WAL at %s is not here", at)
+}
+
 // lookFrom is where following pages begins: some segments before a place, or where the captured WAL does.
 func (j *Journal) lookFrom(first pg.LSN) (pg.LSN, error) {
 	stretch, ok := j.stretchOf(first)
 	if !ok {
-		return 0, problem.New(problem.OutOfReach, "", "the rows cannot be read", "the WAL at %s is not here", first)
+		return 0, j.notHere(first)
 	}
 	z := j.archive.Cluster.SegmentSize
 	n := z.Number(first)
@@ -152,7 +158,7 @@ func (j *Journal) lookFrom(first pg.LSN) (pg.LSN, error) {
 func (j *Journal) follow(ctx context.Context, n uint64, from, to pg.LSN, see func(*wal.Record, *pg.Version) (bool, error)) error {
 	stretch, ok := j.stretchOf(from)
 	if !ok {
-		return problem.New(problem.OutOfReach, "", "the rows cannot be read", "the WAL at %s is not here", from)
+		return j.notHere(from)
 	}
 	before, err := j.before(ctx, n)
 	if err != nil {
