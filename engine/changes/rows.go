@@ -13,6 +13,7 @@ import (
 	"velvetrewind/core/rows"
 	"velvetrewind/core/value"
 	"velvetrewind/core/wal"
+	"velvetrewind/engine/server/access"
 )
 
 // lookBack is from how many segments before the transaction the pages are followed that it changes.
@@ -24,7 +25,14 @@ type Rows struct {
 	List  []Row // in the order of the log
 	More  bool  // there are others
 	From  pg.LSN
-	Gone  []journal.TableChange // what was truncated or dropped, whose rows are not in the WAL
+	// Unseen says that of some row it is not known what the columns were.
+	Unseen bool
+	Gone   []journal.TableChange // what was truncated or dropped, whose rows are not in the WAL
+}
+
+// SeeColumns asks a cluster what the columns of a database's tables are now, which is otherwise done from time to time.
+func (j *Journal) SeeColumns(ctx context.Context, a access.Access, database string) error {
+	return j.book.SeeColumns(ctx, a, database)
 }
 
 // Row is a row that was changed.
@@ -85,6 +93,7 @@ func (j *Journal) Rows(ctx context.Context, e Entry, t journal.Table, limit int)
 				return found, err
 			}
 			shapes[ref] = s
+			found.Unseen = found.Unseen || s.columns == nil
 		}
 		found.List = append(found.List, s.row(finder, c, files.names[ref]))
 	}

@@ -19,6 +19,7 @@ import (
 	"velvetrewind/service/custody"
 	"velvetrewind/service/events"
 	"velvetrewind/service/fleet"
+	"velvetrewind/service/logins"
 	"velvetrewind/service/planner"
 	"velvetrewind/service/shapes"
 )
@@ -26,6 +27,7 @@ import (
 // Changes shows what was changed, and which of it are incidents.
 type Changes struct {
 	Catalog  *catalog.Catalog
+	Logins   logins.Logins
 	Custody  *custody.Custody
 	Planner  *planner.Planner
 	Fleet    *fleet.Reader
@@ -181,8 +183,25 @@ func (h *Changes) showRows(ctx context.Context, in *showRows) (*body[api.Rows], 
 			"the id %d was used %d times", in.XID, len(list))
 	}
 	rows, err := o.Journal.Rows(ctx, list[0], t, in.Limit)
+	if err == nil && rows.Unseen && h.seeColumns(ctx, &o, rows.List[0].Table.Database) == nil {
+		rows, err = o.Journal.Rows(ctx, list[0], t, in.Limit)
+	}
 	return answer(shapes.Rows(rows), err)
 }
+
+// seeColumns asks the cluster for what the next sample would ask for. It may be down, which the rows say by their lack.
+func (h *Changes) seeColumns(ctx context.Context, o *planner.Opened, database string) error {
+	a, err := h.Logins.Access(o.Cluster)
+	if err != nil {
+		return err
+	}
+	ctx, cancel := context.WithTimeout(ctx, columnsTimeout)
+	defer cancel()
+	return o.Journal.SeeColumns(ctx, a, database)
+}
+
+// columnsTimeout bounds how long a cluster is asked for the columns of its tables while somebody waits.
+const columnsTimeout = 5 * time.Second
 
 type showDeck struct {
 	ClusterPath

@@ -18,6 +18,7 @@ import (
 	"velvetrewind/core/value"
 	"velvetrewind/core/wal"
 	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/server/access"
 )
 
 // columnsSeed is of the hashes of columns.
@@ -171,6 +172,18 @@ const plainText = `select pg_catalog.set_config('datestyle', 'ISO', true), pg_ca
 	pg_catalog.set_config('intervalstyle', 'postgres', true), pg_catalog.set_config('bytea_output', 'hex', true),
 	pg_catalog.set_config('extra_float_digits', '1', true), pg_catalog.pg_current_snapshot()::pg_catalog.text,
 	pg_catalog.clock_timestamp()`
+
+// SeeColumns asks one database at once, and keeps what is new.
+func (b *Book) SeeColumns(ctx context.Context, a access.Access, database string) error {
+	b.sampling.Lock()
+	defer b.sampling.Unlock()
+	conn, err := a.SQL(ctx, database)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = conn.Close(context.WithoutCancel(ctx)) }()
+	return b.sampleColumns(ctx, conn)
+}
 
 // sampleColumns asks one database, and keeps what is new.
 func (b *Book) sampleColumns(ctx context.Context, conn *pgx.Conn) error {
