@@ -45,21 +45,44 @@ type Proof struct {
 
 // Check is one checked property with its figures.
 type Check struct {
-	Name    string  `json:"name"`
-	Verdict string  `json:"verdict"`
-	Summary string  `json:"summary" doc:"one sentence with the figures"`
-	Tables  []Table `json:"tables,omitempty"`
+	Name    string    `json:"name"`
+	Area    string    `json:"area" doc:"boundary, bytes, structure, meaning, content, log, own checks"`
+	Verdict string    `json:"verdict" enum:"passed,failed,could not run"`
+	Summary string    `json:"summary" doc:"one sentence with the figures"`
+	Seconds float64   `json:"seconds" doc:"that it took"`
+	Shows   string    `json:"shows,omitempty" doc:"what it can show at most"`
+	Lacks   string    `json:"lacks,omitempty" doc:"what it cannot"`
+	Next    string    `json:"next,omitempty" doc:"what to do, unless it has passed"`
+	Wrong   []Finding `json:"wrong,omitempty" doc:"at most the first 20; the summary has their number"`
+	LeftOut []Finding `json:"leftOut,omitempty" doc:"what could not be looked at, at most the first 20"`
+	Notes   []string  `json:"notes,omitempty" doc:"what is worth knowing and no fault"`
+	Tables  []Table   `json:"tables,omitempty"`
+	Value   *string   `json:"value,omitempty" doc:"what the query of a check of the DBA's own gave"`
 }
 
-// Table is one table read to the end on the copy, beside the live cluster.
+// Finding is a place and what is to be said of it.
+type Finding struct {
+	Where string `json:"where"`
+	What  string `json:"what"`
+}
+
+// Table is one table of the copy, beside the live cluster.
 type Table struct {
 	Database string `json:"database"`
+	OID      uint32 `json:"oid"`
 	Name     string `json:"table" doc:"schema.table"`
 	Copy     int64  `json:"copyRows"`
+	Sum      string `json:"sum,omitempty" doc:"of the hashes of the rows' texts, whatever their order"`
+	Columns  string `json:"columns,omitempty" doc:"of which the sum is"`
 	Live     *int64 `json:"liveRows,omitempty" doc:"rows in the live cluster when the proof ran; absent where it could not be read"`
+	LiveSum  string `json:"liveSum,omitempty"`
 	Problem  string `json:"problem,omitempty" doc:"why the table could not be read on the copy"`
 	Unsafe   bool   `json:"unsafe,omitempty" doc:"not read: that would call its owner's functions with more rights"`
 	Locked   bool   `json:"locked,omitempty" doc:"it could not be read because a transaction that was open at the moment holds it"`
+	Damaged  bool   `json:"damaged,omitempty" doc:"it could not be read because of pages that are damaged"`
+	Aside    bool   `json:"aside,omitempty" doc:"it was read on a second copy, opened for that"`
+	Cause    string `json:"cause,omitempty" doc:"what explains the difference, in words"`
+	Agrees   string `json:"agrees,omitempty" doc:"verdict on the difference"`
 }
 
 // MakeCopyRequest asks for a side copy.

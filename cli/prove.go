@@ -70,38 +70,54 @@ func (a *app) showProof(cmd *cobra.Command, c *client, id string) error {
 	return nil
 }
 
-// drawProof prints the verdict first, then what failed, could not run, passed.
+// drawProof prints the verdict first, then what failed, could not run, passed, and the tables that differ.
 func drawProof(w io.Writer, p api.Proof) {
 	_, _ = fmt.Fprintf(w, "%s: copy %s at %s, checked %s\n\n", p.Verdict, p.Copy, p.Moment, when(p.FinishedAt))
 	var tables []api.Table
-	for _, verdict := range []proof.Verdict{proof.Failed, proof.CouldNotRun, proof.Passed} {
+	for _, verdict := range proof.Verdicts {
 		for _, c := range p.Checks {
-			if proof.Verdict(c.Verdict) == verdict {
-				_, _ = fmt.Fprintf(w, "%-13s  %-21s  %s\n", c.Verdict, c.Name, c.Summary)
+			if proof.Verdict(c.Verdict) != verdict {
+				continue
 			}
-			if proof.Verdict(c.Verdict) == verdict && len(c.Tables) > 0 {
-				tables = c.Tables
-			}
+			_, _ = fmt.Fprintf(w, "%-13s  %-21s  %s\n", c.Verdict, c.Name, c.Summary)
+			drawFindings(w, c)
+			tables = append(tables, c.Tables...)
 		}
 	}
 	if len(tables) == 0 {
 		return
 	}
 	_, _ = fmt.Fprintln(w)
-	t := grid(w, "database", "table", "rows in the copy>", "rows live>", "difference>")
+	t := grid(w, "database", "table", "rows in the copy>", "rows live>", "why they differ")
 	for _, row := range tables {
-		live, diff := "not read", ""
+		live := "not read"
 		if row.Live != nil {
 			live = figures.Count(*row.Live)
-			if d := row.Copy - *row.Live; d != 0 {
-				diff = fmt.Sprintf("%s%s", map[bool]string{true: "+", false: ""}[d > 0], figures.Count(d))
-			}
 		}
 		rows := figures.Count(row.Copy)
 		if row.Problem != "" {
-			rows = row.Problem
+			rows, live = "not read", ""
 		}
-		t.AppendRow([]any{row.Database, row.Name, rows, live, diff})
+		t.AppendRow([]any{row.Database, row.Name, rows, live, row.Cause + row.Problem})
 	}
 	t.Render()
+}
+
+// drawFindings prints what is below a check's sentence, which has the first of it already.
+func drawFindings(w io.Writer, c api.Check) {
+	const margin = "                                        "
+	for _, list := range [][]api.Finding{c.Wrong, c.LeftOut} {
+		for _, f := range list[min(len(list), 1):] {
+			_, _ = fmt.Fprintf(w, "%s%s: %s\n", margin, f.Where, f.What)
+		}
+	}
+	if proof.Verdict(c.Verdict) == proof.Passed {
+		return
+	}
+	for _, n := range c.Notes {
+		_, _ = fmt.Fprintf(w, "%s%s\n", margin, n)
+	}
+	if c.Next != "" {
+		_, _ = fmt.Fprintf(w, "%sDo: %s\n", margin, c.Next)
+	}
 }

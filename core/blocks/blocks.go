@@ -112,6 +112,28 @@ func (s *Set) Since(f Fork, first, end uint32) (changed []uint32, cut uint32) {
 	return p.list(first, uint64(end)), min(cut, max(p.cut, first))
 }
 
+// Least is how many pages a fork that had so many must have at least after all that was gathered.
+func (s *Set) Least(f Fork, had uint32) uint32 {
+	if s.forks[database(f.Relation.Database)] != nil && f.Relation.Database != 0 {
+		return 0
+	}
+	p := s.forks[f]
+	switch {
+	case p == nil:
+		return had
+	case p.cut != NotCut: // what was changed may have been cut off since
+		return min(had, p.cut)
+	}
+	for g, group := range p.groups {
+		for i, word := range group {
+			if word != 0 {
+				had = max(had, g*groupSize+uint32(i*64+bits.Len64(word)))
+			}
+		}
+	}
+	return had
+}
+
 func (s *Set) of(f Fork) *pages {
 	near := &s.recent[(f.Relation.Filenode+uint32(f.Number))%uint32(len(s.recent))]
 	if *near != nil && (*near).fork == f {

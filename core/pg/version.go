@@ -20,6 +20,8 @@ type Version struct {
 	// that ends ControlFileData.
 	ControlVersion uint32
 	ControlCRC     int
+	// MapEntries is how many entries a relation map has room for (MAX_MAPPINGS in relmapper.c).
+	MapEntries int
 
 	// WAL. PageMagic is XLOG_PAGE_MAGIC. A page image is compressed if its flags have a bit of
 	// ImagePGLZ, ImageLZ4 or ImageZstd (xlogrecord.h).
@@ -52,6 +54,9 @@ type Version struct {
 	StartBackup, StopBackup                   string
 	StartBackupSignature, StopBackupSignature string
 
+	// DatabaseCollation: pg_database has the version of a database's default collation.
+	DatabaseCollation bool
+
 	// EventTriggers: there are event triggers at login, and the setting event_triggers turns them off.
 	EventTriggers bool
 
@@ -66,7 +71,7 @@ type Caches struct{ Function, Schema, Index, Sequence, Rule uint8 }
 // versions is the table, oldest first, without a gap.
 var versions = []*Version{
 	{
-		Major: 14, CatalogVersion: 202107181, ControlVersion: 1300, ControlCRC: 288,
+		Major: 14, CatalogVersion: 202107181, ControlVersion: 1300, ControlCRC: 288, MapEntries: 62,
 		PageMagic: 0xD10D, ImagePGLZ: 0x02, DatabaseDrop: 0x10, ClassPersistence: 114,
 		Caches:      Caches{Function: 43, Schema: 36, Index: 32, Sequence: 55, Rule: 54},
 		RecordNames: map[[2]uint8]string{{4, 0x00}: "CREATE", {4, 0x10}: "DROP"},
@@ -74,25 +79,27 @@ var versions = []*Version{
 		StartBackupSignature: "pg_start_backup(text, boolean, boolean)", StopBackupSignature: "pg_stop_backup(boolean, boolean)",
 	},
 	{
-		Major: 15, CatalogVersion: 202209061, ControlVersion: 1300, ControlCRC: 288,
+		Major: 15, CatalogVersion: 202209061, ControlVersion: 1300, ControlCRC: 288, MapEntries: 62,
 		Caches:    Caches{Function: 45, Schema: 36, Index: 32, Sequence: 59, Rule: 58},
 		PageMagic: 0xD110, ImagePGLZ: 0x04, ImageLZ4: 0x08, ImageZstd: 0x10, DroppedStats: 12,
 		DatabaseDrop: 0x20, DatabaseCreateLogged: 0x10, ClassPersistence: 114, OneArchive: true, SlotReadable: true,
 		StartBackup: startBackup, StopBackup: stopBackup, StartBackupSignature: startBackupSignature,
 		StopBackupSignature: stopBackupSignature,
+		DatabaseCollation:   true,
 		CopySettings:        []string{"archive_library = ''"},
 	},
 	{
-		Major: 16, CatalogVersion: 202307071, ControlVersion: 1300, ControlCRC: 288,
+		Major: 16, CatalogVersion: 202307071, ControlVersion: 1300, ControlCRC: 288, MapEntries: 64,
 		Caches:    Caches{Function: 45, Schema: 36, Index: 32, Sequence: 59, Rule: 58},
 		PageMagic: 0xD113, ImagePGLZ: 0x04, ImageLZ4: 0x08, ImageZstd: 0x10, DroppedStats: 12,
 		DatabaseDrop: 0x20, DatabaseCreateLogged: 0x10, ClassPersistence: 114, OneArchive: true, SlotReadable: true,
 		StartBackup: startBackup, StopBackup: stopBackup, StartBackupSignature: startBackupSignature,
 		StopBackupSignature: stopBackupSignature,
+		DatabaseCollation:   true,
 		CopySettings:        []string{"archive_library = ''"},
 	},
 	{
-		Major: 17, CatalogVersion: 202406281, ControlVersion: 1700, ControlCRC: 288,
+		Major: 17, CatalogVersion: 202406281, ControlVersion: 1700, ControlCRC: 288, MapEntries: 64,
 		Caches:    Caches{Function: 45, Schema: 36, Index: 32, Sequence: 59, Rule: 58},
 		PageMagic: 0xD116, ImagePGLZ: 0x04, ImageLZ4: 0x08, ImageZstd: 0x10, DroppedStats: 12,
 		DatabaseDrop: 0x20, DatabaseCreateLogged: 0x10, UnifiedPrune: true, ClassPersistence: 114,
@@ -100,10 +107,11 @@ var versions = []*Version{
 		StartBackup: startBackup, StopBackup: stopBackup, StartBackupSignature: startBackupSignature,
 		StopBackupSignature: stopBackupSignature,
 		EventTriggers:       true,
+		DatabaseCollation:   true,
 		CopySettings:        []string{"archive_library = ''", "summarize_wal = off", "sync_replication_slots = off"},
 	},
 	{
-		Major: 18, CatalogVersion: 202506291, ControlVersion: 1800, ControlCRC: 292,
+		Major: 18, CatalogVersion: 202506291, ControlVersion: 1800, ControlCRC: 292, MapEntries: 64,
 		Caches:    Caches{Function: 47, Schema: 38, Index: 34, Sequence: 61, Rule: 60},
 		PageMagic: 0xD118, ImagePGLZ: 0x04, ImageLZ4: 0x08, ImageZstd: 0x10, DroppedStats: 16,
 		DatabaseDrop: 0x20, DatabaseCreateLogged: 0x10, UnifiedPrune: true, ClassPersistence: 118,
@@ -111,6 +119,7 @@ var versions = []*Version{
 		StartBackup: startBackup, StopBackup: stopBackup, StartBackupSignature: startBackupSignature,
 		StopBackupSignature: stopBackupSignature,
 		EventTriggers:       true,
+		DatabaseCollation:   true,
 		CopySettings:        []string{"archive_library = ''", "summarize_wal = off", "sync_replication_slots = off"},
 	},
 }

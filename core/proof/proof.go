@@ -5,13 +5,12 @@
 package proof
 
 import (
+	"cmp"
 	"fmt"
-	"strings"
+	"slices"
 	"time"
 
-	"velvetrewind/core/journal"
-	"velvetrewind/core/moment"
-	"velvetrewind/core/pg"
+	"velvetrewind/core/figures"
 )
 
 // Verdict is the outcome of a check or of a whole proof.
@@ -24,24 +23,115 @@ const (
 	Passed      Verdict = "passed"
 )
 
+// Verdicts are in the order in which a person should look at checks.
+var Verdicts = []Verdict{Failed, CouldNotRun, Passed}
+
 // Check is one checked property with its figures.
 type Check struct {
-	Name    string  `json:"name"`
-	Verdict Verdict `json:"verdict"`
-	Summary string  `json:"summary"` // one sentence with the figures
-	Tables  []Table `json:"tables,omitempty"`
+	Name    string        `json:"name"`
+	Area    Area          `json:"area"`
+	Verdict Verdict       `json:"verdict"`
+	Summary string        `json:"summary"` // one sentence with the figures
+	Took    time.Duration `json:"took"`    // nanoseconds
+	// Shows and Lacks are what a check of this name can show at most, and what it cannot.
+	Shows string `json:"shows,omitempty"`
+	Lacks string `json:"lacks,omitempty"`
+	Next  string `json:"next,omitempty"` // what to do, unless it has passed
+	// Wrong and LeftOut are cut short; the summary has their numbers.
+	Wrong   []Finding `json:"wrong,omitempty"`
+	LeftOut []Finding `json:"leftOut,omitempty"`
+	Notes   []string  `json:"notes,omitempty"` // what is worth knowing and no fault
+	Tables  []Table   `json:"tables,omitempty"`
+	// Value is what the query of a check of the DBA's own gave.
+	Value *string `json:"value,omitempty"`
 }
 
-// Table is one table read to the end on the copy, beside the live cluster.
-type Table struct {
-	Database string `json:"database"`
-	Name     string `json:"table"` // schema.table
-	Copy     int64  `json:"copyRows"`
-	Live     *int64 `json:"liveRows,omitempty"` // rows in the live cluster when the proof ran; absent where it could not be read
-	Problem  string `json:"problem,omitempty"`  // why the table could not be read on the copy
-	// it was not read because that would call functions of its owner's with more rights than they have
-	Unsafe bool `json:"unsafe,omitempty"`
-	Locked bool `json:"locked,omitempty"` // it could not be read because a transaction that was open at the moment holds it
+// Finding is a place and what is to be said of it.
+type Finding struct {
+	Where string `json:"where"`
+	What  string `json:"what"`
+}
+
+func (f Finding) String() string { return f.Where + ": " + f.What }
+
+// mostFindings is how many places a check names; all are counted.
+const mostFindings = 20
+
+// Findings are places, of which the first are kept and all are counted.
+type Findings struct {
+	List  []Finding
+	Count int64
+}
+
+// Add counts a place.
+func (f *Findings) Add(where, format string, args ...any) {
+	if f.Count++; len(f.List) < mostFindings {
+		f.List = append(f.List, Finding{where, fmt.Sprintf(format, args...)})
+	}
+}
+
+// Observed is what was seen of many things of one kind.
+type Observed struct {
+	Unit    string // of what was looked at, in the plural: "foreign keys"
+	Seen    int64  // to the end
+	Wrong   Findings
+	LeftOut Findings // could not be looked at, and why
+	Notes   []string
+	// Halted is why looking ended early.
+	Halted string
+	Took   time.Duration
+}
+
+// Clock begins to take the time; what it returns adds it up.
+func (o *Observed) Clock() func() {
+	started := time.Now()
+	return func() { o.Took += time.Since(started) }
+}
+
+// Judge gives the verdict on what was seen for the check of a name.
+func Judge(name string, o *Observed) Check {
+	c := New(name)
+	c.Wrong, c.LeftOut, c.Notes, c.Took = o.Wrong.List, o.LeftOut.List, o.Notes, o.Took
+	c.Verdict = Passed
+	c.Summary = fmt.Sprintf("%s: %s looked at, nothing wrong", o.Unit, figures.Count(o.Seen))
+	if o.Seen == 0 {
+		c.Summary = "there are no " + o.Unit
+	}
+	if o.LeftOut.Count > 0 {
+		c.Verdict = CouldNotRun
+		c.Summary = fmt.Sprintf("%s: %s looked at, nothing wrong; %s could not be: %s", o.Unit, figures.Count(o.Seen),
+			figures.Count(o.LeftOut.Count), o.LeftOut.List[0])
+	}
+	if o.Halted != "" {
+		c.Verdict = CouldNotRun
+		c.Summary = fmt.Sprintf("%s: stopped after %s: %s", o.Unit, figures.Count(o.Seen), o.Halted)
+	}
+	if o.Wrong.Count > 0 {
+		c.Verdict = Failed
+		c.Summary = fmt.Sprintf(
+			"%s: %s looked at, wrong: %s: %s",
+			o.Unit,
+			figures.Count(o.Seen),
+			figures.Count(o.Wrong.Count),
+			o.Wrong.List[0],
+		)
+	}
+	return c.settled()
+}
+
+// Unable is a check that could not be made at all.
+func Unable(name string, why error) Check {
+	c := New(name)
+	c.Verdict, c.Summary = CouldNotRun, why.Error()
+	return c.settled()
+}
+
+// settled leaves out what to do where there is nothing to do.
+func (c Check) settled() Check {
+	if c.Verdict == Passed {
+		c.Next = ""
+	}
+	return c
 }
 
 // Overall is failed if any check failed, else could not run if any could not or there was none, else passed.
@@ -61,119 +151,9 @@ func Overall(checks []Check) Verdict {
 	return overall
 }
 
-// Boundary checks where replay came to stand.
-func Boundary(b moment.Boundary, observed pg.LSN) Check {
-	c := Check{Name: "boundary", Verdict: Passed}
-	side := "before the record at"
-	if b.Inclusive {
-		side = "after the record at"
-	}
-	if observed == b.End {
-		c.Summary = fmt.Sprintf("replay stopped at %s, %s %s, as planned", observed, side, b.Stop)
-		return c
-	}
-	c.Verdict = Failed
-	c.Summary = fmt.Sprintf("replay stopped at %s, but %s was planned (%s %s)", observed, b.End, side, b.Stop)
-	return c
-}
-
-// Statuses of a transaction as pg_xact_status gives them; Unknown where it has forgotten.
-const (
-	StatusCommitted  = "committed"
-	StatusAborted    = "aborted"
-	StatusInProgress = "in progress"
-	StatusUnknown    = ""
-)
-
-// Transaction checks that a transaction at the boundary is on its side of it.
-func Transaction(t journal.Commit, in bool, status string) Check {
-	c := Check{Verdict: Passed}
-	at := t.Time.UTC().Format("15:04:05.000000 UTC")
-	if in {
-		c.Name = "last transaction in"
-		c.Summary = fmt.Sprintf("tx %d (committed %s) is in", t.XID, at)
-	} else {
-		c.Name = "first transaction out"
-		c.Summary = fmt.Sprintf("tx %d (committed %s on the original) is out", t.XID, at)
-	}
-	switch {
-	case status == StatusUnknown:
-		c.Verdict = CouldNotRun
-		c.Summary = fmt.Sprintf("the copy no longer knows what became of tx %d", t.XID)
-	case in != (status == StatusCommitted):
-		c.Verdict = Failed
-		c.Summary = fmt.Sprintf("tx %d should be %s, but the copy says that it is %s", t.XID, map[bool]string{true: "in", false: "out"}[in],
-			status)
-	default:
-		c.Summary += fmt.Sprintf("; the copy says %s", status)
-	}
-	return c
-}
-
-// PageCounts is what a walk over the relation files of a copy found.
-type PageCounts struct {
-	Files, Pages int64
-	Faults       []string // "base/5/16385, block 7: …"
-	FaultCount   int64    // all of them, also where Faults was cut short
-	Unreadable   string   // why the walk could not be finished
-	Checksums    bool     // the cluster has data checksums
-}
-
-// Pages judges such a walk.
-func Pages(n PageCounts) Check {
-	c := Check{Name: "pages", Verdict: Passed}
-	c.Summary = fmt.Sprintf("%d pages in %d files read; every checksum is right", n.Pages, n.Files)
-	switch {
-	case n.FaultCount > 0:
-		c.Verdict = Failed
-		c.Summary = fmt.Sprintf("%d of %d pages are damaged: %s", n.FaultCount, n.Pages, strings.Join(n.Faults, "; "))
-	case n.Unreadable != "":
-		c.Verdict = CouldNotRun
-		c.Summary = fmt.Sprintf("stopped after %d pages: %s", n.Pages, n.Unreadable)
-	case n.Pages == 0:
-		c.Verdict = CouldNotRun
-		c.Summary = fmt.Sprintf("no page was found in %d files", n.Files)
-	case !n.Checksums:
-		c.Verdict = CouldNotRun
-		c.Summary = fmt.Sprintf("the cluster has no data checksums; the headers of %d pages in %d files are right, which is all that "+
-			"can be told", n.Pages, n.Files)
-	}
-	return c
-}
-
-// Tables judges the reading of every table.
-func Tables(tables []Table, liveAt time.Time, liveProblem string) Check {
-	c := Check{Name: "tables", Verdict: Passed, Tables: tables}
-	var rows, unread, locked, unsafe int64
-	for _, t := range tables {
-		rows += t.Copy
-		switch {
-		case t.Locked:
-			locked++
-		case t.Unsafe:
-			unsafe++
-		case t.Problem != "":
-			unread++
-		}
-	}
-	c.Summary = fmt.Sprintf("%d tables read to the end, %d rows", len(tables), rows)
-	switch {
-	case unread > 0:
-		c.Verdict = Failed
-		c.Summary = fmt.Sprintf("%d of %d tables could not be read to the end", unread, len(tables))
-	case unsafe > 0:
-		c.Verdict = CouldNotRun
-		c.Summary = fmt.Sprintf("%d of %d tables cannot be read safely: planning that calls functions of their owners, who may not log in",
-			unsafe, len(tables))
-	case locked > 0:
-		c.Verdict = CouldNotRun
-		c.Summary = fmt.Sprintf("%d of %d tables are held by transactions that were open at the moment; open the copy, which ends "+
-			"those, and prove it again", locked, len(tables))
-	}
-	if liveProblem != "" {
-		c.Summary += "; not compared with the live cluster: " + liveProblem
-	} else {
-		c.Summary += "; live rows counted at " + liveAt.UTC().Format("2006-01-02 15:04:05 UTC")
-	}
-	return c
+// Sort puts what a person should look at first, else leaves the order.
+func Sort(checks []Check) {
+	slices.SortStableFunc(checks, func(a, b Check) int {
+		return cmp.Compare(slices.Index(Verdicts, a.Verdict), slices.Index(Verdicts, b.Verdict))
+	})
 }

@@ -152,6 +152,8 @@ type Copy struct {
 	CreatedAt   time.Time       `db:"created_at"`
 	TaskID      string          `db:"task_id"`
 	Moves       int             `db:"moves"` // how often it has been moved to another moment
+	// Beside is the copy for whose proof it was made, and with which it goes; nobody is shown it.
+	Beside string `db:"beside"`
 }
 
 // Place names where a copy is put, until it is moved.
@@ -162,9 +164,10 @@ func (k Copy) Place() string { return fmt.Sprintf("%s#%d", k.ID, k.Moves) }
 func (c *Catalog) AddCopy(ctx context.Context, k Copy, replays []Stretch) error {
 	return c.placeCopy(ctx, k, replays, "the copy was not made", func(tx *sqlx.Tx) error {
 		_, err := tx.ExecContext(ctx, `insert into velvet.copies
-			(id, name, cluster_id, backup_id, moment, plan, directory, socket, port, state, os_user, task_id)
-			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, '')`,
-			k.ID, k.Name, k.ClusterID, k.BackupID, k.Moment, string(k.Plan), k.Directory, k.Socket, k.Port, k.State, k.OSUser)
+			(id, name, cluster_id, backup_id, moment, plan, directory, socket, port, state, os_user, task_id, beside)
+			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13)`,
+			k.ID, k.Name, k.ClusterID, k.BackupID, k.Moment, string(k.Plan), k.Directory, k.Socket, k.Port, k.State, k.OSUser, k.TaskID,
+			k.Beside)
 		if violates(err, "copy_names") {
 			return problem.New(problem.Conflict, "Choose another with --name, or leave it out.", "the copy was not made",
 				"there is a copy named %q already", k.Name)
@@ -243,7 +246,7 @@ func (c *Catalog) SaveCopy(ctx context.Context, k Copy) error {
 	return err
 }
 
-// Copies lists the copies that still exist, newest first; of all clusters when cluster is "".
+// Copies lists the copies that still exist, newest first; of all clusters when cluster is "". Those of proofs are among them.
 func (c *Catalog) Copies(ctx context.Context, cluster string) ([]Copy, error) {
 	var list []Copy
 	return list, c.db.SelectContext(ctx, &list, `select * from velvet.copies
@@ -266,44 +269,6 @@ func (c *Catalog) FreeCopyName(ctx context.Context, k Cluster) (string, error) {
 		where name = $1 || '-' || n and state <> $3) order by n limit 1`,
 		k.Name, k.ID, CopyDiscarded)
 	return name, err
-}
-
-// Proof is the verdict on a copy.
-type Proof struct {
-	ID         string          `db:"id"`
-	CopyID     string          `db:"copy_id"`
-	ClusterID  string          `db:"cluster_id"`
-	Moment     string          `db:"moment"`
-	Verdict    string          `db:"verdict"`
-	Checks     json.RawMessage `db:"checks"` // []proof.Check
-	StartedAt  time.Time       `db:"started_at"`
-	FinishedAt time.Time       `db:"finished_at"`
-	TaskID     string          `db:"task_id"`
-	Moves      int             `db:"moves"` // how often the copy had been moved
-}
-
-// AddProof records a proof.
-func (c *Catalog) AddProof(ctx context.Context, p Proof) error {
-	_, err := c.db.ExecContext(ctx, `insert into velvet.proofs
-		(id, copy_id, cluster_id, moment, verdict, checks, started_at, finished_at, task_id, moves)
-		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)`,
-		p.ID, p.CopyID, p.ClusterID, p.Moment, p.Verdict, string(p.Checks), p.StartedAt, p.FinishedAt, p.TaskID, p.Moves)
-	return err
-}
-
-// Proofs lists proofs, newest first, of one cluster or one copy.
-func (c *Catalog) Proofs(ctx context.Context, clusterOrCopy string) ([]Proof, error) {
-	var list []Proof
-	return list, c.db.SelectContext(ctx, &list, `select * from velvet.proofs where cluster_id = $1 or copy_id = $1
-		order by finished_at desc`, clusterOrCopy)
-}
-
-// Proof finds a proof by its id, or the newest one of a copy by the copy's id or name.
-func (c *Catalog) Proof(ctx context.Context, id string) (Proof, error) {
-	var p Proof
-	return p, c.get(ctx, &p, `select * from velvet.proofs where id = $1 or copy_id = $1
-		or copy_id = (select id from velvet.copies where name = $1 and state <> '`+CopyDiscarded+`') order by finished_at desc limit 1`,
-		`select id from velvet.proofs union select copy_id from velvet.proofs`, id, "proof", "Prove a copy with: velvet prove run COPY")
 }
 
 // BackupAndCluster finds a backup and the cluster that it is of.

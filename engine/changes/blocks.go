@@ -36,3 +36,25 @@ func (j *Journal) Blocks(ctx context.Context, from, to pg.LSN) (*blocks.Set, err
 	}
 	return set, nil
 }
+
+// Until gathers what is known for sure of the pages that the WAL between two LSNs changes: all of what it cuts off, and the
+// pages of the segments that end before the second LSN.
+func (j *Journal) Until(ctx context.Context, from, to pg.LSN) (*blocks.Set, error) {
+	z := j.archive.Cluster.SegmentSize
+	whole := z.Start(z.Number(to))
+	set := new(blocks.Set)
+	if whole > from {
+		var err error
+		if set, err = j.Blocks(ctx, from, whole); err != nil {
+			return nil, err
+		}
+	}
+	s, err := j.segment(ctx, z.Number(to))
+	if err != nil {
+		return nil, err
+	}
+	for _, c := range s.Blocks {
+		set.Add(blocks.Changed{Fork: c.Fork, Cut: c.Cut})
+	}
+	return set, nil
+}

@@ -242,3 +242,34 @@ func (j *Journal) Around(ctx context.Context, keeps func(pg.LSN) bool, at pg.LSN
 	after, _, err := j.List(ctx, f, true, n)
 	return append(before, after...), len(before), err
 }
+
+// Each visits the transactions whose last record begins at or after an LSN, in the order of the log.
+func (j *Journal) Each(ctx context.Context, from pg.LSN, visit func(*journal.Segment, *journal.Transaction) error) error {
+	z := j.archive.Cluster.SegmentSize
+	return j.heads(ctx, z.Number(from), ^uint64(0), func(h *journal.Head) (bool, error) {
+		if h.Commits+h.Aborts == 0 {
+			return true, nil
+		}
+		s, err := j.segment(ctx, h.Segment.Number)
+		if err != nil {
+			return false, err
+		}
+		for t, err := range s.Transactions() {
+			if err != nil {
+				return false, err
+			}
+			if t.End < from {
+				continue
+			}
+			if err := visit(s, &t); err != nil {
+				return false, err
+			}
+		}
+		return true, ctx.Err()
+	})
+}
+
+// Names finds what files are called, as they were at a transaction's time.
+func (j *Journal) Names(s *journal.Segment, t *journal.Transaction) journal.Lookup {
+	return j.lookup(s, t.Time)
+}

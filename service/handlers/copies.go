@@ -152,15 +152,20 @@ func (h *Copies) listCopies(ctx context.Context, in *listCopies) (*body[[]api.Co
 	if err != nil {
 		return nil, err
 	}
-	views := make([]api.Copy, len(list))
-	for i, k := range list {
+	views := []api.Copy{}
+	for _, k := range list {
+		if k.Beside != "" {
+			continue
+		}
 		cluster, err := h.Catalog.Cluster(ctx, k.ClusterID)
 		if err != nil {
 			return nil, err
 		}
-		if views[i], err = h.viewCopy(ctx, k, cluster); err != nil {
+		view, err := h.viewCopy(ctx, k, cluster)
+		if err != nil {
 			return nil, err
 		}
+		views = append(views, view)
 	}
 	return answer(views, nil)
 }

@@ -99,6 +99,11 @@ func (p *Planner) Plan(ctx context.Context, cluster, text, zone string) (k catal
 	if r, _, err = restore.Plan(ctx, o.Archive, o.Journal, m); err != nil {
 		return o.Cluster, r, nil, err
 	}
+	return o.Cluster, r, o.Replays(r), nil
+}
+
+// Replays is the WAL that a plan replays.
+func (o *Opened) Replays(r plan.Restore) (replays []catalog.Stretch) {
 	for _, seg := range r.Segments(o.Archive.Ancestors, o.Cluster.SegmentSize) {
 		if n := len(replays); n > 0 && replays[n-1].Timeline == seg.Timeline && replays[n-1].Last+1 == seg.Number {
 			replays[n-1].Last = seg.Number
@@ -106,7 +111,7 @@ func (p *Planner) Plan(ctx context.Context, cluster, text, zone string) (k catal
 		}
 		replays = append(replays, catalog.Stretch{Timeline: seg.Timeline, First: seg.Number, Last: seg.Number})
 	}
-	return o.Cluster, r, replays, nil
+	return replays
 }
 
 // storedWithin is how long another instance is given to put what it has received into the store.

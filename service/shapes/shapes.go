@@ -60,9 +60,18 @@ func Restore(p plan.Restore) api.Restore {
 }
 
 func check(c proof.Check) api.Check {
-	v := api.Check{Name: c.Name, Verdict: string(c.Verdict), Summary: c.Summary}
+	v := api.Check{Name: c.Name, Area: string(c.Area), Verdict: string(c.Verdict), Summary: c.Summary, Seconds: c.Took.Seconds(),
+		Shows: c.Shows, Lacks: c.Lacks, Next: c.Next, Notes: c.Notes, Value: c.Value}
+	for _, f := range c.Wrong {
+		v.Wrong = append(v.Wrong, api.Finding(f))
+	}
+	for _, f := range c.LeftOut {
+		v.LeftOut = append(v.LeftOut, api.Finding(f))
+	}
 	for _, t := range c.Tables {
-		v.Tables = append(v.Tables, api.Table(t))
+		v.Tables = append(v.Tables, api.Table{Database: t.Database, OID: t.OID, Name: t.Name, Copy: t.Copy, Sum: t.Sum, Columns: t.Columns,
+			Live: t.Live, LiveSum: t.LiveSum, Problem: t.Problem, Unsafe: t.Unsafe, Locked: t.Locked, Damaged: t.Damaged, Aside: t.Aside,
+			Cause: t.Cause, Agrees: string(t.Agrees)})
 	}
 	return v
 }

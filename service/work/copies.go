@@ -2,14 +2,9 @@ package work
 
 import (
 	"context"
-	"encoding/json"
-	"time"
 
-	"velvetrewind/core/proof"
 	"velvetrewind/core/task"
 	"velvetrewind/engine/catalog"
-	"velvetrewind/engine/prove"
-	"velvetrewind/service/events"
 )
 
 func (w *Worker) makeCopy(ctx context.Context, t catalog.Task, order Copy, report task.Report) (any, error) {
@@ -74,35 +69,4 @@ func (w *Worker) discardCopy(ctx context.Context, t catalog.Task, _ Discard, rep
 	}
 	report.Log("the copy's server was ended and %s removed; backups and WAL are untouched", k.Directory)
 	return nil, nil
-}
-
-func (w *Worker) proveCopy(ctx context.Context, t catalog.Task, _ Prove, report task.Report) (any, error) {
-	k, cluster, err := w.Catalog.CopyAndCluster(ctx, t.Subject)
-	if err != nil {
-		return nil, err
-	}
-	a, err := w.Logins.Access(cluster)
-	if err != nil {
-		return nil, err
-	}
-	started := time.Now()
-	checks, err := (&prove.Prover{Cluster: cluster, Access: a, Host: w.Host}).Run(ctx, k, report)
-	if err != nil {
-		return nil, err
-	}
-	encoded, err := json.Marshal(checks)
-	if err != nil {
-		return nil, err
-	}
-	verdict := proof.Overall(checks)
-	p := catalog.Proof{
-		ID: catalog.NewID(), CopyID: k.ID, ClusterID: cluster.ID, Moment: k.Moment, Verdict: string(verdict),
-		Checks: encoded, StartedAt: started, FinishedAt: time.Now(), TaskID: t.ID, Moves: k.Moves,
-	}
-	if err := w.Catalog.AddProof(ctx, p); err != nil {
-		return nil, err
-	}
-	report.Log("verdict: %s", verdict)
-	w.Events.Publish(events.Copy, k.ID)
-	return map[string]any{"proof": p.ID, "verdict": verdict}, nil
 }

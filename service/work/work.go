@@ -149,7 +149,7 @@ func (w *Worker) AddTo(q *tasks.Queue) {
 	tasks.Add(q, tasks.Kind[Step]{Work: w.stepCopy, Undo: w.undoStep})
 	tasks.Add(q, tasks.Kind[Open]{Work: w.openCopy, Undo: leaveAsIs})
 	tasks.Add(q, tasks.Kind[Discard]{Work: w.discardCopy, Undo: w.undoCopy})
-	tasks.Add(q, tasks.Kind[Prove]{Work: w.proveCopy, Undo: leaveAsIs})
+	tasks.Add(q, tasks.Kind[Prove]{Work: w.proveCopy, Undo: w.undoProof})
 	tasks.Add(q, tasks.Kind[Audit]{Work: w.auditStore, Undo: leaveAsIs})
 	tasks.Add(q, tasks.Kind[Rebuild]{Work: w.rebuildCatalogue, Undo: w.undoRebuild})
 	tasks.Add(q, tasks.Kind[Mirror]{Work: w.copyToSecond, Undo: w.sweepSecond, Tries: triesOfMirror, Alone: problem.New(problem.Conflict,

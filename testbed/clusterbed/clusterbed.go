@@ -46,8 +46,11 @@ type Cluster struct {
 }
 
 // New makes a server with a catalogue, and a store in the directory "store" of the bed, which is not encrypted.
-func New(b *testbed.Bed, settings ...string) *Cluster {
-	c := &Cluster{Bed: b, Server: b.Postgres("original", true, settings...), Log: slog.New(slog.DiscardHandler)}
+func New(b *testbed.Bed, settings ...string) *Cluster { return NewWith(b, true, settings...) }
+
+// NewWith makes one with data checksums or without.
+func NewWith(b *testbed.Bed, checksums bool, settings ...string) *Cluster {
+	c := &Cluster{Bed: b, Server: b.Postgres("original", checksums, settings...), Log: slog.New(slog.DiscardHandler)}
 	c.Connect()
 	ctx := context.Background()
 	var err error
@@ -56,7 +59,7 @@ func New(b *testbed.Bed, settings ...string) *Cluster {
 	b.Cleanup(c.Catalog.Close)
 	c.Books = &names.Books{Catalog: c.Catalog}
 	c.Record = catalog.Cluster{ID: catalog.NewID(), Name: "ferries", SegmentSize: pg.DefaultSegmentSize, Slot: "tide",
-		Superuser: testbed.Superuser, DataChecksums: true,
+		Superuser: testbed.Superuser, DataChecksums: checksums,
 		DataDirectory: c.Server.DataDir, ServerVersion: testbed.One[int](b, c.SQL, "select current_setting('server_version_num')::int")}
 	c.Record.SystemID = uint64(testbed.One[int64](b, c.SQL, "select system_identifier from pg_control_system()"))
 	require.NoError(b, c.Catalog.AddCluster(ctx, c.Record))

@@ -122,6 +122,9 @@ func settings(k catalog.Copy, p plan.Restore, control pg.Control, restoreCommand
 		"max_logical_replication_workers = 0",
 		"ssl = off",
 	}
+	if k.Beside != "" { // it is opened only to be read, and must stay what it is
+		lines = append(lines, "autovacuum = off")
+	}
 	lines = append(lines, control.Version.CopySettings...)
 	lines = append(lines,
 		"",

@@ -55,6 +55,9 @@ const (
 	ticketFile  = "ticket.json"
 )
 
+// OriginalConfiguration is where, below a copy's directory, the configuration of its original is kept.
+const OriginalConfiguration = "original-configuration"
+
 // Server is the server of a copy.
 func Server(k catalog.Copy, major int) host.Server {
 	return host.Server{Major: major, DataDir: filepath.Join(k.Directory, dataDir), Port: k.Port, Socket: k.Socket,
@@ -311,7 +314,7 @@ func (c *Maker) makeDirs(k *catalog.Copy) (t restore.Trees, err error) {
 			_ = tree.Close()
 		}
 	}()
-	t = restore.Trees{Tree: tree, Data: dataDir, Tablespaces: tablespaces, Config: "original-configuration"}
+	t = restore.Trees{Tree: tree, Data: dataDir, Tablespaces: tablespaces, Config: OriginalConfiguration}
 	for _, old := range []string{serverLog, feedDir} {
 		if err := t.Remove(old); err != nil {
 			return t, err

@@ -3,12 +3,9 @@ package names
 import (
 	"context"
 	"encoding/json"
-	"fmt"
 	"hash/maphash"
 	"maps"
 	"slices"
-	"strconv"
-	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -38,43 +35,11 @@ type tableOID struct{ database, oid uint32 }
 // Columns are what the columns of a table were in a snapshot of its server.
 type Columns struct {
 	Columns  []value.Column
-	snapshot snapshot
+	snapshot pg.Snapshot
 }
 
 // Sees tells whether a transaction had committed before these columns were asked for, if it has by now.
-func (c *Columns) Sees(x pg.FullXID) bool { return c.snapshot.sees(x) }
-
-// snapshot says which transactions were over: those before Min, and of those before Max all that were not running.
-type snapshot struct {
-	min, max pg.FullXID
-	running  []pg.FullXID
-}
-
-func (s snapshot) sees(x pg.FullXID) bool {
-	return x < s.min || x < s.max && !slices.Contains(s.running, x)
-}
-
-// parseSnapshot reads what the type pg_snapshot writes: min:max:running,running
-func parseSnapshot(text string) (s snapshot, err error) {
-	parts := strings.Split(text, ":")
-	if len(parts) != 3 {
-		return s, fmt.Errorf("%q is no snapshot", text)
-	}
-	number := func(t string) (x pg.FullXID) {
-		n, e := strconv.ParseUint(t, 10, 64)
-		if e != nil {
-			err = fmt.Errorf("%q is no snapshot: %w", text, e)
-		}
-		return pg.FullXID(n)
-	}
-	s.min, s.max = number(parts[0]), number(parts[1])
-	if parts[2] != "" {
-		for _, t := range strings.Split(parts[2], ",") {
-			s.running = append(s.running, number(t))
-		}
-	}
-	return s, err
-}
+func (c *Columns) Sees(x pg.FullXID) bool { return c.snapshot.Sees(x) }
 
 // ColumnsOf lists what is known of a table's columns, oldest first.
 func (b *Book) ColumnsOf(ctx context.Context, database, oid uint32) ([]Columns, error) {
@@ -87,7 +52,7 @@ func (b *Book) ColumnsOf(ctx context.Context, database, oid uint32) ([]Columns, 
 		if found[i].Columns, err = t.Read(); err != nil {
 			return nil, err
 		}
-		if found[i].snapshot, err = parseSnapshot(t.Snapshot); err != nil {
+		if found[i].snapshot, err = pg.ParseSnapshot(t.Snapshot); err != nil {
 			return nil, err
 		}
 	}
@@ -201,7 +166,7 @@ func (b *Book) sampleColumns(ctx context.Context, conn *pgx.Conn) error {
 	if err := tx.QueryRow(ctx, plainText).Scan(&ignored[0], &ignored[1], &ignored[2], &ignored[3], &ignored[4], &text, &at); err != nil {
 		return err
 	}
-	s, err := parseSnapshot(text)
+	s, err := pg.ParseSnapshot(text)
 	if err != nil {
 		return err
 	}
@@ -226,17 +191,17 @@ func (b *Book) sampleColumns(ctx context.Context, conn *pgx.Conn) error {
 	for _, t := range fresh {
 		b.columns.known[tableOID{t.Database, t.OID}] = maphash.Bytes(columnsSeed, t.Columns)
 	}
-	maps.DeleteFunc(b.columns.change, func(t tableOID, by pg.FullXID) bool { return t.database == oid && s.sees(by) })
+	maps.DeleteFunc(b.columns.change, func(t tableOID, by pg.FullXID) bool { return t.database == oid && s.Sees(by) })
 	return nil
 }
 
 // isFresh tells whether the columns of a table are not the ones known, or are seen again after somebody has changed them.
-func (b *Book) isFresh(t tableOID, encoded []byte, s snapshot) bool {
+func (b *Book) isFresh(t tableOID, encoded []byte, s pg.Snapshot) bool {
 	b.mu.RLock()
 	defer b.mu.RUnlock()
 	by, changed := b.columns.change[t]
 	before, known := b.columns.known[t]
-	return changed && s.sees(by) || !known || before != maphash.Bytes(columnsSeed, encoded)
+	return changed && s.Sees(by) || !known || before != maphash.Bytes(columnsSeed, encoded)
 }
 
 // readColumns reads what the catalogue knows, once.

@@ -1,0 +1,309 @@
+package prove
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/jackc/pgx/v5"
+
+	"velvetrewind/core/figures"
+	"velvetrewind/core/proof"
+	"velvetrewind/core/wal"
+)
+
+// index is one of a table's.
+type index struct {
+	OID                  uint32
+	Name, Schema, Access string
+	Unique, Valid        bool
+	Plain                bool // neither partial nor on expressions
+	Columns              []string
+	Options              []int16  // of each: 1 descending, 2 nulls first
+	Collations           []string // of each, quoted; "" where there is none
+	Usual                bool     // of each the default operator class, and the default collation of its type
+	DefaultClass         bool
+	NullsEqual           bool
+}
+
+const indexesQuery = `select ic.oid, ic.relname::pg_catalog.text, ns.nspname::pg_catalog.text, m.amname::pg_catalog.text, i.indisunique,
+	i.indisvalid and i.indisready,
+	i.indexprs is null and i.indpred is null, pg_catalog.array_agg(coalesce(a.attname::pg_catalog.text, '') order by k.n),
+	pg_catalog.array_agg(i.indoption[k.n operator(pg_catalog.-) 1] order by k.n),
+	pg_catalog.array_agg(coalesce(pg_catalog.quote_ident(s.nspname) operator(pg_catalog.||) '.' operator(pg_catalog.||)
+	pg_catalog.quote_ident(l.collname), '') order by k.n),
+	pg_catalog.bool_and(o.opcdefault and (i.indcollation[k.n operator(pg_catalog.-) 1] operator(pg_catalog.=) y.typcollation)),
+	pg_catalog.bool_and(o.opcdefault),
+	pg_catalog.bool_or(coalesce(pg_catalog.to_jsonb(i) operator(pg_catalog.->>) 'indnullsnotdistinct', 'false') operator(pg_catalog.=) 'true')
+	from pg_catalog.pg_index i join pg_catalog.pg_class ic on ic.oid operator(pg_catalog.=) i.indexrelid
+	join pg_catalog.pg_namespace ns on ns.oid operator(pg_catalog.=) ic.relnamespace
+	join pg_catalog.pg_am m on m.oid operator(pg_catalog.=) ic.relam
+	cross join lateral pg_catalog.generate_series(1, i.indnkeyatts::integer) k(n)
+	left join pg_catalog.pg_attribute a on a.attrelid operator(pg_catalog.=) i.indrelid
+	and a.attnum operator(pg_catalog.=) i.indkey[k.n operator(pg_catalog.-) 1]
+	left join pg_catalog.pg_type y on y.oid operator(pg_catalog.=) a.atttypid
+	left join pg_catalog.pg_opclass o on o.oid operator(pg_catalog.=) i.indclass[k.n operator(pg_catalog.-) 1]
+	left join pg_catalog.pg_collation l on l.oid operator(pg_catalog.=) i.indcollation[k.n operator(pg_catalog.-) 1]
+	left join pg_catalog.pg_namespace s on s.oid operator(pg_catalog.=) l.collnamespace
+	where i.indrelid operator(pg_catalog.=) $1 group by 1, 2, 3, 4, 5, 6, 7 order by 2`
+
+func indexesOf(ctx context.Context, conn *pgx.Conn, t *table) ([]index, error) {
+	return ask(ctx, conn, pgx.RowToStructByPos[index], indexesQuery, t.OID)
+}
+
+// keys are the columns as an ORDER BY or GROUP BY has them.
+func (x *index) keys() []string {
+	list := make([]string, len(x.Columns))
+	for i, c := range x.Columns {
+		list[i] = pgx.Identifier{c}.Sanitize()
+		if x.Collations[i] != "" {
+			list[i] += " collate " + x.Collations[i]
+		}
+	}
+	return list
+}
+
+// Bits of an index's options.
+const (
+	descending = 1
+	nullsFirst = 2
+)
+
+// order is the order of the index's entries.
+func (x *index) order() string {
+	list := x.keys()
+	for i := range list {
+		list[i] += map[bool]string{true: " desc", false: " asc"}[x.Options[i]&descending != 0] +
+			map[bool]string{true: " nulls first", false: " nulls last"}[x.Options[i]&nullsFirst != 0]
+	}
+	return strings.Join(list, ", ")
+}
+
+// disorder is the condition that an entry comes before its predecessor, as far as whole rows can be compared.
+func (x *index) disorder() string {
+	first := x.Options[0]
+	for _, o := range x.Options {
+		if o != first {
+			return "false"
+		}
+	}
+	switch {
+	case !x.Usual:
+		return "false"
+	case first == 0:
+		return "pg_catalog.lag(k) over () operator(pg_catalog.>) k"
+	case first == descending|nullsFirst:
+		return "pg_catalog.lag(k) over () operator(pg_catalog.<) k"
+	}
+	return "false"
+}
+
+// indexesOf holds a table's indexes against its rows, in the snapshot in which these were read; places is the sum of the
+// hashes of where they lie.
+func (rd *reader) indexesOf(ctx context.Context, tx pgx.Tx, t *table, row *proof.Table, places string) error {
+	list, err := indexesOf(ctx, tx.Conn(), t)
+	if err != nil {
+		return err
+	}
+	plain := func(x *index) bool { return x.Valid && x.Plain && x.Access == "btree" }
+	wrong := make(map[string]bool)
+	ended := rd.seen.indexes.Clock()
+	defer func() { ended() }()
+	for i := range list {
+		x := &list[i]
+		before := rd.seen.indexes.Wrong.Count
+		switch {
+		case !x.Valid:
+			rd.seen.indexes.Notes = append(
+				rd.seen.indexes.Notes,
+				rd.named(x)+" is not valid: it was being made at the moment, or could not be",
+			)
+		case rd.amcheck != "" && x.Access == "btree" && t.harmless():
+			err = rd.amchecked(ctx, tx, x)
+		case plain(x) && x.DefaultClass:
+			err = rd.scanned(ctx, tx, t, x, row, places)
+		}
+		if err != nil {
+			return err
+		}
+		wrong[x.Name] = rd.seen.indexes.Wrong.Count > before
+	}
+	ended()
+	ended = rd.seen.visibility.Clock()
+	if slices.ContainsFunc(list, func(x index) bool { return plain(&x) }) {
+		return rd.visible(ctx, tx, t, row, wrong)
+	}
+	return nil
+}
+
+func (rd *reader) named(x *index) string { return rd.db.Name + "." + x.Schema + "." + x.Name }
+
+// refOf finds the file of an index.
+func (rd *reader) refOf(schema, name string) (ref wal.RelationRef) {
+	for i := range rd.db.relations {
+		if n := &rd.db.relations[i]; n.Name == name && n.Schema == schema {
+			return n.ref
+		}
+	}
+	return ref
+}
+
+// within runs what may fail without ending the transaction around it.
+func within(ctx context.Context, tx pgx.Tx, do func(tx pgx.Tx) error) error {
+	inner, err := tx.Begin(ctx)
+	if err != nil {
+		return err
+	}
+	err = do(inner)
+	_ = inner.Rollback(context.WithoutCancel(ctx))
+	return err
+}
+
+// amchecked has the server's own extension check an index, and that it has every row of its table.
+func (rd *reader) amchecked(ctx context.Context, tx pgx.Tx, x *index) error {
+	err := within(ctx, tx, func(tx pgx.Tx) error {
+		_, err := tx.Exec(
+			ctx,
+			"select "+pgx.Identifier{rd.amcheck}.Sanitize()+".bt_index_check($1::pg_catalog.oid::pg_catalog.regclass, true)",
+			x.OID,
+		)
+		return err
+	})
+	return rd.indexError(ctx, x, err)
+}
+
+// indexError sorts the outcome of reading an index.
+func (rd *reader) indexError(ctx context.Context, x *index, err error) error {
+	o := &rd.seen.indexes
+	switch {
+	case ctx.Err() != nil:
+		return context.Cause(ctx)
+	case err == nil:
+		o.Seen++
+	case rd.damaged[rd.refOf(x.Schema, x.Name)] != "":
+		o.LeftOut.Add(rd.named(x), "its pages are damaged")
+	case codeOf(err) == lockTimeout:
+		o.LeftOut.Add(rd.named(x), "a transaction that was open at the moment holds it")
+	default:
+		o.Wrong.Add(rd.named(x), "%v", err)
+	}
+	return nil
+}
+
+// throughIndexes has the server read by indexes alone.
+const throughIndexes = `set local enable_indexscan = on; set local enable_seqscan = off; set local enable_sort = off;
+	set local enable_incremental_sort = off;
+	set local max_parallel_workers_per_gather = 0; `
+
+// scanned reads a table by an index, whole and in its order.
+func (rd *reader) scanned(ctx context.Context, tx pgx.Tx, t *table, x *index, row *proof.Table, places string) error {
+	inner := fmt.Sprintf(
+		"select ctid as c, row(%s) as k from only %s order by %s offset 0",
+		strings.Join(x.keys(), ", "),
+		t.sql(),
+		x.order(),
+	)
+	var rows, disordered int64
+	var sum string
+	used := true
+	err := within(ctx, tx, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, throughIndexes); err != nil {
+			return err
+		}
+		names, err := scans(ctx, tx, inner, "Index Scan")
+		if used = slices.Contains(names, x.Name); err != nil || !used {
+			return err
+		}
+		return tx.QueryRow(ctx, fmt.Sprintf(`select pg_catalog.count(*), coalesce(pg_catalog.sum(pg_catalog.hashtidextended(c, 0)),
+			0)::pg_catalog.text, pg_catalog.count(*) filter (where late) from (select c, %s as late from (%s) s) w`, x.disorder(),
+			inner)).Scan(&rows, &sum, &disordered)
+	})
+	o := &rd.seen.indexes
+	if err == nil && !used {
+		o.Notes = append(o.Notes, rd.named(x)+": the server reads by another index of the same columns")
+		return nil
+	}
+	if err := rd.indexError(ctx, x, err); err != nil || rows == 0 && sum == "" {
+		return err
+	}
+	switch {
+	case rows < row.Copy:
+		o.Wrong.Add(rd.named(x), "it leads to %s of the table's %s rows", figures.Count(rows), figures.Count(row.Copy))
+	case rows > row.Copy:
+		o.Wrong.Add(rd.named(x), "it leads to %s rows, but the table has %s", figures.Count(rows), figures.Count(row.Copy))
+	case sum != places:
+		o.Wrong.Add(rd.named(x), "it leads to some rows twice and to others not at all")
+	case disordered > 0:
+		o.Wrong.Add(rd.named(x), "entries out of order: %s", figures.Count(disordered))
+	}
+	return nil
+}
+
+// visible reads a table by an index alone where the visibility map says that this is enough.
+func (rd *reader) visible(ctx context.Context, tx pgx.Tx, t *table, row *proof.Table, wrong map[string]bool) error {
+	query := "select pg_catalog.count(*) from only " + t.sql()
+	var rows int64
+	var names []string
+	err := within(ctx, tx, func(tx pgx.Tx) (err error) {
+		if _, err := tx.Exec(ctx, throughIndexes+"set local enable_indexonlyscan = on"); err != nil {
+			return err
+		}
+		if names, err = scans(ctx, tx, query, "Index Only Scan"); err != nil || len(names) == 0 {
+			return err
+		}
+		return tx.QueryRow(ctx, query).Scan(&rows)
+	})
+	o := &rd.seen.visibility
+	where := rd.db.Name + "." + t.String()
+	switch {
+	case ctx.Err() != nil:
+		return context.Cause(ctx)
+	case err != nil && len(names) > 0 && rd.damaged[rd.refOf(t.Schema, names[0])] != "":
+		o.LeftOut.Add(where, "pages of its index are damaged")
+	case err != nil:
+		o.LeftOut.Add(where, "%v", err)
+	case len(names) == 0 || wrong[names[0]]:
+		o.Notes = append(o.Notes, where+": there is no whole index by which to tell")
+	default:
+		if o.Seen++; rows != row.Copy {
+			o.Wrong.Add(where, "it shows %s rows, but %s are visible", figures.Count(rows), figures.Count(row.Copy))
+		}
+	}
+	return nil
+}
+
+// scans lists the indexes by which a query would be answered with nodes of a kind.
+func scans(ctx context.Context, tx pgx.Tx, query, kind string) ([]string, error) {
+	var text []byte
+	if err := tx.QueryRow(ctx, "explain (format json, costs off) "+query).Scan(&text); err != nil {
+		return nil, err
+	}
+	type node struct {
+		Kind  string          `json:"Node Type"`
+		Index string          `json:"Index Name"`
+		Plans json.RawMessage `json:"Plans"`
+	}
+	var list []struct{ Plan node }
+	if err := json.Unmarshal(text, &list); err != nil {
+		return nil, err
+	}
+	var names []string
+	var walk func(n node)
+	walk = func(n node) {
+		if n.Kind == kind {
+			names = append(names, n.Index)
+		}
+		var below []node
+		if json.Unmarshal(n.Plans, &below) == nil {
+			for _, b := range below {
+				walk(b)
+			}
+		}
+	}
+	for _, p := range list {
+		walk(p.Plan)
+	}
+	return names, nil
+}

@@ -1,0 +1,141 @@
+package work
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"time"
+
+	"velvetrewind/core/plan"
+	"velvetrewind/core/proof"
+	"velvetrewind/core/task"
+	"velvetrewind/engine/archive"
+	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/changes"
+	"velvetrewind/engine/prove"
+	"velvetrewind/service/events"
+)
+
+func (w *Worker) proveCopy(ctx context.Context, t catalog.Task, _ Prove, report task.Report) (any, error) {
+	k, cluster, err := w.Catalog.CopyAndCluster(ctx, t.Subject)
+	if err != nil {
+		return nil, err
+	}
+	prover, err := w.prover(ctx, t, cluster)
+	if err != nil {
+		return nil, err
+	}
+	started := time.Now()
+	checks, err := prover.Run(ctx, k, report)
+	if err != nil {
+		return nil, err
+	}
+	encoded, err := json.Marshal(checks)
+	if err != nil {
+		return nil, err
+	}
+	verdict := proof.Overall(checks)
+	p := catalog.Proof{
+		ID: catalog.NewID(), CopyID: k.ID, ClusterID: cluster.ID, BackupID: k.BackupID, Moment: k.Moment, Plan: &k.Plan,
+		Verdict: string(verdict),
+		Checks:  encoded, StartedAt: started, FinishedAt: time.Now(), TaskID: t.ID, Moves: k.Moves,
+	}
+	if err := w.Catalog.AddProof(ctx, p); err != nil {
+		return nil, err
+	}
+	report.Log("verdict: %s", verdict)
+	w.Events.Publish(events.Copy, k.ID)
+	return map[string]any{"proof": p.ID, "verdict": verdict}, nil
+}
+
+// earlierProofs is how many of the newest proofs a new one is compared with.
+const earlierProofs = 5
+
+// prover has what a proof of a cluster's copies needs.
+func (w *Worker) prover(ctx context.Context, t catalog.Task, cluster catalog.Cluster) (*prove.Prover, error) {
+	p := &prove.Prover{Cluster: cluster, Host: w.Host, Store: w.Custody.Store}
+	var err error
+	if p.Access, err = w.Logins.Access(cluster); err != nil {
+		return nil, err
+	}
+	if p.Own, err = w.Catalog.OwnChecks(ctx, cluster.ID, ""); err != nil {
+		return nil, err
+	}
+	proofs, err := w.Catalog.Proofs(ctx, cluster.ID)
+	if err != nil {
+		return nil, err
+	}
+	for _, old := range proofs {
+		if old.Plan == nil || len(p.Earlier) == earlierProofs {
+			continue
+		}
+		e := prove.Earlier{At: old.FinishedAt}
+		if err := errors.Join(json.Unmarshal(*old.Plan, &e.Plan), json.Unmarshal(old.Checks, &e.Checks)); err != nil {
+			return nil, err
+		}
+		p.Earlier = append(p.Earlier, e)
+	}
+	p.Open = func(ctx context.Context) (*archive.Archive, *changes.Journal, error) {
+		o, err := w.Planner.Open(ctx, cluster.Name)
+		return o.Archive, o.Journal, err
+	}
+	p.Aside = func(ctx context.Context, k catalog.Copy, report task.Report) (catalog.Copy, func(), error) {
+		return w.copyAside(ctx, t, cluster, k, report)
+	}
+	return p, nil
+}
+
+// copyAside makes a second copy where one stands, and opens it. Nobody is shown it, and it goes with the task.
+func (w *Worker) copyAside(ctx context.Context, t catalog.Task, cluster catalog.Cluster, of catalog.Copy, report task.Report) (
+	k catalog.Copy, remove func(), err error) {
+	var r plan.Restore
+	if err := json.Unmarshal(of.Plan, &r); err != nil {
+		return k, nil, err
+	}
+	o, err := w.Planner.Open(ctx, cluster.Name)
+	if err != nil {
+		return k, nil, err
+	}
+	id := catalog.NewID()
+	if k, err = w.Copies.Prepare(ctx, cluster, r, "proof-"+id, 0); err != nil {
+		return k, nil, err
+	}
+	k.Beside, k.TaskID = of.ID, t.ID
+	if err := w.Catalog.AddCopy(ctx, k, o.Replays(r)); err != nil {
+		return k, nil, err
+	}
+	remove = func() {
+		if e := w.removeAside(context.WithoutCancel(ctx), t); e != nil {
+			report.Warn("the second copy could not be removed: %v", e)
+		}
+	}
+	if err = w.Copies.Make(ctx, cluster, k, r, report); err == nil {
+		if k, err = w.Catalog.Copy(ctx, k.ID); err == nil {
+			err = w.Copies.Open(ctx, cluster, k, report)
+		}
+	}
+	if err != nil {
+		remove()
+		return k, nil, err
+	}
+	k, err = w.Catalog.Copy(ctx, k.ID)
+	return k, remove, err
+}
+
+// removeAside removes what a proof made for itself.
+func (w *Worker) removeAside(ctx context.Context, t catalog.Task) error {
+	list, err := w.Catalog.CopiesOfTask(ctx, t.ID)
+	for _, k := range list {
+		cluster, e := w.Catalog.Cluster(ctx, k.ClusterID)
+		if e == nil {
+			e = w.Copies.Remove(ctx, cluster, k)
+		}
+		err = errors.Join(err, e)
+	}
+	return err
+}
+
+// undoProof removes what a proof that did not end made for itself.
+func (w *Worker) undoProof(ctx context.Context, t catalog.Task) (bool, error) {
+	return false, w.removeAside(ctx, t)
+}
