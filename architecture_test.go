@@ -83,7 +83,10 @@ var rooms = map[string][]string{
 	"core/inventory": {"core/pg", "core/reach"},
 	"core/moment":    {"core/journal", "core/pg", "core/wal"},
 	"core/plan":      {"core/moment", "core/pg", "core/reach"},
-	"core/proof":     {"core/journal", "core/moment", "core/pg"},
+	"core/proof":     {"core/figures", "core/journal", "core/moment", "core/pg"},
+
+	"core/proof/report": {"core/figures", "core/moment", "core/pg", "core/proof"},
+
 	"core/keep":      {"core/figures", "core/inventory", "core/pg", "core/reach"},
 	"core/readiness": {"core/attention", "core/figures", "core/pg"},
 }

@@ -35,12 +35,44 @@ type WayIn struct {
 type Proof struct {
 	ID         string    `json:"id"`
 	Copy       string    `json:"copy"`
+	Backup     string    `json:"backup,omitempty" doc:"the base backup that the copy began with"`
 	Moment     string    `json:"moment"`
 	Verdict    string    `json:"verdict" enum:"passed,failed,could not run"`
 	Checks     []Check   `json:"checks"`
 	StartedAt  time.Time `json:"startedAt"`
 	FinishedAt time.Time `json:"finishedAt"`
 	Task       string    `json:"task"`
+	ReportHash string    `json:"reportHash,omitempty" doc:"SHA-256 of the report as HTML, as it is kept in the store"`
+}
+
+// ProofReport is a proof written down for others.
+type ProofReport struct {
+	Name    string `json:"name" doc:"of a file to put it into"`
+	Type    string `json:"type" doc:"media type"`
+	Content string `json:"content"`
+	SHA256  string `json:"sha256" doc:"of the content, in hex"`
+}
+
+// OwnCheck is a check of the DBA's own, made with every proof of a cluster's copies.
+type OwnCheck struct {
+	Name     string    `json:"name"`
+	Version  int       `json:"version"`
+	SQL      string    `json:"sql"`
+	Database string    `json:"database"`
+	Role     string    `json:"role" doc:"that it is run as, and that is no superuser"`
+	Expects  string    `json:"expects" doc:"no rows, some rows, value 100..200, same as live, same as last time"`
+	Seconds  int       `json:"seconds" doc:"that it may take"`
+	AddedAt  time.Time `json:"addedAt"`
+	Removed  bool      `json:"removed,omitempty"`
+}
+
+// SetOwnCheckRequest adds a check, or a version of one.
+type SetOwnCheckRequest struct {
+	SQL      string `json:"sql" minLength:"1" maxLength:"100000" doc:"one query, which only reads"`
+	Database string `json:"database" minLength:"1"`
+	Role     string `json:"role" minLength:"1" doc:"that it is run as, on the copy; no superuser"`
+	Expects  string `json:"expects" minLength:"1" doc:"no rows, some rows, value 100..200, same as live, same as last time"`
+	Seconds  int    `json:"seconds" minimum:"1" maximum:"86400" default:"60" doc:"that it may take"`
 }
 
 // Check is one checked property with its figures.

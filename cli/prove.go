@@ -13,14 +13,14 @@ import (
 
 func (a *app) prove() *cobra.Command {
 	c := &cobra.Command{Use: "prove", Short: "Prove that a copy is right"}
-	c.AddCommand(a.proveRun(), a.proveShow())
+	c.AddCommand(a.proveRun(), a.proveShow(), a.proveReport(), a.proveChecks())
 	return c
 }
 
 func (a *app) proveRun() *cobra.Command {
 	var detach bool
 	cmd := &cobra.Command{
-		Use: "run COPY", Short: "Check a copy's boundary, pages and tables (exit code 4 if the proof does not pass)",
+		Use: "run COPY", Short: "Check a copy's boundary, bytes, structure and content (exit code 4 if the proof does not pass)",
 		Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeCopies,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
@@ -56,6 +56,40 @@ func (a *app) proveShow() *cobra.Command {
 	}
 }
 
+func (a *app) proveReport() *cobra.Command {
+	var format, to string
+	cmd := &cobra.Command{
+		Use: "report PROOF|COPY", Short: "Write a proof down as one HTML page, JSON, CSV or JUnit XML", Args: cobra.ExactArgs(1),
+		Example:           "  velvet prove report ferries-3 --to ferries.html\n  velvet prove report ferries-3 --format junit --to proof.xml",
+		ValidArgsFunction: a.completeCopies,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			var r api.ProofReport
+			if err := c.get(cmd.Context(), "/proofs/"+seg(args[0])+"/report?format="+seg(format), &r); err != nil {
+				return err
+			}
+			if to == "" {
+				to = r.Name
+			}
+			err = writeNew(to, func(w io.Writer) error {
+				_, err := io.WriteString(w, r.Content)
+				return err
+			})
+			if err != nil {
+				return err
+			}
+			_, err = fmt.Fprintf(cmd.OutOrStdout(), "%s written, SHA-256 %s\n", to, r.SHA256)
+			return err
+		},
+	}
+	cmd.Flags().StringVar(&format, "format", "html", "html, json, csv or junit")
+	cmd.Flags().StringVar(&to, "to", "", "file to write; left out, one is named after the cluster and the proof")
+	return cmd
+}
+
 func (a *app) showProof(cmd *cobra.Command, c *client, id string) error {
 	var p api.Proof
 	if err := c.get(cmd.Context(), "/proofs/"+seg(id), &p); err != nil {
@@ -83,6 +117,9 @@ func drawProof(w io.Writer, p api.Proof) {
 			drawFindings(w, c)
 			tables = append(tables, c.Tables...)
 		}
+	}
+	if p.ReportHash != "" {
+		_, _ = fmt.Fprintf(w, "\nReport: velvet prove report %s, SHA-256 %s\n", short(p.ID), p.ReportHash)
 	}
 	if len(tables) == 0 {
 		return

@@ -161,7 +161,7 @@ func (w *wiring) connectTasks() {
 	(&work.Worker{
 		Catalog: w.catalog, Custody: w.custody, Logins: w.logins, Planner: w.planner, Copies: w.copies, Host: w.host,
 		Captures: w.captures, Books: w.books, Codec: w.codec, Spool: w.cfg.spool(), ThroughSQL: w.cfg.ReadData == "sql",
-		Events: w.events, Now: w.cfg.Now,
+		Events: w.events, Now: w.cfg.Now, Version: w.version,
 	}).AddTo(w.queue)
 	w.custody.Mirror = func(ctx context.Context, cluster string) error {
 		_, err := w.queue.Submit(ctx, cluster, "", work.Mirror{})
@@ -236,6 +236,7 @@ func (w *wiring) nouns() []handlers.Noun {
 			Captures: w.captures,
 			Events:   w.events,
 		},
+		&handlers.Proofs{Catalog: w.catalog, Custody: w.custody, Version: w.version, Log: w.log},
 		&handlers.Store{Catalog: w.catalog, Custody: w.custody, Tasks: w.queue, Home: w.cfg.Home, Log: w.log},
 		&handlers.Keep{Catalog: w.catalog, Custody: w.custody, Fleet: w.fleet, Tasks: w.queue, Events: w.events, Now: w.cfg.Now},
 		&handlers.Calendar{Catalog: w.catalog, Custody: w.custody, Fleet: w.fleet, Events: w.events, Now: w.cfg.Now},

@@ -506,23 +506,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/clusters/{cluster}/proofs": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** List a cluster's proofs, newest first */
-        get: operations["list-proofs"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/clusters/{cluster}/readiness": {
         parameters: {
             query?: never;
@@ -742,23 +725,6 @@ export interface paths {
         post?: never;
         /** Remove a policy, and its calendar */
         delete: operations["remove-policy"];
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/proofs/{proof}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Show a proof, or the newest one of a copy */
-        get: operations["show-proof"];
-        put?: never;
-        post?: never;
-        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -1369,11 +1335,33 @@ export interface components {
             transactions: components["schemas"]["Transaction"][] | null;
         };
         Check: {
+            /** @description boundary, bytes, structure, meaning, content, log, own checks */
+            area: string;
+            /** @description what it cannot */
+            lacks?: string;
+            /** @description what could not be looked at, at most the first 20 */
+            leftOut?: components["schemas"]["Finding"][] | null;
             name: string;
+            /** @description what to do, unless it has passed */
+            next?: string;
+            /** @description what is worth knowing and no fault */
+            notes?: string[] | null;
+            /**
+             * Format: double
+             * @description that it took
+             */
+            seconds: number;
+            /** @description what it can show at most */
+            shows?: string;
             /** @description one sentence with the figures */
             summary: string;
             tables?: components["schemas"]["Table"][] | null;
-            verdict: string;
+            /** @description what the query of a check of the DBA's own gave */
+            value?: string;
+            /** @enum {string} */
+            verdict: "passed" | "failed" | "could not run";
+            /** @description at most the first 20; the summary has their number */
+            wrong?: components["schemas"]["Finding"][] | null;
         };
         Cluster: {
             /**
@@ -1617,6 +1605,10 @@ export interface components {
             words: string;
             /** @enum {string} */
             work: "backup" | "keep" | "audit";
+        };
+        Finding: {
+            what: string;
+            where: string;
         };
         Fixed: {
             applied: components["schemas"]["ReadinessApplied"];
@@ -2000,12 +1992,16 @@ export interface components {
             words: string;
         };
         Proof: {
+            /** @description the base backup that the copy began with */
+            backup?: string;
             checks: components["schemas"]["Check"][] | null;
             copy: string;
             /** Format: date-time */
             finishedAt: string;
             id: string;
             moment: string;
+            /** @description SHA-256 of the report as HTML, as it is kept in the store */
+            reportHash?: string;
             /** Format: date-time */
             startedAt: string;
             task: string;
@@ -2406,18 +2402,33 @@ export interface components {
             wal: number;
         };
         Table: {
+            /** @description verdict on the difference */
+            agrees?: string;
+            /** @description it was read on a second copy, opened for that */
+            aside?: boolean;
+            /** @description what explains the difference, in words */
+            cause?: string;
+            /** @description of which the sum is */
+            columns?: string;
             /** Format: int64 */
             copyRows: number;
+            /** @description it could not be read because of pages that are damaged */
+            damaged?: boolean;
             database: string;
             /**
              * Format: int64
              * @description rows in the live cluster when the proof ran; absent where it could not be read
              */
             liveRows?: number;
+            liveSum?: string;
             /** @description it could not be read because a transaction that was open at the moment holds it */
             locked?: boolean;
+            /** Format: int32 */
+            oid: number;
             /** @description why the table could not be read on the copy */
             problem?: string;
+            /** @description of the hashes of the rows' texts, whatever their order */
+            sum?: string;
             /** @description schema.table */
             table: string;
             /** @description not read: that would call its owner's functions with more rights */
@@ -3944,38 +3955,6 @@ export interface operations {
             };
         };
     };
-    "list-proofs": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                /** @description name or id of the cluster */
-                cluster: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Proof"][] | null;
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
     "check-readiness": {
         parameters: {
             query?: never;
@@ -4492,38 +4471,6 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    "show-proof": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                /** @description id of the proof, or of a copy for its newest one */
-                proof: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Proof"];
-                };
             };
             /** @description Error */
             default: {

@@ -130,3 +130,9 @@ func New(name string) Check {
 	c.Name = name
 	return c
 }
+
+// IsDefined tells whether every proof makes a check of a name.
+func IsDefined(name string) bool {
+	_, defined := definitions[name]
+	return defined
+}

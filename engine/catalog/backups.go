@@ -154,6 +154,10 @@ type Copy struct {
 	Moves       int             `db:"moves"` // how often it has been moved to another moment
 	// Beside is the copy for whose proof it was made, and with which it goes; nobody is shown it.
 	Beside string `db:"beside"`
+	// When it was begun, laid out, and had come to its moment, since it was last moved.
+	BegunAt   sql.NullTime `db:"begun_at"`
+	LaidOutAt sql.NullTime `db:"laid_out_at"`
+	ArrivedAt sql.NullTime `db:"arrived_at"`
 }
 
 // Place names where a copy is put, until it is moved.
@@ -164,8 +168,8 @@ func (k Copy) Place() string { return fmt.Sprintf("%s#%d", k.ID, k.Moves) }
 func (c *Catalog) AddCopy(ctx context.Context, k Copy, replays []Stretch) error {
 	return c.placeCopy(ctx, k, replays, "the copy was not made", func(tx *sqlx.Tx) error {
 		_, err := tx.ExecContext(ctx, `insert into velvet.copies
-			(id, name, cluster_id, backup_id, moment, plan, directory, socket, port, state, os_user, task_id, beside)
-			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13)`,
+			(id, name, cluster_id, backup_id, moment, plan, directory, socket, port, state, os_user, task_id, beside, begun_at)
+			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, now())`,
 			k.ID, k.Name, k.ClusterID, k.BackupID, k.Moment, string(k.Plan), k.Directory, k.Socket, k.Port, k.State, k.OSUser, k.TaskID,
 			k.Beside)
 		if violates(err, "copy_names") {
@@ -183,7 +187,7 @@ func (c *Catalog) MoveCopy(ctx context.Context, k Copy, replays []Stretch) error
 	return c.placeCopy(ctx, k, replays, title, func(tx *sqlx.Tx) error {
 		r, err := tx.ExecContext(ctx, `update velvet.copies set backup_id = $2, moment = $3, plan = $4, state = $5, task_id = $6,
 			moves = moves + 1,
-			replayed_lsn = null, replayed_to = null, paused_lsn = null where id = $1 and state = $7`,
+			replayed_lsn = null, replayed_to = null, paused_lsn = null, begun_at = now(), laid_out_at = null, arrived_at = null where id = $1 and state = $7`,
 			k.ID, k.BackupID, k.Moment, string(k.Plan), k.State, k.TaskID, CopyPaused)
 		if err != nil {
 			return err
@@ -241,7 +245,9 @@ func (c *Catalog) SetCopyTask(ctx context.Context, copyID, task string) error {
 func (c *Catalog) SaveCopy(ctx context.Context, k Copy) error {
 	_, err := c.db.ExecContext(ctx, `update velvet.copies set state = $2, problem = $3, socket = $4,
 		replayed_lsn = coalesce($5::pg_lsn, replayed_lsn), replayed_to = coalesce($6::timestamptz, replayed_to),
-		paused_lsn = coalesce($7::pg_lsn, paused_lsn) where id = $1`,
+		paused_lsn = coalesce($7::pg_lsn, paused_lsn),
+		laid_out_at = case when $2 = '`+CopyReplaying+`' then coalesce(laid_out_at, now()) else laid_out_at end,
+		arrived_at = case when $2 = '`+CopyPaused+`' then coalesce(arrived_at, now()) else arrived_at end where id = $1`,
 		k.ID, k.State, k.Problem, k.Socket, lsn(k.ReplayedLSN), k.ReplayedTo, lsn(k.PausedLSN))
 	return err
 }

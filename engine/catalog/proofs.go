@@ -140,3 +140,10 @@ func (c *Catalog) RemoveOwnCheck(ctx context.Context, cluster, name string) erro
 	}
 	return err
 }
+
+// UnderWay tells whether a task of a kind about a subject has not ended.
+func (c *Catalog) UnderWay(ctx context.Context, kind, subject string) (under bool, err error) {
+	err = c.db.GetContext(ctx, &under, `select exists (select from velvet.tasks where kind = $1 and subject = $2 and finished_at is null)`,
+		kind, subject)
+	return under, err
+}

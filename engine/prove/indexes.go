@@ -108,18 +108,21 @@ func (rd *reader) indexesOf(ctx context.Context, tx pgx.Tx, t *table, row *proof
 		return err
 	}
 	plain := func(x *index) bool { return x.Valid && x.Plain && x.Access == "btree" }
+	// First by the index alone: reading the rows by it has the server forget entries of rows that are gone.
+	var shown shown
+	if slices.ContainsFunc(list, func(x index) bool { return plain(&x) }) {
+		if shown, err = rd.visible(ctx, tx, t); err != nil {
+			return err
+		}
+	}
+	defer rd.seen.indexes.Clock()()
 	wrong := make(map[string]bool)
-	ended := rd.seen.indexes.Clock()
-	defer func() { ended() }()
 	for i := range list {
 		x := &list[i]
 		before := rd.seen.indexes.Wrong.Count
 		switch {
 		case !x.Valid:
-			rd.seen.indexes.Notes = append(
-				rd.seen.indexes.Notes,
-				rd.named(x)+" is not valid: it was being made at the moment, or could not be",
-			)
+			rd.seen.indexes.Notes = append(rd.seen.indexes.Notes, rd.named(x)+" is not valid: it was being made at the moment, or could not be")
 		case rd.amcheck != "" && x.Access == "btree" && t.harmless():
 			err = rd.amchecked(ctx, tx, x)
 		case plain(x) && x.DefaultClass:
@@ -130,11 +133,7 @@ func (rd *reader) indexesOf(ctx context.Context, tx pgx.Tx, t *table, row *proof
 		}
 		wrong[x.Name] = rd.seen.indexes.Wrong.Count > before
 	}
-	ended()
-	ended = rd.seen.visibility.Clock()
-	if slices.ContainsFunc(list, func(x index) bool { return plain(&x) }) {
-		return rd.visible(ctx, tx, t, row, wrong)
-	}
+	rd.judgeVisible(t, row, &shown, wrong)
 	return nil
 }
 
@@ -241,37 +240,50 @@ func (rd *reader) scanned(ctx context.Context, tx pgx.Tx, t *table, x *index, ro
 	return nil
 }
 
+// shown is how many rows there are by an index and the visibility map alone.
+type shown struct {
+	index string // by which one; "" if by none
+	rows  int64
+	err   error
+}
+
 // visible reads a table by an index alone where the visibility map says that this is enough.
-func (rd *reader) visible(ctx context.Context, tx pgx.Tx, t *table, row *proof.Table, wrong map[string]bool) error {
+func (rd *reader) visible(ctx context.Context, tx pgx.Tx, t *table) (v shown, err error) {
+	defer rd.seen.visibility.Clock()()
 	query := "select pg_catalog.count(*) from only " + t.sql()
-	var rows int64
-	var names []string
-	err := within(ctx, tx, func(tx pgx.Tx) (err error) {
+	v.err = within(ctx, tx, func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, throughIndexes+"set local enable_indexonlyscan = on"); err != nil {
 			return err
 		}
-		if names, err = scans(ctx, tx, query, "Index Only Scan"); err != nil || len(names) == 0 {
+		names, err := scans(ctx, tx, query, "Index Only Scan")
+		if err != nil || len(names) == 0 {
 			return err
 		}
-		return tx.QueryRow(ctx, query).Scan(&rows)
+		v.index = names[0]
+		return tx.QueryRow(ctx, query).Scan(&v.rows)
 	})
+	if ctx.Err() != nil {
+		return v, context.Cause(ctx)
+	}
+	return v, nil
+}
+
+// judgeVisible holds that against the rows that are visible, unless the index itself is wrong.
+func (rd *reader) judgeVisible(t *table, row *proof.Table, v *shown, wrong map[string]bool) {
 	o := &rd.seen.visibility
 	where := rd.db.Name + "." + t.String()
 	switch {
-	case ctx.Err() != nil:
-		return context.Cause(ctx)
-	case err != nil && len(names) > 0 && rd.damaged[rd.refOf(t.Schema, names[0])] != "":
+	case v.err != nil && v.index != "" && rd.damaged[rd.refOf(t.Schema, v.index)] != "":
 		o.LeftOut.Add(where, "pages of its index are damaged")
-	case err != nil:
-		o.LeftOut.Add(where, "%v", err)
-	case len(names) == 0 || wrong[names[0]]:
+	case v.err != nil:
+		o.LeftOut.Add(where, "%v", v.err)
+	case v.index == "" || wrong[v.index]:
 		o.Notes = append(o.Notes, where+": there is no whole index by which to tell")
 	default:
-		if o.Seen++; rows != row.Copy {
-			o.Wrong.Add(where, "it shows %s rows, but %s are visible", figures.Count(rows), figures.Count(row.Copy))
+		if o.Seen++; v.rows != row.Copy {
+			o.Wrong.Add(where, "it shows %s rows, but %s are visible", figures.Count(v.rows), figures.Count(row.Copy))
 		}
 	}
-	return nil
 }
 
 // scans lists the indexes by which a query would be answered with nodes of a kind.

@@ -51,6 +51,14 @@ func BackupPrefix(cluster, backup string) string {
 // ManifestKey is the manifest of a base backup: it is put last, and without it there is no backup.
 func ManifestKey(cluster, backup string) string { return BackupPrefix(cluster, backup) + "manifest" }
 
+// ReportPrefix is what the reports of proofs of a base backup are below.
+func ReportPrefix(cluster, backup string) string { return BackupPrefix(cluster, backup) + "proofs/" }
+
+// ReportKey is where the report of a proof is kept, with the base backup that it is about.
+func ReportKey(cluster, backup, proof string) string {
+	return ReportPrefix(cluster, backup) + proof + ".html"
+}
+
 // PackPrefix is what all packs of a cluster are below.
 func PackPrefix(cluster string) string { return fmt.Sprintf("clusters/%s/packs/", cluster) }
 

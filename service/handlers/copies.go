@@ -57,8 +57,6 @@ func (h *Copies) Register(api *Surface) {
 	op(api, http.MethodDelete, "/copies/{copy}", "discard-copy", "End a copy's server and remove its files", http.StatusAccepted,
 		h.submitDiscard)
 	op(api, http.MethodPost, "/copies/{copy}/proofs", "prove-copy", "Prove a copy", http.StatusAccepted, h.submitProof)
-	op(api, http.MethodGet, "/proofs/{proof}", "show-proof", "Show a proof, or the newest one of a copy", 0, h.showProof)
-	op(api, http.MethodGet, "/clusters/{cluster}/proofs", "list-proofs", "List a cluster's proofs, newest first", 0, h.listProofs)
 }
 
 type makeCopy struct {
@@ -236,38 +234,15 @@ func (h *Copies) submitProof(ctx context.Context, in *CopyPath) (*body[api.Task]
 		return nil, problem.New(problem.Conflict, "See: velvet copy show "+k.ID, "the copy was not proved",
 			"it is %s; only a paused or open copy can be proved", k.State)
 	}
+	under, err := h.Catalog.UnderWay(ctx, work.KindProve, k.ID)
+	if err == nil && under {
+		err = problem.New(problem.Conflict, "Watch it with: velvet task list", "no second proof was begun",
+			"a proof of the copy %s is under way already", k.Name)
+	}
+	if err != nil {
+		return nil, err
+	}
 	return h.submitFor(ctx, k, cluster, work.Prove{})
-}
-
-// ProofPath names a proof in a path.
-type ProofPath struct {
-	Proof string `path:"proof" doc:"id of the proof, or of a copy for its newest one"`
-}
-
-func (h *Copies) showProof(ctx context.Context, in *ProofPath) (*body[api.Proof], error) {
-	p, err := h.Catalog.Proof(ctx, in.Proof)
-	if err != nil {
-		return nil, err
-	}
-	return answer(shapes.Proof(p))
-}
-
-func (h *Copies) listProofs(ctx context.Context, in *ClusterPath) (*body[[]api.Proof], error) {
-	k, err := h.Catalog.Cluster(ctx, in.Cluster)
-	if err != nil {
-		return nil, err
-	}
-	list, err := h.Catalog.Proofs(ctx, k.ID)
-	if err != nil {
-		return nil, err
-	}
-	views := make([]api.Proof, len(list))
-	for i, p := range list {
-		if views[i], err = shapes.Proof(p); err != nil {
-			return nil, err
-		}
-	}
-	return answer(views, nil)
 }
 
 // Feed gives a recovering copy one segment or history file.

@@ -2,6 +2,8 @@ package shapes
 
 import (
 	"cmp"
+	"context"
+	"database/sql"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -13,6 +15,7 @@ import (
 	"velvetrewind/core/layout"
 	"velvetrewind/core/plan"
 	"velvetrewind/core/proof"
+	"velvetrewind/core/proof/report"
 	"velvetrewind/engine/catalog"
 )
 
@@ -95,12 +98,44 @@ func waysIn(k catalog.Copy, cluster catalog.Cluster, osUser string) []api.WayIn 
 
 // Proof shows a proof.
 func Proof(p catalog.Proof) (api.Proof, error) {
-	v := api.Proof{ID: p.ID, Copy: p.CopyID, Moment: p.Moment, Verdict: p.Verdict, StartedAt: p.StartedAt.UTC(),
-		FinishedAt: p.FinishedAt.UTC(), Task: p.TaskID}
+	v := api.Proof{ID: p.ID, Copy: p.CopyID, Backup: p.BackupID, Moment: p.Moment, Verdict: p.Verdict, StartedAt: p.StartedAt.UTC(),
+		FinishedAt: p.FinishedAt.UTC(), Task: p.TaskID, ReportHash: p.ReportHash}
 	var checks []proof.Check
 	err := json.Unmarshal(p.Checks, &checks)
 	v.Checks = Each(checks, check)
 	return v, err
+}
+
+// Report gathers what there is to tell of a proof.
+func Report(ctx context.Context, c *catalog.Catalog, p catalog.Proof, cluster catalog.Cluster, version string) (r report.Report, err error) {
+	r = report.Report{Proof: p.ID, Copy: p.CopyID, Task: p.TaskID, Cluster: cluster.Name, SystemID: cluster.SystemID,
+		Server: fmt.Sprintf("%d.%d", cluster.ServerVersion/10000, cluster.ServerVersion%10000), AskedBy: p.AskedBy, Started: p.StartedAt, Finished: p.FinishedAt,
+		Verdict: proof.Verdict(p.Verdict), Program: version}
+	if r.AskedBy == "" {
+		r.AskedBy = "by hand"
+	}
+	var restore plan.Restore
+	if p.Plan != nil {
+		err = json.Unmarshal(*p.Plan, &restore)
+	}
+	r.Boundary, r.From, r.Segments, r.Replayed = restore.Boundary, restore.Start, restore.Count, restore.Replay
+	if err = errors.Join(err, json.Unmarshal(p.Checks, &r.Checks)); err != nil {
+		return r, err
+	}
+	if b, err := c.Backup(ctx, p.BackupID); err == nil {
+		r.Base = report.Base{ID: b.ID, Kind: b.Kind, Taken: b.StoppedAt, Bytes: b.BytesHeld}
+	}
+	if k, err := c.Copy(ctx, p.CopyID); err == nil && k.Moves == p.Moves {
+		phase := func(name string, from, to sql.NullTime) {
+			if from.Valid && to.Valid {
+				r.Phases = append(r.Phases, report.Phase{Name: name, Took: to.Time.Sub(from.Time)})
+			}
+		}
+		phase("laying out", k.BegunAt, k.LaidOutAt)
+		phase("replay", k.LaidOutAt, k.ArrivedAt)
+	}
+	r.Phases = append(r.Phases, report.Phase{Name: "proof", Took: p.FinishedAt.Sub(p.StartedAt)})
+	return r, nil
 }
 
 // Task shows a task; names has those of clusters by their ids.

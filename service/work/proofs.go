@@ -2,6 +2,8 @@ package work
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"time"
@@ -13,7 +15,9 @@ import (
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/changes"
 	"velvetrewind/engine/prove"
+	"velvetrewind/engine/store"
 	"velvetrewind/service/events"
+	"velvetrewind/service/shapes"
 )
 
 func (w *Worker) proveCopy(ctx context.Context, t catalog.Task, _ Prove, report task.Report) (any, error) {
@@ -39,6 +43,9 @@ func (w *Worker) proveCopy(ctx context.Context, t catalog.Task, _ Prove, report 
 		ID: catalog.NewID(), CopyID: k.ID, ClusterID: cluster.ID, BackupID: k.BackupID, Moment: k.Moment, Plan: &k.Plan,
 		Verdict: string(verdict),
 		Checks:  encoded, StartedAt: started, FinishedAt: time.Now(), TaskID: t.ID, Moves: k.Moves,
+	}
+	if err := w.keepReport(ctx, &p, cluster); err != nil {
+		report.Warn("the report is not in the store: %v", err)
 	}
 	if err := w.Catalog.AddProof(ctx, p); err != nil {
 		return nil, err
@@ -138,4 +145,22 @@ func (w *Worker) removeAside(ctx context.Context, t catalog.Task) error {
 // undoProof removes what a proof that did not end made for itself.
 func (w *Worker) undoProof(ctx context.Context, t catalog.Task) (bool, error) {
 	return false, w.removeAside(ctx, t)
+}
+
+// keepReport puts the report of a proof into the store, with the base backup that it is about, and its hash into the record.
+func (w *Worker) keepReport(ctx context.Context, p *catalog.Proof, cluster catalog.Cluster) error {
+	r, err := shapes.Report(ctx, w.Catalog, *p, cluster, w.Version)
+	if err != nil {
+		return err
+	}
+	page, err := r.HTML()
+	if err != nil {
+		return err
+	}
+	if _, err := w.Custody.Store.Put(ctx, store.ReportKey(cluster.ID, p.BackupID, p.ID), w.Codec, page); err != nil {
+		return err
+	}
+	sum := sha256.Sum256(page)
+	p.ReportHash = hex.EncodeToString(sum[:])
+	return nil
 }

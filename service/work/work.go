@@ -130,6 +130,7 @@ type Worker struct {
 	Books      *names.Books
 	Codec      layout.Codec
 	Spool      string // directory
+	Version    string // of this program
 	ThroughSQL bool   // read data through SQL, also where the data directory could be read
 	Events     *events.Hub
 	Now        func() time.Time

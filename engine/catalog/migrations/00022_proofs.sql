@@ -1,5 +1,8 @@
 -- +goose Up
 alter table velvet.copies add column beside text not null default '';  -- id of the copy for whose proof it was made; nobody is shown it
+alter table velvet.copies add column begun_at timestamptz;              -- its making, or its last move
+alter table velvet.copies add column laid_out_at timestamptz;
+alter table velvet.copies add column arrived_at timestamptz;            -- at its moment
 
 alter table velvet.proofs add column backup_id text not null default '';
 alter table velvet.proofs add column plan jsonb;                       -- of the copy when it was proved: plan.Restore
@@ -27,4 +30,7 @@ alter table velvet.proofs drop column report_hash;
 alter table velvet.proofs drop column asked_by;
 alter table velvet.proofs drop column plan;
 alter table velvet.proofs drop column backup_id;
+alter table velvet.copies drop column arrived_at;
+alter table velvet.copies drop column laid_out_at;
+alter table velvet.copies drop column begun_at;
 alter table velvet.copies drop column beside;

@@ -322,7 +322,14 @@ func (a *Auditor) wantIfThere(ctx context.Context, books *inventory.Books, o inv
 func (a *Auditor) wantBackup(ctx context.Context, books *inventory.Books, k catalog.Cluster, id string) error {
 	key := store.ManifestKey(k.ID, id)
 	books.Want(inventory.Object{Key: key, Cluster: k.ID, Backups: []string{id}})
-	_, err := backup.ReadManifest(ctx, a.Store, k.ID, id, layout.Visit{Pack: func(u layout.Use) error {
+	err := a.Store.List(ctx, store.ReportPrefix(k.ID, id), func(i store.Info) error {
+		books.Want(inventory.Object{Key: i.Key, Cluster: k.ID, Remade: true})
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	_, err = backup.ReadManifest(ctx, a.Store, k.ID, id, layout.Visit{Pack: func(u layout.Use) error {
 		books.Want(inventory.Object{Key: store.PackKey(k.ID, u.Pack, 0), Cluster: k.ID, Backups: []string{id}})
 		return ctx.Err()
 	}})
