@@ -20,7 +20,7 @@ type Cluster struct {
 	Reach         []Span     `json:"reach" doc:"what can be restored, by timeline and LSN"`
 	Holes         []Hole     `json:"holes" doc:"WAL that is missing"`
 	LastBackup    *Backup    `json:"lastBackup,omitempty"`
-	LastProof     *Proof     `json:"lastProof,omitempty"`
+	LastProof     *Proof     `json:"lastProof,omitempty" doc:"without its checks"`
 	Incidents     []Incident `json:"incidents" doc:"those that nobody has settled, newest first"`
 	MeasuredAt    time.Time  `json:"measuredAt" doc:"when these figures were taken"`
 

@@ -23,25 +23,26 @@ type measure struct {
 
 // sizes are how much is measured.
 type sizes struct {
-	scale  int // pgbench's; 100 makes about 1.5 GB
-	large  int // for what is quick
-	rounds int // how often both sides of a ratio are measured, in turns
-	load   time.Duration
-	month  int // segments
-	fleet  int // clusters
-	reader int // pgbench's scale for the WAL that is read
-	stress int // its transactions of each client
-	codecs []string
-	warm   int // rounds that only warm the cache
-	idle   int // clusters in which nothing happens
-	quiet  time.Duration
+	scale   int // pgbench's; 100 makes about 1.5 GB
+	large   int // for what is quick
+	rounds  int // how often both sides of a ratio are measured, in turns
+	load    time.Duration
+	month   int // segments
+	fleet   int // clusters
+	reader  int // pgbench's scale for the WAL that is read
+	stress  int // its transactions of each client
+	codecs  []string
+	warm    int // rounds that only warm the cache
+	idle    int // clusters in which nothing happens
+	quiet   time.Duration
+	commits int // transaction ids in the commit log
 }
 
 var (
 	full = sizes{scale: 60, large: 300, rounds: 6, load: 10 * time.Second, month: 65_000, fleet: 500, reader: 40, stress: 20_000,
-		codecs: []string{"s2", "zstd"}, warm: 1, idle: 20, quiet: 2 * time.Minute}
+		codecs: []string{"s2", "zstd"}, warm: 1, idle: 20, quiet: 2 * time.Minute, commits: 10_000_000}
 	small = sizes{scale: 2, large: 3, rounds: 1, load: time.Second, month: 300, fleet: 8, reader: 1, stress: 500, codecs: []string{"zstd"},
-		idle: 2, quiet: 3 * time.Second}
+		idle: 2, quiet: 3 * time.Second, commits: 20_000}
 )
 
 func reporting(b *testing.B) measure {
@@ -63,7 +64,7 @@ func checking(t *testing.T) measure {
 // benchmarks are measured by `make bench`, and tried in the tests.
 var benchmarks = map[string]func(measure){
 	"Backup": backup, "Capture": captureLoad, "Incremental": incremental, "Restore": restoring, "Reader": reader, "Month": askMonth,
-	"Fleet": askFleet, "Idle": idle, "Authors": watching,
+	"Fleet": askFleet, "Idle": idle, "Authors": watching, "Proof": proving,
 }
 
 // TestBenchmarks tries each benchmark in its small form.
@@ -81,6 +82,7 @@ func BenchmarkReader(b *testing.B)      { reader(reporting(b)) }
 func BenchmarkMonth(b *testing.B)       { askMonth(reporting(b)) }
 func BenchmarkFleet(b *testing.B)       { askFleet(reporting(b)) }
 func BenchmarkAuthors(b *testing.B)     { watching(reporting(b)) }
+func BenchmarkProof(b *testing.B)       { proving(reporting(b)) }
 func BenchmarkIdle(b *testing.B)        { idle(reporting(b)) }
 
 // series are the times that one side of a comparison took, round by round.

@@ -312,6 +312,19 @@ export const useCapture = (cluster: string) =>
         : answer(api.POST("/clusters/{cluster}/capture/stop", { params: { path: { cluster } } })),
     onSuccess: refresh,
   });
+// useProofReport saves a proof's report as a file.
+export const useProofReport = (proof: string) =>
+  useMutation({
+    mutationFn: async () => {
+      const r = await answer(api.GET("/proofs/{proof}/report", { params: { path: { proof } } }));
+      const link = document.createElement("a");
+      link.href = URL.createObjectURL(new Blob([r.content], { type: r.type }));
+      link.download = r.name;
+      link.click();
+      URL.revokeObjectURL(link.href);
+    },
+  });
+
 export const useProve = (copy: string) =>
   useMutation({ mutationFn: () => answer(api.POST("/copies/{copy}/proofs", { params: { path: { copy } } })), onSuccess: refresh });
 export const useStep = (copy: string) =>

@@ -283,6 +283,42 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/clusters/{cluster}/checks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the checks of a cluster's own */
+        get: operations["list-own-checks"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/clusters/{cluster}/checks/{check}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show every version of a check, newest first */
+        get: operations["show-own-check"];
+        /** Add a check that every proof makes, or a version of it */
+        put: operations["set-own-check"];
+        post?: never;
+        /** Have a check be made no more */
+        delete: operations["remove-own-check"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/clusters/{cluster}/copies": {
         parameters: {
             query?: never;
@@ -500,6 +536,23 @@ export interface paths {
         put?: never;
         /** Resolve a moment and plan a restore, changing nothing */
         post: operations["plan-restore"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/clusters/{cluster}/proofs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List a cluster's proofs, newest first */
+        get: operations["list-proofs"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -725,6 +778,40 @@ export interface paths {
         post?: never;
         /** Remove a policy, and its calendar */
         delete: operations["remove-policy"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/proofs/{proof}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show a proof, or the newest one of a copy */
+        get: operations["show-proof"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/proofs/{proof}/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Write a proof down as a report */
+        get: operations["report-proof"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -1903,6 +1990,25 @@ export interface components {
             /** Format: date-time */
             time: string;
         };
+        OwnCheck: {
+            /** Format: date-time */
+            addedAt: string;
+            database: string;
+            /** @description no rows, some rows, value 100..200, same as live, same as last time */
+            expects: string;
+            name: string;
+            removed?: boolean;
+            /** @description that it is run as, and that is no superuser */
+            role: string;
+            /**
+             * Format: int64
+             * @description that it may take
+             */
+            seconds: number;
+            sql: string;
+            /** Format: int64 */
+            version: number;
+        };
         PauseEntryRequest: {
             paused: boolean;
         };
@@ -2007,6 +2113,15 @@ export interface components {
             task: string;
             /** @enum {string} */
             verdict: "passed" | "failed" | "could not run";
+        };
+        ProofReport: {
+            content: string;
+            /** @description of a file to put it into */
+            name: string;
+            /** @description of the content, in hex */
+            sha256: string;
+            /** @description media type */
+            type: string;
         };
         Rate: {
             /** Format: int64 */
@@ -2272,6 +2387,21 @@ export interface components {
         };
         SecondStoreRequest: {
             wanted: boolean;
+        };
+        SetOwnCheckRequest: {
+            database: string;
+            /** @description no rows, some rows, value 100..200, same as live, same as last time */
+            expects: string;
+            /** @description that it is run as, on the copy; no superuser */
+            role: string;
+            /**
+             * Format: int64
+             * @description that it may take
+             * @default 60
+             */
+            seconds: number;
+            /** @description one query, which only reads */
+            sql: string;
         };
         SetPolicyRequest: {
             /** Format: int64 */
@@ -3425,6 +3555,142 @@ export interface operations {
             };
         };
     };
+    "list-own-checks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name or id of the cluster */
+                cluster: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OwnCheck"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-own-check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name or id of the cluster */
+                cluster: string;
+                /** @description its name */
+                check: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OwnCheck"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "set-own-check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name or id of the cluster */
+                cluster: string;
+                /** @description its name */
+                check: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SetOwnCheckRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OwnCheck"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-own-check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name or id of the cluster */
+                cluster: string;
+                /** @description its name */
+                check: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "make-copy": {
         parameters: {
             query?: never;
@@ -3955,6 +4221,38 @@ export interface operations {
             };
         };
     };
+    "list-proofs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name or id of the cluster */
+                cluster: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proof"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "check-readiness": {
         parameters: {
             query?: never;
@@ -4471,6 +4769,72 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-proof": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description id of the proof, or of a copy for its newest one */
+                proof: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proof"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "report-proof": {
+        parameters: {
+            query?: {
+                format?: "html" | "json" | "csv" | "junit";
+            };
+            header?: never;
+            path: {
+                /** @description id of the proof, or of a copy for its newest one */
+                proof: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProofReport"];
+                };
             };
             /** @description Error */
             default: {

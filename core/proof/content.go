@@ -197,7 +197,7 @@ func Reading(name string, tables []Table, wrong Findings, took time.Duration) Ch
 		case t.Locked:
 			o.LeftOut.Add(where, "a transaction that was open at the moment holds it")
 		case t.Unsafe:
-			o.LeftOut.Add(where, "reading it safely is not possible: %s", t.Problem)
+			o.LeftOut.Add(where, "it cannot be read safely: %s", t.Problem)
 		case t.Problem == "":
 			o.Seen++
 			rows += t.Copy

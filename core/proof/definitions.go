@@ -121,6 +121,9 @@ var definitions = map[string]Check{
 	Roles: {Area: AreaLog, Shows: "which roles there were, and that whatever has an owner has one that exists", Next: again},
 }
 
+// unable are checks of which it is known what to do where they could not run.
+var unable = map[string]bool{Extensions: true, Settings: true}
+
 // New begins the check of a name.
 func New(name string) Check {
 	c, known := definitions[name]

@@ -126,10 +126,13 @@ func Unable(name string, why error) Check {
 	return c.settled()
 }
 
-// settled leaves out what to do where there is nothing to do.
+// settled says what to do by the verdict.
 func (c Check) settled() Check {
-	if c.Verdict == Passed {
+	switch {
+	case c.Verdict == Passed:
 		c.Next = ""
+	case c.Verdict == CouldNotRun && !unable[c.Name]:
+		c.Next = "Look at what was left out, and why; the rest of this check was made."
 	}
 	return c
 }

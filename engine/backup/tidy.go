@@ -136,7 +136,10 @@ func (t *tidier) dropDue(ctx context.Context) (map[string]bool, error) {
 			}
 		}
 		if going {
-			if err := t.vault.Delete(ctx, store.ManifestKey(t.cluster, id)); err != nil {
+			if err := t.vault.DeleteAll(ctx, store.ReportPrefix(t.cluster, id)); err != nil {
+				return nil, err
+			}
+			if err := t.vault.Delete(ctx, store.ManifestKey(t.cluster, id)); err != nil { // the last that names it
 				return nil, err
 			}
 			continue

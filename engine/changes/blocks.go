@@ -41,15 +41,19 @@ func (j *Journal) Blocks(ctx context.Context, from, to pg.LSN) (*blocks.Set, err
 // pages of the segments that end before the second LSN.
 func (j *Journal) Until(ctx context.Context, from, to pg.LSN) (*blocks.Set, error) {
 	z := j.archive.Cluster.SegmentSize
-	whole := z.Start(z.Number(to))
-	set := new(blocks.Set)
-	if whole > from {
-		var err error
-		if set, err = j.Blocks(ctx, from, whole); err != nil {
+	set, n := new(blocks.Set), z.Number(to-1)
+	if n > z.Number(from) {
+		last, err := j.segment(ctx, n-1)
+		if err != nil {
 			return nil, err
 		}
+		if last.State.Next > from {
+			if set, err = j.Blocks(ctx, from, last.State.Next); err != nil {
+				return nil, err
+			}
+		}
 	}
-	s, err := j.segment(ctx, z.Number(to))
+	s, err := j.segment(ctx, n)
 	if err != nil {
 		return nil, err
 	}

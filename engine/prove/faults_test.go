@@ -274,8 +274,12 @@ var faults = []fault{
 	{name: "large object that belongs to nobody", check: proof.Objects, also: proof.Catalogs, sql: []string{
 		"create table metadata as select * from pg_largeobject_metadata", "delete from pg_largeobject_metadata"}, back: []string{
 		"insert into pg_largeobject_metadata select * from metadata", "drop table metadata"}},
-	{name: "table emptied", check: proof.Content, sql: []string{"create unlogged table kept as select * from fare_high", "delete from fare_high"},
-		back: []string{"insert into fare_high select * from kept", "drop table kept"}},
+	{
+		name:  "table emptied",
+		check: proof.Content,
+		sql:   []string{"create unlogged table kept as select * from fare_high", "delete from fare_high"},
+		back:  []string{"insert into fare_high select * from kept", "drop table kept"},
+	},
 	{
 		name:  "row changed by hand",
 		check: proof.Content,

@@ -34,8 +34,8 @@ const indexesQuery = `select ic.oid, ic.relname::pg_catalog.text, ns.nspname::pg
 	pg_catalog.array_agg(i.indoption[k.n operator(pg_catalog.-) 1] order by k.n),
 	pg_catalog.array_agg(coalesce(pg_catalog.quote_ident(s.nspname) operator(pg_catalog.||) '.' operator(pg_catalog.||)
 	pg_catalog.quote_ident(l.collname), '') order by k.n),
-	pg_catalog.bool_and(o.opcdefault and (i.indcollation[k.n operator(pg_catalog.-) 1] operator(pg_catalog.=) y.typcollation)),
-	pg_catalog.bool_and(o.opcdefault),
+	pg_catalog.bool_and(coalesce(o.opcdefault and i.indcollation[k.n operator(pg_catalog.-) 1] operator(pg_catalog.=) y.typcollation, false)),
+	pg_catalog.bool_and(coalesce(o.opcdefault, false)),
 	pg_catalog.bool_or(coalesce(pg_catalog.to_jsonb(i) operator(pg_catalog.->>) 'indnullsnotdistinct', 'false') operator(pg_catalog.=) 'true')
 	from pg_catalog.pg_index i join pg_catalog.pg_class ic on ic.oid operator(pg_catalog.=) i.indexrelid
 	join pg_catalog.pg_namespace ns on ns.oid operator(pg_catalog.=) ic.relnamespace
@@ -122,7 +122,10 @@ func (rd *reader) indexesOf(ctx context.Context, tx pgx.Tx, t *table, row *proof
 		before := rd.seen.indexes.Wrong.Count
 		switch {
 		case !x.Valid:
-			rd.seen.indexes.Notes = append(rd.seen.indexes.Notes, rd.named(x)+" is not valid: it was being made at the moment, or could not be")
+			rd.seen.indexes.Notes = append(
+				rd.seen.indexes.Notes,
+				rd.named(x)+" is not valid: it was being made at the moment, or could not be",
+			)
 		case rd.amcheck != "" && x.Access == "btree" && t.harmless():
 			err = rd.amchecked(ctx, tx, x)
 		case plain(x) && x.DefaultClass:

@@ -61,7 +61,7 @@ func Describe(version string) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	API(version, nil, &Clusters{}, &Readiness{}, &Backups{}, &Copies{}, &Moments{}, &Changes{}, &Store{}, &Keep{}, &Calendar{},
+	API(version, nil, &Clusters{}, &Readiness{}, &Backups{}, &Copies{}, &Moments{}, &Changes{}, &Proofs{}, &Store{}, &Keep{}, &Calendar{},
 		&Tasks{}).ServeHTTP(w, r)
 	return w.body, nil
 }

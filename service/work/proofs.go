@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"time"
 
 	"velvetrewind/core/plan"
@@ -157,10 +158,17 @@ func (w *Worker) keepReport(ctx context.Context, p *catalog.Proof, cluster catal
 	if err != nil {
 		return err
 	}
-	if _, err := w.Custody.Store.Put(ctx, store.ReportKey(cluster.ID, p.BackupID, p.ID), w.Codec, page); err != nil {
-		return err
-	}
 	sum := sha256.Sum256(page)
 	p.ReportHash = hex.EncodeToString(sum[:])
+	if _, err := w.Catalog.Backup(ctx, p.BackupID); err != nil {
+		return fmt.Errorf("the base backup has been dropped, and its reports with it")
+	}
+	key := store.ReportKey(cluster.ID, p.BackupID, p.ID)
+	if _, err := w.Custody.Store.Put(ctx, key, w.Codec, page); err != nil {
+		return err
+	}
+	if _, err := w.Catalog.Backup(ctx, p.BackupID); err != nil { // dropped meanwhile: nobody would look for it again
+		return w.Custody.Store.Delete(ctx, key)
+	}
 	return nil
 }

@@ -1,12 +1,11 @@
 import { Link, useParams } from "@tanstack/react-router";
 import { type ReactNode, useCallback, useState } from "react";
-import { type Copy, type Proof, useCopy, useDiscard, useMoment, useOpenCopy, useProve, useStep, useTask } from "../api";
+import { type Copy, useCopy, useDiscard, useMoment, useOpenCopy, useProve, useStep, useTask } from "../api";
 import { MomentField } from "../deck/MomentField";
-import { count } from "../format";
 import { Bar, amount } from "../parts/Bar";
 import { Confirm } from "../parts/Confirm";
 import { Facts } from "../parts/Facts";
-import { Mark } from "../parts/Mark";
+import { ProofView } from "../parts/ProofView";
 import { TaskLog } from "../parts/TaskLog";
 import { Time } from "../parts/Time";
 import { Trouble, Waiting } from "../parts/Trouble";
@@ -179,64 +178,4 @@ function Where({ copy: k }: { copy: Copy }) {
       />
     </section>
   );
-}
-
-const order = ["failed", "could not run", "passed"];
-
-// ProofView gives the verdict first, then what failed, could not run, passed.
-function ProofView({ proof }: { proof: Proof }) {
-  const checks = [...(proof.checks ?? [])].sort((a, b) => order.indexOf(a.verdict) - order.indexOf(b.verdict));
-  const tables = checks.flatMap((c) => c.tables ?? []);
-  return (
-    <section aria-label="Proof" className="mt-4">
-      <h2 className="mb-1">
-        <Mark state={proof.verdict}>The proof {proof.verdict === "could not run" ? "could not run whole" : proof.verdict}</Mark>
-        <span className="font-normal text-soft">
-          , <Time at={proof.finishedAt} />
-        </span>
-      </h2>
-      <table className="w-full">
-        <tbody>
-          {checks.map((c) => (
-            <tr key={c.name}>
-              <td className="w-36">
-                <Mark state={c.verdict} />
-              </td>
-              <td className="w-44">{c.name}</td>
-              <td>{c.summary}</td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-      {tables.length > 0 && (
-        <table className="mt-4" aria-label="Rows">
-          <thead>
-            <tr>
-              <th>Database</th>
-              <th>Table</th>
-              <th className="number">Rows in the copy</th>
-              <th className="number">Rows live</th>
-              <th className="number">Difference</th>
-            </tr>
-          </thead>
-          <tbody>
-            {tables.map((t) => (
-              <tr key={`${t.database}.${t.table}`}>
-                <td>{t.database}</td>
-                <td>{t.table}</td>
-                <td className="number">{t.problem ?? count(t.copyRows)}</td>
-                <td className="number">{t.liveRows === undefined ? "not read" : count(t.liveRows)}</td>
-                <td className="number">{difference(t.copyRows, t.liveRows)}</td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
-      )}
-    </section>
-  );
-}
-
-function difference(copy: number, live?: number): string {
-  if (live === undefined || live === copy) return "";
-  return (copy > live ? "+" : "−") + count(Math.abs(copy - live));
 }
