@@ -38,17 +38,26 @@ var allowed = map[string][]string{
 // rooms says which rooms of the engine a room may use, which of core's a core package may, and which of the service's one
 // of the service may. Nothing climbs back up. What lies in the service's own folder connects them all.
 var rooms = map[string][]string{
-	"engine/host":     {},
-	"engine/catalog":  {"engine/host"},
-	"engine/server":   {"engine/catalog", "engine/host"},
-	"engine/spool":    {"engine/catalog", "engine/host"},
-	"engine/store":    {"engine/catalog", "engine/host"},
-	"engine/archive":  {"engine/catalog", "engine/spool", "engine/store"},
-	"engine/changes":  {"engine/archive", "engine/catalog", "engine/server", "engine/store"},
-	"engine/capture":  {"engine/catalog", "engine/changes", "engine/host", "engine/server", "engine/spool", "engine/store"},
-	"engine/backup":   {"engine/archive", "engine/catalog", "engine/changes", "engine/server", "engine/spool", "engine/store"},
-	"engine/restore":  {"engine/archive", "engine/catalog", "engine/changes", "engine/host", "engine/server", "engine/store"},
-	"engine/prove":    {"engine/catalog", "engine/host", "engine/restore", "engine/server"},
+	"engine/host":    {},
+	"engine/catalog": {"engine/host"},
+	"engine/server":  {"engine/catalog", "engine/host"},
+	"engine/spool":   {"engine/catalog", "engine/host"},
+	"engine/store":   {"engine/catalog", "engine/host"},
+	"engine/archive": {"engine/catalog", "engine/spool", "engine/store"},
+	"engine/changes": {"engine/archive", "engine/catalog", "engine/server", "engine/store"},
+	"engine/capture": {"engine/catalog", "engine/changes", "engine/host", "engine/server", "engine/spool", "engine/store"},
+	"engine/backup":  {"engine/archive", "engine/catalog", "engine/changes", "engine/server", "engine/spool", "engine/store"},
+	"engine/restore": {"engine/archive", "engine/catalog", "engine/changes", "engine/host", "engine/server", "engine/store"},
+	"engine/prove": {
+		"engine/archive",
+		"engine/backup",
+		"engine/catalog",
+		"engine/changes",
+		"engine/host",
+		"engine/restore",
+		"engine/server",
+		"engine/store",
+	},
 	"engine/upkeep":   {"engine/archive", "engine/backup", "engine/catalog", "engine/changes", "engine/store"},
 	"engine/schedule": {"engine/catalog", "engine/upkeep"},
 
@@ -84,9 +93,7 @@ var rooms = map[string][]string{
 	"core/moment":    {"core/journal", "core/pg", "core/wal"},
 	"core/plan":      {"core/moment", "core/pg", "core/reach"},
 	"core/proof":     {"core/figures", "core/journal", "core/moment", "core/pg"},
-
-	"core/proof/report": {"core/figures", "core/moment", "core/pg", "core/proof"},
-
+	"core/rehearsal": {"core/figures", "core/proof"},
 	"core/keep":      {"core/figures", "core/inventory", "core/pg", "core/reach"},
 	"core/readiness": {"core/attention", "core/figures", "core/pg"},
 }

@@ -19,7 +19,7 @@ type Entry struct {
 	ID       string           `json:"id"`
 	Cluster  string           `json:"cluster,omitempty" doc:"name"`
 	Policy   string           `json:"policy,omitempty" doc:"name; neither means the store"`
-	Work     string           `json:"work" enum:"backup,keep,audit"`
+	Work     string           `json:"work" enum:"backup,keep,audit,rehearsal"`
 	Detail   string           `json:"detail,omitempty" doc:"the kind of base backup: full, incremental, auto; or of audit: quick, full"`
 	Schedule CalendarSchedule `json:"schedule"`
 	Words    string           `json:"words" doc:"the schedule in words"`
@@ -72,7 +72,7 @@ type CalendarRun struct {
 type AddEntryRequest struct {
 	Cluster  string           `json:"cluster,omitempty" doc:"name or id"`
 	Policy   string           `json:"policy,omitempty" doc:"name; neither means the store"`
-	Work     string           `json:"work" enum:"backup,keep,audit"`
+	Work     string           `json:"work" enum:"backup,keep,audit,rehearsal"`
 	Detail   string           `json:"detail,omitempty" doc:"the kind of base backup: full, incremental, auto; or of audit: quick, full"`
 	Schedule CalendarSchedule `json:"schedule"`
 }

@@ -45,8 +45,8 @@ type Proof struct {
 	ReportHash string    `json:"reportHash,omitempty" doc:"SHA-256 of the report as HTML, as it is kept in the store"`
 }
 
-// ProofReport is a proof written down for others.
-type ProofReport struct {
+// Report is something written down for others.
+type Report struct {
 	Name    string `json:"name" doc:"of a file to put it into"`
 	Type    string `json:"type" doc:"media type"`
 	Content string `json:"content"`

@@ -27,7 +27,8 @@ func proving(b measure) {
 	conn := p.Connect("postgres")
 	for done := 0; done < b.commits; done += atOnce { // each turn takes an id of its own
 		_, err := conn.Exec(context.Background(), fmt.Sprintf(`do $$ begin for n in 1..%d loop begin
-			perform pg_logical_emit_message(true, '', ''); exception when others then null; end; end loop; end $$`, min(atOnce, b.commits-done)))
+			perform pg_logical_emit_message(true, '', ''); exception when others then null; end; end loop; end $$`,
+			min(atOnce, b.commits-done)))
 		require.NoError(b, err)
 	}
 	caughtUp(bed, p, s)
@@ -39,8 +40,8 @@ func proving(b measure) {
 		pages[i], hashed[i] = make(series, b.rounds), make(series, b.rounds)
 	}
 	where := strings.Fields(k.WaysIn[1].Command) // psql -h SOCKET -p PORT -U ROLE
-	look, err := pgx.Connect(context.Background(), fmt.Sprintf("host=%s port=%s user=%s dbname=postgres sslmode=disable", where[2], where[4],
-		where[6]))
+	look, err := pgx.Connect(context.Background(), fmt.Sprintf("host=%s port=%s user=%s dbname=postgres sslmode=disable",
+		where[2], where[4], where[6]))
 	require.NoError(b, err)
 	defer func() { _ = look.Close(context.Background()) }()
 	for i := range b.rounds {
@@ -61,7 +62,8 @@ func proving(b measure) {
 		started := time.Now()
 		var rows int64
 		var sum string
-		err := look.QueryRow(context.Background(), `select count(*), sum(hashtextextended(t::text, 0))::text from pgbench_accounts t`).Scan(&rows, &sum)
+		err := look.QueryRow(context.Background(), `select count(*), sum(hashtextextended(t::text, 0))::text from pgbench_accounts t`).
+			Scan(&rows, &sum)
 		require.NoError(b, err)
 		require.EqualValues(b, b.scale*100_000, rows)
 		hashed[1][i] = time.Since(started)

@@ -14,7 +14,7 @@ import (
 )
 
 func (a *app) calendar() *cobra.Command {
-	c := &cobra.Command{Use: "calendar", Short: "Schedule recurring work: base backups, keep runs, audits of the store"}
+	c := &cobra.Command{Use: "calendar", Short: "Schedule recurring work: base backups, keep runs, audits of the store, rehearsals"}
 	c.AddCommand(a.calendarList(), a.calendarAdd(), a.calendarPause("pause ENTRY", "Pause an entry of the calendar", true),
 		a.calendarPause("resume ENTRY", "Resume a paused entry; what was due meanwhile is not caught up", false), a.calendarRemove())
 	return c
@@ -115,8 +115,8 @@ func (a *app) calendarAdd() *cobra.Command {
 	var cluster, policy, kind string
 	var previewOnly bool
 	cmd := &cobra.Command{
-		Use: "add backup|keep|audit", Short: "Schedule recurring work, and show its next ten runs", Args: cobra.ExactArgs(1),
-		ValidArgs: []string{"backup", "keep", "audit"},
+		Use: "add backup|keep|audit|rehearsal", Short: "Schedule recurring work, and show its next ten runs", Args: cobra.ExactArgs(1),
+		ValidArgs: []string{"backup", "keep", "audit", "rehearsal"},
 		Example: "  velvet calendar add backup --cluster ferries --at 02:30 --zone Europe/Lisbon\n" +
 			"  velvet calendar add keep --policy outer --at 05:00 --jitter 60\n" +
 			"  velvet calendar add audit --cron '0 4 * * sun' --kind full --preview",
@@ -150,7 +150,8 @@ func (a *app) calendarAdd() *cobra.Command {
 	flags.add(cmd)
 	cmd.Flags().StringVar(&cluster, "cluster", "", "the cluster it is about")
 	cmd.Flags().StringVar(&policy, "policy", "", "the policy whose clusters it is about")
-	cmd.Flags().StringVar(&kind, "kind", "", "of base backup: full, incremental, auto; of audit: quick, full")
+	cmd.Flags().StringVar(&kind, "kind", "",
+		"of base backup: full, incremental, auto; of audit: quick, full; of rehearsal: latest, random, oldest")
 	cmd.Flags().BoolVar(&previewOnly, "preview", false, "show the next ten runs and save nothing")
 	return cmd
 }

@@ -38,7 +38,8 @@ func (a *app) checksList() *cobra.Command {
 				}
 				t := grid(w, "check", "version>", "database", "role", "expects", "may take>", "query")
 				for _, k := range list {
-					t.AppendRow([]any{k.Name, k.Version, k.Database, k.Role, k.Expects, time.Duration(k.Seconds) * time.Second, oneLine(k.SQL)})
+					limit := time.Duration(k.Seconds) * time.Second
+					t.AppendRow([]any{k.Name, k.Version, k.Database, k.Role, k.Expects, limit, oneLine(k.SQL)})
 				}
 				t.Render()
 			})
@@ -89,11 +90,12 @@ func (a *app) checksSet() *cobra.Command {
 	var in api.SetOwnCheckRequest
 	cmd := &cobra.Command{
 		Use: "set CLUSTER CHECK", Short: "Add a check, or a new version of one", Args: cobra.ExactArgs(2),
-		Example: "  velvet prove checks set ferries open-bookings --file open.sql --database saltmarsh --role purser --expects \"some rows\"\n" +
-			"  velvet prove checks set ferries takings --file takings.sql --database saltmarsh --role purser --expects \"value 100000..\"",
-		Long: "Add a query that every proof of a copy of the cluster runs on it, read-only, as a role of the cluster that is no superuser, and " +
-			"for a limited time. It expects one of: no rows, some rows, value 100..200 (of the first column of the first row), same as live, " +
-			"same as last time. A change is a new version; earlier ones are kept.",
+		Example: `  velvet prove checks set ferries open-bookings --file open.sql --database saltmarsh --role purser --expects "some rows"
+  velvet prove checks set ferries takings --file takings.sql --database saltmarsh --role purser --expects "value 100000.."`,
+		Long: "Add a query that every proof of a copy of the cluster runs on it, read-only, as a role of the cluster that is no " +
+			"superuser, " +
+			"and for a limited time. It expects one of: no rows, some rows, value 100..200 (of the first column of the first row), " +
+			"same as live, same as last time. A change is a new version; earlier ones are kept.",
 		ValidArgsFunction: a.completeClusters,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			content, err := os.ReadFile(file)

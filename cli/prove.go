@@ -60,34 +60,40 @@ func (a *app) proveReport() *cobra.Command {
 	var format, to string
 	cmd := &cobra.Command{
 		Use: "report PROOF|COPY", Short: "Write a proof down as one HTML page, JSON, CSV or JUnit XML", Args: cobra.ExactArgs(1),
-		Example:           "  velvet prove report ferries-3 --to ferries.html\n  velvet prove report ferries-3 --format junit --to proof.xml",
+		Example: `  velvet prove report ferries-3 --to ferries.html
+  velvet prove report ferries-3 --format junit --to proof.xml`,
 		ValidArgsFunction: a.completeCopies,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
 				return err
 			}
-			var r api.ProofReport
-			if err := c.get(cmd.Context(), "/proofs/"+seg(args[0])+"/report?format="+seg(format), &r); err != nil {
-				return err
-			}
-			if to == "" {
-				to = r.Name
-			}
-			err = writeNew(to, func(w io.Writer) error {
-				_, err := io.WriteString(w, r.Content)
-				return err
-			})
-			if err != nil {
-				return err
-			}
-			_, err = fmt.Fprintf(cmd.OutOrStdout(), "%s written, SHA-256 %s\n", to, r.SHA256)
-			return err
+			return a.saveReport(cmd, c, "/proofs/"+seg(args[0])+"/report?format="+seg(format), to)
 		},
 	}
 	cmd.Flags().StringVar(&format, "format", "html", "html, json, csv or junit")
 	cmd.Flags().StringVar(&to, "to", "", "file to write; left out, one is named after the cluster and the proof")
 	return cmd
+}
+
+// saveReport asks for a report and writes it to a file, or to one named after it.
+func (a *app) saveReport(cmd *cobra.Command, c *client, path, to string) error {
+	var r api.Report
+	if err := c.get(cmd.Context(), path, &r); err != nil {
+		return err
+	}
+	if to == "" {
+		to = r.Name
+	}
+	err := writeNew(to, func(w io.Writer) error {
+		_, err := io.WriteString(w, r.Content)
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	_, err = fmt.Fprintf(cmd.OutOrStdout(), "%s written, SHA-256 %s\n", to, r.SHA256)
+	return err
 }
 
 func (a *app) showProof(cmd *cobra.Command, c *client, id string) error {

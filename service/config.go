@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"velvetrewind/core/layout"
+	"velvetrewind/core/rehearsal"
 )
 
 // Config is what `velvet serve` is told. Fields are set by flags, by VELVET_…
@@ -49,6 +50,13 @@ type Config struct {
 	TasksPerCluster int `koanf:"tasks-per-cluster"` // of all instances; 0 is no limit
 	BackupsPerHost  int `koanf:"backups-per-host"`  // of all instances; 0 is no limit
 
+	// Rehearsals that run at once, of all instances; 0: none by itself. RehearsalSpace is how much room they may take together,
+	// in GiB; 0: what there is. RehearsalHours are those in which they may begin, as 20:00-06:00.
+	Rehearsals     int    `koanf:"rehearsals-at-once"`
+	RehearsalSpace int    `koanf:"rehearsal-space"`
+	RehearsalHours string `koanf:"rehearsal-hours"`
+	rehearsalHours rehearsal.Hours
+
 	// Now is the clock of calendar, keep rules and backups; nil is the real one. LookEvery
 	// is how often the calendar is looked through.
 	Now       func() time.Time `koanf:"-"`
@@ -60,6 +68,7 @@ const (
 	DefaultTasksAtOnce     = 4
 	DefaultTasksPerCluster = 4
 	DefaultBackupsPerHost  = 2
+	DefaultRehearsals      = 1
 )
 
 // DefaultDeleteAfter is that of DeleteAfter.
@@ -107,6 +116,12 @@ func (c *Config) complete() (layout.Codec, error) {
 	}
 	if c.SpoolLimit < 1 {
 		return 0, fmt.Errorf("--spool-limit %d: give a size in MiB, for example %d", c.SpoolLimit, DefaultSpoolLimit)
+	}
+	if c.rehearsalHours, err = rehearsal.ParseHours(c.RehearsalHours); err != nil {
+		return 0, fmt.Errorf("--rehearsal-hours %w", err)
+	}
+	if c.Rehearsals < 0 || c.RehearsalSpace < 0 {
+		return 0, errors.New("a limit of rehearsals is below nothing; see: velvet serve --help")
 	}
 	if c.TasksAtOnce == 0 {
 		c.TasksAtOnce = DefaultTasksAtOnce

@@ -106,7 +106,8 @@ func (w *wiring) serve(ctx context.Context, l net.Listener, ready func()) error 
 	if w.own != nil {
 		wg.Go(func() { w.own.Watch(ctx) })
 	}
-	for _, run := range []func(context.Context){w.captures.Run, w.custody.Run, w.custody.KeepLocked, w.scheduler.Run, w.starter.Heal} {
+	for _, run := range []func(context.Context){w.captures.Run, w.custody.Run, w.custody.KeepLocked, w.scheduler.Run, w.starter.Heal,
+		w.starter.Rehearse} {
 		wg.Go(func() { run(ctx) })
 	}
 	// The queue lives on its own context, so that tasks are told to stop in order.

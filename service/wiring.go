@@ -14,6 +14,7 @@ import (
 
 	"velvetrewind/console"
 	"velvetrewind/core/layout"
+	"velvetrewind/core/rehearsal"
 	"velvetrewind/engine/capture"
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/catalog/private"
@@ -167,7 +168,9 @@ func (w *wiring) connectTasks() {
 		_, err := w.queue.Submit(ctx, cluster, "", work.Mirror{})
 		return err
 	}
-	w.starter = &automatic.Starter{Tasks: w.queue, Fleet: w.fleet, Captures: w.captures, Log: w.log}
+	w.starter = &automatic.Starter{Tasks: w.queue, Fleet: w.fleet, Captures: w.captures, Log: w.log,
+		Rehearsals: automatic.Rehearsals{Hours: w.cfg.rehearsalHours,
+			Limits: rehearsal.Limits{AtOnce: w.cfg.Rehearsals, Bytes: int64(w.cfg.RehearsalSpace) << 30}}}
 	w.scheduler = &schedule.Scheduler{Catalog: w.catalog, Now: w.cfg.Now, Every: w.cfg.LookEvery, Log: w.log, Begin: w.starter.Begin}
 }
 
@@ -237,6 +240,7 @@ func (w *wiring) nouns() []handlers.Noun {
 			Events:   w.events,
 		},
 		&handlers.Proofs{Catalog: w.catalog, Custody: w.custody, Version: w.version, Log: w.log},
+		&handlers.Rehearsals{Catalog: w.catalog, Fleet: w.fleet, Tasks: w.queue, Now: w.cfg.Now},
 		&handlers.Store{Catalog: w.catalog, Custody: w.custody, Tasks: w.queue, Home: w.cfg.Home, Log: w.log},
 		&handlers.Keep{Catalog: w.catalog, Custody: w.custody, Fleet: w.fleet, Tasks: w.queue, Events: w.events, Now: w.cfg.Now},
 		&handlers.Calendar{Catalog: w.catalog, Custody: w.custody, Fleet: w.fleet, Events: w.events, Now: w.cfg.Now},

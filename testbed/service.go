@@ -121,7 +121,8 @@ func (s *Service) At(home string) {
 func (s *Service) With(args ...string) {
 	tools, err := Programs()
 	require.NoError(s.bed, err)
-	s.args = append([]string{"serve", "--listen", "127.0.0.1:0", "--programs", tools, "--store-key", s.StoreKey}, args...)
+	s.args = append([]string{"serve", "--listen", "127.0.0.1:0", "--programs", tools, "--store-key", s.StoreKey,
+		"--rehearsals-at-once", "0"}, args...)
 }
 
 // Start starts the service, and waits until it is ready.

@@ -309,6 +309,7 @@ func (s *stage) openAndDiscard(t *testing.T) {
 	assert.Equal(t, "work_mem = '5MB'\n", string(saved), "a configuration file from outside the data directory")
 	assert.FileExists(t, filepath.Join(k.Directory, "original-configuration", "postgresql.conf"))
 	s.service.Must("copy", "open", k.ID)
+	assert.Contains(t, s.service.Must("prove", "run", k.ID), "verdict: passed")
 	conn := s.connect(port, "postgres")
 	_, err = conn.Exec(context.Background(), "insert into journal values (-7)")
 	require.NoError(t, err, "an open copy can be written")
@@ -319,7 +320,9 @@ func (s *stage) openAndDiscard(t *testing.T) {
 	require.NoError(t, conn.Close(context.Background()))
 	assert.Equal(t, 0, testbed.One[int](s.Bed, s.db, "select count(*) from journal where n = -7"), "the original does not know of it")
 	s.refused(1, []string{"only a paused copy can be opened"}, "copy", "open", k.ID)
-	assert.Contains(t, s.service.Must("prove", "run", k.ID), "verdict: passed")
+	r := s.service.Velvet("prove", "run", k.ID)
+	assert.Equal(t, 4, r.Code, "its rows are not those of the original any more")
+	assert.Contains(t, r.Out, "1 more than live, but the journal has no change of it since; the copy is open")
 
 	s.service.Stop() // a copy outlives the service
 	s.service.Start()

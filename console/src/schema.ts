@@ -525,6 +525,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/clusters/{cluster}/objective": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Say within what time a cluster is to be back, and losing how much */
+        put: operations["set-objective"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/clusters/{cluster}/plan": {
         parameters: {
             query?: never;
@@ -570,6 +587,23 @@ export interface paths {
         get: operations["check-readiness"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/clusters/{cluster}/rehearsals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a copy, prove it, record what that took, and discard it */
+        post: operations["rehearse"];
         delete?: never;
         options?: never;
         head?: never;
@@ -868,6 +902,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/rehearsals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List rehearsals, newest first */
+        get: operations["list-rehearsals"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/rehearsals/digest": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show what the rehearsals of all clusters come to */
+        get: operations["show-digest"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/rehearsals/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Write that down */
+        get: operations["report-digest"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/reports/backups": {
         parameters: {
             query?: never;
@@ -1103,7 +1188,7 @@ export interface components {
             policy?: string;
             schedule: components["schemas"]["CalendarSchedule"];
             /** @enum {string} */
-            work: "backup" | "keep" | "audit";
+            work: "backup" | "keep" | "audit" | "rehearsal";
         };
         AddedCluster: {
             cluster: components["schemas"]["Cluster"];
@@ -1472,6 +1557,7 @@ export interface components {
                 [key: string]: string;
             };
             lastBackup?: components["schemas"]["Backup"];
+            /** @description without its checks */
             lastProof?: components["schemas"]["Proof"];
             /**
              * Format: date-time
@@ -1657,6 +1743,69 @@ export interface components {
             /** Format: int64 */
             clusters: number;
         };
+        Digest: {
+            /** @description which clusters could not be brought back today */
+            first: string;
+            /** Format: date-time */
+            from: string;
+            /** @description the worst first */
+            lines: components["schemas"]["DigestLine"][] | null;
+            /** Format: date-time */
+            to: string;
+        };
+        DigestFailure: {
+            /** Format: date-time */
+            at: string;
+            cause: string;
+            then: string;
+        };
+        DigestLine: {
+            /**
+             * Format: double
+             * @description median time until a copy was proved; 0 where none was
+             */
+            backSeconds: number;
+            cluster: string;
+            /** @description outcome by day in UTC; of several the worst */
+            days: {
+                [key: string]: string;
+            };
+            failures: components["schemas"]["DigestFailure"][] | null;
+            /** Format: int64 */
+            good: number;
+            /** @description whether the objective was kept by all */
+            kept?: boolean;
+            last?: components["schemas"]["Rehearsal"];
+            /**
+             * Format: double
+             * @description the largest loss
+             */
+            lostSeconds?: number;
+            objective: components["schemas"]["Objective"];
+            promiseKept: boolean;
+            /**
+             * Format: date-time
+             * @description since when every moment should be
+             */
+            promised?: string;
+            /**
+             * Format: date-time
+             * @description since when every moment can be reached
+             */
+            reach?: string;
+            /** Format: int64 */
+            runs: number;
+            /** @enum {string} */
+            standing: "cannot be brought back" | "nothing can be reached" | "never proved" | "proved in part" | "proved";
+            /**
+             * Format: double
+             * @description 0.1: the newer half took a tenth longer than the older
+             */
+            trend: number;
+            why?: string;
+            /** Format: double */
+            worstSeconds: number;
+        };
         Discrepancy: {
             /** @description something cannot be restored because of it */
             costs: boolean;
@@ -1691,7 +1840,7 @@ export interface components {
             /** @description the schedule in words */
             words: string;
             /** @enum {string} */
-            work: "backup" | "keep" | "audit";
+            work: "backup" | "keep" | "audit" | "rehearsal";
         };
         Finding: {
             what: string;
@@ -1990,6 +2139,18 @@ export interface components {
             /** Format: date-time */
             time: string;
         };
+        Objective: {
+            /**
+             * Format: int64
+             * @description it is to be back within so long; 0: nothing is said
+             */
+            backWithinSeconds: number;
+            /**
+             * Format: int64
+             * @description losing at most so much; 0: nothing is said
+             */
+            losingAtMostSeconds: number;
+        };
         OwnCheck: {
             /** Format: date-time */
             addedAt: string;
@@ -2113,15 +2274,6 @@ export interface components {
             task: string;
             /** @enum {string} */
             verdict: "passed" | "failed" | "could not run";
-        };
-        ProofReport: {
-            content: string;
-            /** @description of a file to put it into */
-            name: string;
-            /** @description of the content, in hex */
-            sha256: string;
-            /** @description media type */
-            type: string;
         };
         Rate: {
             /** Format: int64 */
@@ -2269,6 +2421,57 @@ export interface components {
              */
             walBlock: number;
         };
+        Rehearsal: {
+            askedBy: string;
+            backup?: string;
+            /** Format: date-time */
+            begunAt?: string;
+            /**
+             * Format: int64
+             * @description that were laid out
+             */
+            bytes: number;
+            /** @description why it was not good */
+            cause?: string;
+            cluster: string;
+            /** Format: date-time */
+            endedAt?: string;
+            /**
+             * Format: double
+             * @description that it was to take, by the rehearsals before
+             */
+            estimatedSeconds?: number;
+            /** @description of its task, too */
+            id: string;
+            /** Format: double */
+            laidOutSeconds: number;
+            /**
+             * Format: double
+             * @description how old the newest moment was that could be reached; only of latest
+             */
+            lostSeconds?: number;
+            moment?: string;
+            /** @enum {string} */
+            outcome?: "passed" | "failed" | "could not run" | "no copy" | "cancelled";
+            /** @description latest, random, oldest, or a moment */
+            pick: string;
+            proof?: string;
+            /** Format: double */
+            provedSeconds: number;
+            /** Format: double */
+            replayedSeconds: number;
+            /** Format: int64 */
+            try: number;
+            /**
+             * Format: int64
+             * @description that were replayed
+             */
+            walBytes: number;
+        };
+        RehearseRequest: {
+            /** @description latest (the default), random, oldest, or a moment; a time needs its zone */
+            pick?: string;
+        };
         RekeyRequest: {
             /** @description public keys (age1…) that may open the store too */
             besides?: string[] | null;
@@ -2293,6 +2496,15 @@ export interface components {
             table: string;
             /** Format: int64 */
             toast: number;
+        };
+        Report: {
+            content: string;
+            /** @description of a file to put it into */
+            name: string;
+            /** @description of the content, in hex */
+            sha256: string;
+            /** @description media type */
+            type: string;
         };
         Restore: {
             /** @description id of the base backup it begins with */
@@ -2628,7 +2840,7 @@ export interface components {
             finishedAt?: string;
             id: string;
             /** @enum {string} */
-            kind: "backup" | "side copy" | "step copy" | "open copy" | "discard copy" | "proof" | "drop backup" | "keep run" | "audit" | "rebuild" | "second store";
+            kind: "backup" | "side copy" | "step copy" | "open copy" | "discard copy" | "proof" | "drop backup" | "keep run" | "audit" | "rebuild" | "second store" | "rehearsal";
             /**
              * Format: double
              * @description seconds that it may still take
@@ -4185,6 +4397,42 @@ export interface operations {
             };
         };
     };
+    "set-objective": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name or id of the cluster */
+                cluster: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Objective"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Objective"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "plan-restore": {
         parameters: {
             query?: never;
@@ -4272,6 +4520,42 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReadinessReport"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rehearse: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name or id of the cluster */
+                cluster: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RehearseRequest"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Task"];
                 };
             };
             /** @description Error */
@@ -4833,7 +5117,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProofReport"];
+                    "application/json": components["schemas"]["Report"];
                 };
             };
             /** @description Error */
@@ -4933,6 +5217,101 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Script"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-rehearsals": {
+        parameters: {
+            query?: {
+                /** @description only of this cluster */
+                cluster?: string;
+                days?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rehearsal"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-digest": {
+        parameters: {
+            query?: {
+                days?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Digest"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "report-digest": {
+        parameters: {
+            query?: {
+                format?: "html" | "csv" | "json";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Report"];
                 };
             };
             /** @description Error */

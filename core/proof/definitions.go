@@ -78,7 +78,8 @@ var definitions = map[string]Check{
 	},
 	Toast: {Area: AreaStructure, Shows: "that every value that is stored out of line can be put together", Next: again},
 	Indexes: {Area: AreaStructure, Shows: "that every B-tree index leads to each row of its table once, in the right order",
-		Lacks: "indexes of other kinds, partial ones and those on expressions: only their pages are checked", Next: "Rebuild the index in " +
+		Lacks: "indexes of other kinds, partial ones and those on expressions: only their pages are checked",
+		Next: "Rebuild the index in " +
 			"the copy with REINDEX, once it is open. Then look whether the original has the same fault."},
 	Visibility: {Area: AreaStructure, Shows: "that what the visibility map calls visible to all is just that",
 		Lacks: "tables without a B-tree index", Next: "Rebuild it in the copy with VACUUM (DISABLE_PAGE_SKIPPING), once it is open."},
@@ -88,7 +89,8 @@ var definitions = map[string]Check{
 	Unique: {Area: AreaMeaning, Shows: "that no key that must be unique occurs twice", Lacks: "partial keys, and those on expressions",
 		Next: "Look whether the original has the same rows."},
 	Constraints: {Area: AreaMeaning, Shows: "that not-null and check constraints and the bounds of partitions hold for every row",
-		Lacks: "constraints that are declared NOT VALID or not enforced, and those of domains", Next: "Look whether the original has the same rows."},
+		Lacks: "constraints that are declared NOT VALID or not enforced, and those of domains",
+		Next:  "Look whether the original has the same rows."},
 	Sequences: {Area: AreaMeaning, Shows: "that the next value of a sequence is ahead of the column that takes its values",
 		Lacks: "sequences that belong to no column", Next: "Set it with setval() once the copy is open. Then look at the original's."},
 	Catalogs: {Area: AreaMeaning, Shows: "that whatever one row of a system catalog names is there", Next: again},
@@ -98,14 +100,15 @@ var definitions = map[string]Check{
 		Next:  "Install the package of the extension on this machine.",
 	},
 	Collations: {Area: AreaMeaning, Shows: "that text is sorted on this machine as where its indexes were made",
-		Lacks: "on PostgreSQL 14, the default collation of a database", Next: "Rebuild the indexes on text in the copy once it is open, or " +
+		Lacks: "on PostgreSQL 14, the default collation of a database",
+		Next: "Rebuild the indexes on text in the copy once it is open, or " +
 			"restore on a machine with the same version of that library."},
 	Objects: {Area: AreaMeaning, Shows: "that every large object can be read, and belongs to somebody", Next: again},
 	Content: {
 		Area:  AreaContent,
 		Shows: "that each table's rows differ from the live cluster's, and from earlier proofs', as the journal explains",
-		Lacks: "what is in rows of tables that were changed since: of these only the number; how many rows a table had that was truncated or " +
-			"dropped since",
+		Lacks: "what is in rows of tables that were changed since: of these only the number; how many rows a table had that was " +
+			"truncated or dropped since",
 		Next: "Look at the tables named; they do not hold what the journal says. " + again,
 	},
 	Log: {

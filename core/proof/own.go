@@ -24,7 +24,8 @@ const (
 )
 
 // howToExpect lists what an expectation can be.
-const howToExpect = `write "no rows", "some rows", "value 100..200" (or "value 100.." or "value ..200"), "same as live" or "same as last time"`
+const howToExpect = `write "no rows", "some rows", "value 100..200" (or "value 100.." or "value ..200"),
+	"same as live" or "same as last time"`
 
 // ParseExpectation reads what a person writes.
 func ParseExpectation(text string) (Expectation, error) {

@@ -153,17 +153,25 @@ func TestExplain(t *testing.T) {
 		want             Verdict
 		cause            string
 	}{
-		"nothing happened":         {copy: 5, live: 5, sum: "1", liveSum: "1", want: Passed},
-		"other rows, as many":      {copy: 5, live: 5, sum: "1", liveSum: "2", want: Failed, cause: "the journal has no change of it since, yet its rows are not the same"},
-		"the columns are others":   {copy: 5, live: 5, sum: "1", want: Passed},
-		"fewer for no reason":      {copy: 4, live: 5, want: Failed, cause: "1 fewer than live, but the journal has no change of it since"},
-		"deleted, and some new":    {copy: 200_931, live: 955, changes: []func(*Since){tx(1715, 0, 0, 200_931), tx(1720, 955)}, want: Passed, cause: "199,976 more than live = 200,931 deleted by tx 1715 − 955 inserted since"},
-		"one too few is left":      {copy: 200_931, live: 954, changes: []func(*Since){tx(1715, 0, 0, 200_931), tx(1720, 955)}, want: Failed, cause: "199,977 more than live, but by the journal it should be 199,976 more than live (200,931 deleted by tx 1715 − 955 inserted since)"},
-		"truncated and filled":     {copy: 30, live: 4, changes: []func(*Since){tx(6, 3), truncate(7, 2), tx(8, 2)}, want: Passed, cause: "26 more than live = 30 truncated by tx 7 − 4 inserted since"},
-		"updated":                  {copy: 5, live: 5, sum: "1", liveSum: "2", changes: []func(*Since){tx(7, 0, 3)}, want: Passed, cause: "as many as live (3 updated since)"},
-		"moved to another":         {copy: 5, live: 3, changes: []func(*Since){tx(7, 0, 4)}, partition: true, want: Passed, cause: "2 more than live (4 updated since) 2 moved to other partitions by updates"},
-		"moved, but no partition":  {copy: 5, live: 3, changes: []func(*Since){tx(7, 0, 4)}, want: Failed},
-		"tables without a name":    {copy: 5, live: 3, blind: true, want: CouldNotRun, cause: "the journal has changes of tables whose names nobody knows"},
+		"nothing happened": {copy: 5, live: 5, sum: "1", liveSum: "1", want: Passed},
+		"other rows, as many": {copy: 5, live: 5, sum: "1", liveSum: "2", want: Failed,
+			cause: "the journal has no change of it since, yet its rows are not the same"},
+		"the columns are others": {copy: 5, live: 5, sum: "1", want: Passed},
+		"fewer for no reason":    {copy: 4, live: 5, want: Failed, cause: "1 fewer than live, but the journal has no change of it since"},
+		"deleted, and some new": {copy: 200_931, live: 955, changes: []func(*Since){tx(1715, 0, 0, 200_931), tx(1720, 955)},
+			want: Passed, cause: "199,976 more than live = 200,931 deleted by tx 1715 − 955 inserted since"},
+		"one too few is left": {copy: 200_931, live: 954, changes: []func(*Since){tx(1715, 0, 0, 200_931), tx(1720, 955)},
+			want: Failed, cause: "199,977 more than live, but by the journal it should be 199,976 more than live " +
+				"(200,931 deleted by tx 1715 − 955 inserted since)"},
+		"truncated and filled": {copy: 30, live: 4, changes: []func(*Since){tx(6, 3), truncate(7, 2), tx(8, 2)}, want: Passed,
+			cause: "26 more than live = 30 truncated by tx 7 − 4 inserted since"},
+		"updated": {copy: 5, live: 5, sum: "1", liveSum: "2", changes: []func(*Since){tx(7, 0, 3)}, want: Passed,
+			cause: "as many as live (3 updated since)"},
+		"moved to another": {copy: 5, live: 3, changes: []func(*Since){tx(7, 0, 4)}, partition: true, want: Passed,
+			cause: "2 more than live (4 updated since) 2 moved to other partitions by updates"},
+		"moved, but no partition": {copy: 5, live: 3, changes: []func(*Since){tx(7, 0, 4)}, want: Failed},
+		"tables without a name": {copy: 5, live: 3, blind: true, want: CouldNotRun,
+			cause: "the journal has changes of tables whose names nobody knows"},
 		"other rows, and no names": {copy: 5, live: 5, sum: "1", liveSum: "2", blind: true, want: CouldNotRun},
 	} {
 		table, since := Table{Copy: c.copy, Live: count(c.live), Sum: c.sum, LiveSum: c.liveSum}, new(Since)

@@ -187,7 +187,8 @@ func (c *Catalog) MoveCopy(ctx context.Context, k Copy, replays []Stretch) error
 	return c.placeCopy(ctx, k, replays, title, func(tx *sqlx.Tx) error {
 		r, err := tx.ExecContext(ctx, `update velvet.copies set backup_id = $2, moment = $3, plan = $4, state = $5, task_id = $6,
 			moves = moves + 1,
-			replayed_lsn = null, replayed_to = null, paused_lsn = null, begun_at = now(), laid_out_at = null, arrived_at = null where id = $1 and state = $7`,
+			replayed_lsn = null, replayed_to = null, paused_lsn = null, begun_at = now(), laid_out_at = null, arrived_at = null where id
+				= $1 and state = $7`,
 			k.ID, k.BackupID, k.Moment, string(k.Plan), k.State, k.TaskID, CopyPaused)
 		if err != nil {
 			return err

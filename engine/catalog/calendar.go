@@ -76,6 +76,8 @@ const (
 	WorkBackup = "backup"
 	WorkKeep   = "keep"
 	WorkAudit  = "audit"
+
+	WorkRehearsal = "rehearsal"
 )
 
 // Entry is something that recurs: for a cluster, for those of a policy, or, without

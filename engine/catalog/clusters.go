@@ -39,6 +39,10 @@ type Cluster struct {
 
 	FormerSuperusersSet json.RawMessage `db:"former_superusers"` // []string, the newest last
 	CopiesUser          string          `db:"copies_user"`       // OS user of its copies; "" is the service's choice
+
+	// The objective, in seconds; 0: none.
+	BackWithin   int `db:"back_within_seconds"`
+	LosingAtMost int `db:"losing_at_most_seconds"`
 }
 
 // FormerSuperusers are names that the bootstrap superuser had before.

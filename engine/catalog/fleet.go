@@ -128,7 +128,8 @@ func (c *Catalog) readBackups(ctx context.Context, cluster string, s *Standings)
 func (c *Catalog) readNotes(ctx context.Context, cluster string, s *Standings) error {
 	var proofs []Proof
 	err := c.db.SelectContext(ctx, &proofs, `select p.* from velvet.clusters k cross join lateral (
-			select p.id, p.copy_id, p.cluster_id, p.backup_id, p.moment, p.verdict, '[]'::jsonb as checks, p.started_at, p.finished_at, p.task_id,
+			select p.id, p.copy_id, p.cluster_id, p.backup_id, p.moment, p.verdict, '[]'::jsonb as checks, p.started_at, p.finished_at,
+				p.task_id,
 			p.moves, p.asked_by, p.report_hash from velvet.proofs p where p.cluster_id = k.id order by p.finished_at desc limit 1) p
 		where k.id = $1 or $1 = ''`, cluster)
 	if err != nil {

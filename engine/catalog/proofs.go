@@ -133,7 +133,8 @@ func newestOwnCheck(ctx context.Context, tx *sqlx.Tx, cluster, name string) (k O
 // RemoveOwnCheck has a check be made no more. Its versions are kept, for the proofs in which they were used.
 func (c *Catalog) RemoveOwnCheck(ctx context.Context, cluster, name string) error {
 	found, err := c.changed(ctx, `update velvet.own_checks k set removed_at = now() where cluster_id = $1 and name = $2
-		and removed_at is null and version = (select max(version) from velvet.own_checks where cluster_id = $1 and name = $2)`, cluster, name)
+		and removed_at is null and version = (select max(version) from velvet.own_checks where cluster_id = $1 and name = $2)`, cluster,
+		name)
 	if err == nil && !found {
 		err = problem.New(problem.NotFound, "List them with: velvet prove checks list CLUSTER", "nothing was removed",
 			"there is no check named %q", name)

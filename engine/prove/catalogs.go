@@ -69,7 +69,7 @@ func (f *reference) query() string {
 		value[i] = "c." + pgx.Identifier{c}.Sanitize()
 	}
 	if f.Array {
-		from += " cross join lateral pg_catalog.unnest(" + value[last] + ") u(v)"
+		from += " cross join lateral pg_catalog.unnest(" + value[last] + ") u (v)"
 		value[last] = "u.v"
 	}
 	var same, given []string
@@ -83,8 +83,8 @@ func (f *reference) query() string {
 	if condition == "" {
 		condition = value[last] + " is not null"
 	}
-	return fmt.Sprintf("select pg_catalog.count(*) from %s where %s and not exists (select from %s p where %s)", from, condition, f.Key,
-		strings.Join(same, " and "))
+	return "select pg_catalog.count(*) from " + from + " where " + condition + " and not exists (select from " + f.Key + " p where " +
+		strings.Join(same, " and ") + ")"
 }
 
 // libraries tries to load what extensions, and others, have functions in.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"math/big"
+	"strconv"
 	"strings"
 
 	"github.com/jackc/pgx/v5"
@@ -104,11 +105,8 @@ func (s *sequence) extreme() string {
 
 // next is the value that it gives next.
 func (s *sequence) next() string {
-	return fmt.Sprintf(
-		"select (last_value operator(pg_catalog.+) case when is_called then %d else 0 end)::pg_catalog.text from %s",
-		s.Step,
-		s.sql(),
-	)
+	return "select (last_value operator(pg_catalog.+) case when is_called then " + strconv.FormatInt(s.Step, 10) +
+		" else 0 end)::pg_catalog.text from " + s.sql()
 }
 
 // behind tells whether the next value is not beyond the extreme one.
@@ -183,14 +181,14 @@ var foreignQuery = `select c.conname::pg_catalog.text, c.conrelid, c.confrelid,
 	pg_catalog.quote_ident(cn.nspname) operator(pg_catalog.||) '.' operator(pg_catalog.||) pg_catalog.quote_ident(cc.relname),
 	case when pc.relkind operator(pg_catalog.=) 'p' then '' else 'only ' end operator(pg_catalog.||) pg_catalog.quote_ident(pn.nspname)
 	operator(pg_catalog.||) '.' operator(pg_catalog.||) pg_catalog.quote_ident(pc.relname),
-	(select pg_catalog.array_agg(a.attname::pg_catalog.text order by k.n) from pg_catalog.unnest(c.conkey) with ordinality k(v, n)
+	(select pg_catalog.array_agg(a.attname::pg_catalog.text order by k.n) from pg_catalog.unnest(c.conkey) with ordinality k (v, n)
 	join pg_catalog.pg_attribute a on a.attrelid operator(pg_catalog.=) c.conrelid and a.attnum operator(pg_catalog.=) k.v),
-	(select pg_catalog.array_agg(a.attname::pg_catalog.text order by k.n) from pg_catalog.unnest(c.confkey) with ordinality k(v, n)
+	(select pg_catalog.array_agg(a.attname::pg_catalog.text order by k.n) from pg_catalog.unnest(c.confkey) with ordinality k (v, n)
 	join pg_catalog.pg_attribute a on a.attrelid operator(pg_catalog.=) c.confrelid and a.attnum operator(pg_catalog.=) k.v),
-	(select pg_catalog.array_agg(s.nspname::pg_catalog.text order by k.n) from pg_catalog.unnest(c.conpfeqop) with ordinality k(v, n)
+	(select pg_catalog.array_agg(s.nspname::pg_catalog.text order by k.n) from pg_catalog.unnest(c.conpfeqop) with ordinality k (v, n)
 	join pg_catalog.pg_operator o on o.oid operator(pg_catalog.=) k.v join pg_catalog.pg_namespace s
 	on s.oid operator(pg_catalog.=) o.oprnamespace),
-	(select pg_catalog.array_agg(o.oprname::pg_catalog.text order by k.n) from pg_catalog.unnest(c.conpfeqop) with ordinality k(v, n)
+	(select pg_catalog.array_agg(o.oprname::pg_catalog.text order by k.n) from pg_catalog.unnest(c.conpfeqop) with ordinality k (v, n)
 	join pg_catalog.pg_operator o on o.oid operator(pg_catalog.=) k.v),
 	c.confmatchtype operator(pg_catalog.=) 'f', ` + callsOthers("2606", "c.oid") + `,
 	coalesce(pg_catalog.to_jsonb(c) operator(pg_catalog.->>) 'conperiod', 'false') operator(pg_catalog.=) 'true'
@@ -204,7 +202,8 @@ var foreignQuery = `select c.conname::pg_catalog.text, c.conrelid, c.confrelid,
 	and up.conrelid operator(pg_catalog.=) c.conrelid) order by 4, 1`
 
 // sequencesQuery lists the sequences that belong to columns of whole numbers.
-const sequencesQuery = `select d.refobjid, a.attname::pg_catalog.text, n.nspname::pg_catalog.text, c.relname::pg_catalog.text, s.seqincrement
+const sequencesQuery = `select d.refobjid, a.attname::pg_catalog.text, n.nspname::pg_catalog.text, c.relname::pg_catalog.text,
+	s.seqincrement
 	from pg_catalog.pg_depend d join pg_catalog.pg_class c on c.oid operator(pg_catalog.=) d.objid and c.relkind operator(pg_catalog.=) 'S'
 	join pg_catalog.pg_namespace n on n.oid operator(pg_catalog.=) c.relnamespace
 	join pg_catalog.pg_sequence s on s.seqrelid operator(pg_catalog.=) c.oid
@@ -285,8 +284,8 @@ func (k *foreignKey) query() string {
 		same = append(same, fmt.Sprintf("p.%s operator(%s.%s) %s", pgx.Identifier{k.Keys[i]}.Sanitize(),
 			pgx.Identifier{k.OperatorSchemas[i]}.Sanitize(), k.Operators[i], c))
 	}
-	q := fmt.Sprintf("select pg_catalog.count(*) from only %s c where %s and not exists (select from %s p where %s)", k.ChildSQL,
-		strings.Join(given, " and "), k.ParentSQL, strings.Join(same, " and "))
+	q := "select pg_catalog.count(*) from only " + k.ChildSQL + " c where " + strings.Join(given, " and ") +
+		" and not exists (select from " + k.ParentSQL + " p where " + strings.Join(same, " and ") + ")"
 	if k.Full && len(given) > 1 {
 		q += fmt.Sprintf(" or (%s) and (%s)", strings.Join(given, " or "), strings.Join(null, " or "))
 	}
@@ -333,8 +332,8 @@ func (rd *reader) uniqueKey(ctx context.Context, t *table, x *index, o *proof.Ob
 		condition = "true"
 	}
 	var twice int64
-	switch err := rd.conn.QueryRow(ctx, fmt.Sprintf(`select pg_catalog.count(*) from (select 1 from only %s where %s group by %s
-		having pg_catalog.count(*) operator(pg_catalog.>) 1) k`, t.sql(), condition, strings.Join(keys, ", "))).Scan(&twice); {
+	switch err := rd.conn.QueryRow(ctx, "select pg_catalog.count(*) from (select 1 from only "+t.sql()+" where "+condition+" group by "+
+		strings.Join(keys, ", ")+" having pg_catalog.count(*) operator(pg_catalog.>) 1) k").Scan(&twice); {
 	case err != nil && rd.isDamaged(t):
 		o.LeftOut.Add(where, "pages of its table are damaged")
 	case err != nil:

@@ -13,6 +13,7 @@ import (
 	"velvetrewind/core/pg"
 	"velvetrewind/core/proof"
 	"velvetrewind/core/task"
+	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/changes"
 	"velvetrewind/engine/server/access"
 )
@@ -286,6 +287,9 @@ func (c *comparison) judge(problem string) {
 		id, sure := c.id(row), !c.unsure[byName[row.Database]]
 		if problem == "" {
 			row.Explain(c.sinceOf(id), c.partition[id], sure)
+		}
+		if row.Agrees == proof.Failed && c.copy.State == catalog.CopyOpen {
+			row.Cause += "; the copy is open, and what was changed in it since counts"
 		}
 		if err := c.refused[id]; err != nil {
 			row.Cause = err.Error()

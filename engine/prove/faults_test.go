@@ -270,7 +270,8 @@ var faults = []fault{
 		back: []string{"update pg_proc set probin = '$libdir/btree_gist' where proname = 'gbt_int4_compress'"}},
 	{name: "text sorted by another version", check: proof.Collations, sql: []string{
 		`create collation "tide" (provider = libc, locale = 'C')`, `create index sorted on harbor (name collate "tide")`,
-		"update pg_collation set collversion = '0.1' where collname = 'tide'"}, back: []string{"drop index sorted", `drop collation "tide"`}},
+		"update pg_collation set collversion = '0.1' where collname = 'tide'"}, back: []string{"drop index sorted",
+		`drop collation "tide"`}},
 	{name: "large object that belongs to nobody", check: proof.Objects, also: proof.Catalogs, sql: []string{
 		"create table metadata as select * from pg_largeobject_metadata", "delete from pg_largeobject_metadata"}, back: []string{
 		"insert into pg_largeobject_metadata select * from metadata", "drop table metadata"}},
@@ -436,7 +437,8 @@ func (s *scene) seed(f *fault, k catalog.Copy) (caught string) {
 
 // learnPaths notes where relations lie, while the copy's server can still tell.
 func (s *scene) learnPaths(k catalog.Copy) {
-	for _, name := range []string{"booking", "booking_pkey", "booking_note_idx", "booking_note_idx1", "booking_tags_idx", "booking_place_idx",
+	for _, name := range []string{"booking", "booking_pkey", "booking_note_idx", "booking_note_idx1", "booking_tags_idx",
+		"booking_place_idx",
 		"booking_span_idx", "booking_id_idx", "toast of letter", "toast index of letter", "booking/_vm", "booking/_fsm", "booking_id_seq",
 		"pg_largeobject", "fare_low", "ebb/_vm", "fare_high"} {
 		s.paths[name] = s.path(k, name)

@@ -3,7 +3,6 @@ package prove
 import (
 	"context"
 	"encoding/json"
-	"fmt"
 	"slices"
 	"strings"
 
@@ -34,13 +33,15 @@ const indexesQuery = `select ic.oid, ic.relname::pg_catalog.text, ns.nspname::pg
 	pg_catalog.array_agg(i.indoption[k.n operator(pg_catalog.-) 1] order by k.n),
 	pg_catalog.array_agg(coalesce(pg_catalog.quote_ident(s.nspname) operator(pg_catalog.||) '.' operator(pg_catalog.||)
 	pg_catalog.quote_ident(l.collname), '') order by k.n),
-	pg_catalog.bool_and(coalesce(o.opcdefault and i.indcollation[k.n operator(pg_catalog.-) 1] operator(pg_catalog.=) y.typcollation, false)),
+	pg_catalog.bool_and(coalesce(o.opcdefault and i.indcollation[k.n operator(pg_catalog.-) 1] operator(pg_catalog.=) y.typcollation,
+		false)),
 	pg_catalog.bool_and(coalesce(o.opcdefault, false)),
-	pg_catalog.bool_or(coalesce(pg_catalog.to_jsonb(i) operator(pg_catalog.->>) 'indnullsnotdistinct', 'false') operator(pg_catalog.=) 'true')
+	pg_catalog.bool_or(coalesce(pg_catalog.to_jsonb(i) operator(pg_catalog.->>) 'indnullsnotdistinct', 'false') operator(pg_catalog.=)
+		'true')
 	from pg_catalog.pg_index i join pg_catalog.pg_class ic on ic.oid operator(pg_catalog.=) i.indexrelid
 	join pg_catalog.pg_namespace ns on ns.oid operator(pg_catalog.=) ic.relnamespace
 	join pg_catalog.pg_am m on m.oid operator(pg_catalog.=) ic.relam
-	cross join lateral pg_catalog.generate_series(1, i.indnkeyatts::integer) k(n)
+	cross join lateral pg_catalog.generate_series(1, i.indnkeyatts::int) k (n)
 	left join pg_catalog.pg_attribute a on a.attrelid operator(pg_catalog.=) i.indrelid
 	and a.attnum operator(pg_catalog.=) i.indkey[k.n operator(pg_catalog.-) 1]
 	left join pg_catalog.pg_type y on y.oid operator(pg_catalog.=) a.atttypid
@@ -201,12 +202,10 @@ const throughIndexes = `set local enable_indexscan = on; set local enable_seqsca
 
 // scanned reads a table by an index, whole and in its order.
 func (rd *reader) scanned(ctx context.Context, tx pgx.Tx, t *table, x *index, row *proof.Table, places string) error {
-	inner := fmt.Sprintf(
-		"select ctid as c, row(%s) as k from only %s order by %s offset 0",
-		strings.Join(x.keys(), ", "),
-		t.sql(),
-		x.order(),
-	)
+	inner := "select ctid as c, row(" + strings.Join(
+		x.keys(),
+		", ",
+	) + ") as k from only " + t.sql() + " order by " + x.order() + " offset 0"
 	var rows, disordered int64
 	var sum string
 	used := true
@@ -218,9 +217,9 @@ func (rd *reader) scanned(ctx context.Context, tx pgx.Tx, t *table, x *index, ro
 		if used = slices.Contains(names, x.Name); err != nil || !used {
 			return err
 		}
-		return tx.QueryRow(ctx, fmt.Sprintf(`select pg_catalog.count(*), coalesce(pg_catalog.sum(pg_catalog.hashtidextended(c, 0)),
-			0)::pg_catalog.text, pg_catalog.count(*) filter (where late) from (select c, %s as late from (%s) s) w`, x.disorder(),
-			inner)).Scan(&rows, &sum, &disordered)
+		return tx.QueryRow(ctx, `select pg_catalog.count(*), coalesce(pg_catalog.sum(pg_catalog.hashtidextended(c, 0)), 0)::pg_catalog.text,
+			pg_catalog.count(*) filter (where late) from (select c, `+x.disorder()+` as late from (`+inner+`) s) w`).Scan(&rows, &sum,
+			&disordered)
 	})
 	o := &rd.seen.indexes
 	if err == nil && !used {

@@ -100,7 +100,8 @@ func (p *Prover) Run(ctx context.Context, k catalog.Copy, report task.Report) ([
 	return r.checks, nil
 }
 
-// add keeps a check, with the time that it took if that is not known, and puts it into the task's log: in full only where a person should look.
+// add keeps a check, with the time that it took if that is not known, and puts it into the task's log: in full only where a person
+// should look.
 func (r *run) add(c proof.Check, since time.Time) {
 	if c.Took == 0 {
 		c.Took = time.Since(since)

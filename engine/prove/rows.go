@@ -19,8 +19,9 @@ import (
 
 // seen is what reading the rows of all databases has shown.
 type seen struct {
-	reading                                                      proof.Observed // of the scans, each of which tells of rows, of values out of line, and of constraints
-	tables                                                       []proof.Table
+	tables []proof.Table
+	// reading is the scans, each of which tells of rows, of values out of line, and of constraints.
+	reading                                                      proof.Observed
 	heap, toast                                                  proof.Findings
 	indexes, visibility, constraints, sequences, foreign, unique proof.Observed
 	catalogs, extensions, collations, objects                    proof.Observed

@@ -297,6 +297,11 @@ func (a *All) Allows(k catalog.Cluster, work string, now time.Time) bool {
 	return false
 }
 
+// Forbids tells whether the calendar does a kind of work for a cluster, but may not begin it now.
+func (a *All) Forbids(k catalog.Cluster, work string, now time.Time) bool {
+	return !a.NextRun(k, work, now).IsZero() && !a.Allows(k, work, now)
+}
+
 func (a *All) about(e *Entry, k catalog.Cluster) bool {
 	if e.ClusterID.Valid {
 		return e.ClusterID.String == k.ID

@@ -7,6 +7,7 @@ package automatic
 import (
 	"context"
 	"log/slog"
+	"time"
 
 	"velvetrewind/engine/capture"
 	"velvetrewind/engine/catalog"
@@ -21,6 +22,8 @@ type Starter struct {
 	Fleet    *fleet.Reader
 	Captures *capture.Supervisor
 	Log      *slog.Logger
+
+	Rehearsals Rehearsals
 }
 
 // Begin submits what the calendar says is due, for a cluster unless it is the store's.
@@ -31,6 +34,9 @@ func (s *Starter) Begin(ctx context.Context, e catalog.Entry, k *catalog.Cluster
 		t, err = s.Tasks.Submit(ctx, k.ID, catalog.NewID(), work.Backup{Kind: e.Detail})
 	case catalog.WorkKeep:
 		t, err = s.Tasks.Submit(ctx, k.ID, "", work.Keep{})
+	case catalog.WorkRehearsal:
+		return s.Fleet.Catalog.AskRehearsal(ctx, catalog.Rehearsal{ClusterID: k.ID, Pick: e.Detail, AskedBy: "the calendar",
+			NotBefore: time.Now()})
 	default:
 		t, err = s.Tasks.Submit(ctx, "", "", work.Audit{Full: e.Detail == "full"})
 	}

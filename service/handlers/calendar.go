@@ -157,7 +157,8 @@ func checkWork(e *catalog.Entry, cluster, policy string) error {
 		return refuse("Name a cluster or a policy.", "it is not said what it is about")
 	}
 	kinds := map[string][]string{catalog.WorkBackup: {"auto", layout.Full, layout.Incremental}, catalog.WorkAudit: {"quick", "full"},
-		catalog.WorkKeep: {""}}[e.Work]
+		catalog.WorkKeep:      {""},
+		catalog.WorkRehearsal: {catalog.PickLatest, catalog.PickRandom, catalog.PickOldest}}[e.Work]
 	if e.Detail == "" {
 		e.Detail = kinds[0]
 	}

@@ -34,8 +34,15 @@ func (h *Proofs) Register(api *Surface) {
 	op(api, http.MethodGet, "/clusters/{cluster}/checks", "list-own-checks", "List the checks of a cluster's own", 0, h.listChecks)
 	op(api, http.MethodGet, "/clusters/{cluster}/checks/{check}", "show-own-check", "Show every version of a check, newest first", 0,
 		h.showCheck)
-	op(api, http.MethodPut, "/clusters/{cluster}/checks/{check}", "set-own-check", "Add a check that every proof makes, or a version of it", 0,
-		h.setCheck)
+	op(
+		api,
+		http.MethodPut,
+		"/clusters/{cluster}/checks/{check}",
+		"set-own-check",
+		"Add a check that every proof makes, or a version of it",
+		0,
+		h.setCheck,
+	)
 	op(api, http.MethodDelete, "/clusters/{cluster}/checks/{check}", "remove-own-check", "Have a check be made no more",
 		http.StatusNoContent, h.removeCheck)
 }
@@ -77,7 +84,7 @@ type reportProof struct {
 }
 
 // report gives the page that is kept in the store, or, of a base backup that was dropped, writes it again.
-func (h *Proofs) report(ctx context.Context, in *reportProof) (*body[api.ProofReport], error) {
+func (h *Proofs) report(ctx context.Context, in *reportProof) (*body[api.Report], error) {
 	p, err := h.Catalog.Proof(ctx, in.Proof)
 	if err != nil {
 		return nil, err
@@ -90,7 +97,7 @@ func (h *Proofs) report(ctx context.Context, in *reportProof) (*body[api.ProofRe
 	if err != nil {
 		return nil, err
 	}
-	out := api.ProofReport{Name: k.Name + "-proof-" + p.ID + "." + in.Format, Type: "text/" + in.Format}
+	out := api.Report{Name: k.Name + "-proof-" + p.ID + "." + in.Format, Type: "text/" + in.Format}
 	var content []byte
 	switch in.Format {
 	case "csv":
@@ -168,8 +175,14 @@ func (h *Proofs) setCheck(ctx context.Context, in *setCheck) (*body[api.OwnCheck
 		return nil, err
 	}
 	if !clusterName.MatchString(in.Check) || proof.IsDefined(in.Check) {
-		return nil, problem.New(problem.Invalid, "Begin with a letter; use lower-case letters, digits, - and _, at most 40. Names of the checks "+
-			"that every proof makes are taken.", title, "%q cannot be the name of a check", in.Check)
+		return nil, problem.New(
+			problem.Invalid,
+			"Begin with a letter; use lower-case letters, digits, - and _, at most 40. Names of the checks "+
+				"that every proof makes are taken.",
+			title,
+			"%q cannot be the name of a check",
+			in.Check,
+		)
 	}
 	expects, err := proof.ParseExpectation(in.Body.Expects)
 	if err != nil {

@@ -103,6 +103,8 @@ func (h *Tasks) retryTask(ctx context.Context, in *TaskPath) (*body[api.Task], e
 		return nil, refuse("Plan it anew: velvet restore start CLUSTER MOMENT", "what there was of the copy has been removed")
 	case old.Kind == work.KindStep:
 		return nil, refuse("See whether the copy is still there, and plan anew: velvet copy list", "what it was planned on may be gone")
+	case old.Kind == work.KindRehearse:
+		return nil, refuse("Ask for another: velvet rehearse now CLUSTER", "a rehearsal is of the moment at which it was begun")
 	case old.Kind == work.KindKeep:
 		return nil, refuse("Preview it anew: velvet keep preview CLUSTER", "what would be deleted may have changed")
 	}

@@ -201,20 +201,25 @@ func (q *Queue) Stop(ctx context.Context) error { return q.client.StopAndCancel(
 
 // Submit records a task and queues it. Its subject is the id of the backup or copy that it is about.
 func (q *Queue) Submit(ctx context.Context, cluster, subject string, order Order) (catalog.Task, error) {
+	return q.SubmitAs(ctx, catalog.NewID(), cluster, subject, order)
+}
+
+// SubmitAs does the same for a task whose id is known already.
+func (q *Queue) SubmitAs(ctx context.Context, id, cluster, subject string, order Order) (catalog.Task, error) {
 	encoded, err := json.Marshal(order)
 	if err != nil {
 		return catalog.Task{}, err
 	}
-	return q.submit(ctx, order.TaskKind(), cluster, subject, encoded)
+	return q.submit(ctx, id, order.TaskKind(), cluster, subject, encoded)
 }
 
 // Again submits the work of a task again, about another subject.
 func (q *Queue) Again(ctx context.Context, t catalog.Task, subject string) (catalog.Task, error) {
-	return q.submit(ctx, t.Kind, t.ClusterID.String, subject, t.Arguments)
+	return q.submit(ctx, catalog.NewID(), t.Kind, t.ClusterID.String, subject, t.Arguments)
 }
 
-func (q *Queue) submit(ctx context.Context, name, cluster, subject string, order json.RawMessage) (catalog.Task, error) {
-	t := catalog.Task{ID: catalog.NewID(), Kind: name, ClusterID: sql.NullString{String: cluster, Valid: cluster != ""}, Subject: subject,
+func (q *Queue) submit(ctx context.Context, id, name, cluster, subject string, order json.RawMessage) (catalog.Task, error) {
+	t := catalog.Task{ID: id, Kind: name, ClusterID: sql.NullString{String: cluster, Valid: cluster != ""}, Subject: subject,
 		Arguments: order}
 	k, ok := q.kinds[name]
 	if !ok {

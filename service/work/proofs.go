@@ -26,34 +26,42 @@ func (w *Worker) proveCopy(ctx context.Context, t catalog.Task, _ Prove, report 
 	if err != nil {
 		return nil, err
 	}
-	prover, err := w.prover(ctx, t, cluster)
+	p, _, err := w.prove(ctx, t, cluster, k, "", report)
 	if err != nil {
 		return nil, err
 	}
-	started := time.Now()
-	checks, err := prover.Run(ctx, k, report)
+	w.Events.Publish(events.Copy, k.ID)
+	return map[string]any{"proof": p.ID, "verdict": p.Verdict}, nil
+}
+
+// prove proves a copy, keeps the report, and records the proof.
+func (w *Worker) prove(ctx context.Context, t catalog.Task, cluster catalog.Cluster, k catalog.Copy, askedBy string, report task.Report) (
+	p catalog.Proof, checks []proof.Check, err error) {
+	prover, err := w.prover(ctx, t, cluster)
 	if err != nil {
-		return nil, err
+		return p, nil, err
+	}
+	started := time.Now()
+	if checks, err = prover.Run(ctx, k, report); err != nil {
+		return p, nil, err
 	}
 	encoded, err := json.Marshal(checks)
 	if err != nil {
-		return nil, err
+		return p, nil, err
 	}
-	verdict := proof.Overall(checks)
-	p := catalog.Proof{
+	p = catalog.Proof{
 		ID: catalog.NewID(), CopyID: k.ID, ClusterID: cluster.ID, BackupID: k.BackupID, Moment: k.Moment, Plan: &k.Plan,
-		Verdict: string(verdict),
-		Checks:  encoded, StartedAt: started, FinishedAt: time.Now(), TaskID: t.ID, Moves: k.Moves,
+		Verdict: string(proof.Overall(checks)), AskedBy: askedBy,
+		Checks: encoded, StartedAt: started, FinishedAt: time.Now(), TaskID: t.ID, Moves: k.Moves,
 	}
 	if err := w.keepReport(ctx, &p, cluster); err != nil {
 		report.Warn("the report is not in the store: %v", err)
 	}
 	if err := w.Catalog.AddProof(ctx, p); err != nil {
-		return nil, err
+		return p, nil, fmt.Errorf("record the proof: %w", err)
 	}
-	report.Log("verdict: %s", verdict)
-	w.Events.Publish(events.Copy, k.ID)
-	return map[string]any{"proof": p.ID, "verdict": verdict}, nil
+	report.Log("verdict: %s", p.Verdict)
+	return p, checks, nil
 }
 
 // earlierProofs is how many of the newest proofs a new one is compared with.

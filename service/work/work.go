@@ -68,6 +68,8 @@ type (
 	Keep struct {
 		Token string `json:"token,omitempty"` // of the preview that was confirmed; "" for the calendar's
 	}
+	// Rehearse makes a copy, proves it and discards it.
+	Rehearse struct{}
 )
 
 // Kinds of tasks, as they are shown.
@@ -83,6 +85,8 @@ const (
 	KindRebuild = "rebuild"
 	KindMirror  = "second store"
 	KindKeep    = "keep run"
+
+	KindRehearse = "rehearsal"
 )
 
 // TaskKind is the kind of task that an order is for.
@@ -118,6 +122,9 @@ func (Mirror) TaskKind() string { return KindMirror }
 // TaskKind is the kind of task that an order is for.
 func (Keep) TaskKind() string { return KindKeep }
 
+// TaskKind is the kind of task that an order is for.
+func (Rehearse) TaskKind() string { return KindRehearse }
+
 // Worker does the work of all kinds.
 type Worker struct {
 	Catalog    *catalog.Catalog
@@ -151,6 +158,7 @@ func (w *Worker) AddTo(q *tasks.Queue) {
 	tasks.Add(q, tasks.Kind[Open]{Work: w.openCopy, Undo: leaveAsIs})
 	tasks.Add(q, tasks.Kind[Discard]{Work: w.discardCopy, Undo: w.undoCopy})
 	tasks.Add(q, tasks.Kind[Prove]{Work: w.proveCopy, Undo: w.undoProof})
+	tasks.Add(q, tasks.Kind[Rehearse]{Work: w.rehearse, Undo: w.undoRehearsal, Forget: w.forgetRehearsal})
 	tasks.Add(q, tasks.Kind[Audit]{Work: w.auditStore, Undo: leaveAsIs})
 	tasks.Add(q, tasks.Kind[Rebuild]{Work: w.rebuildCatalogue, Undo: w.undoRebuild})
 	tasks.Add(q, tasks.Kind[Mirror]{Work: w.copyToSecond, Undo: w.sweepSecond, Tries: triesOfMirror, Alone: problem.New(problem.Conflict,

@@ -1,14 +1,8 @@
 package report
 
-// page is the template of the report as one page: its style is in it, and it may fetch nothing.
-const page = `<!doctype html>
-<html lang="en">
-<head>
-<meta charset="utf-8">
-<meta http-equiv="Content-Security-Policy" content="default-src 'none'; style-src 'unsafe-inline'">
-<title>{{.Cluster}}, {{.Boundary.Moment}}: {{.Verdict}}</title>
-<style>
-:root { --ink: #261c2a; --soft: #6a5c6d; --line: #ded5d9; --kept: #187566; --undone: #b5452b; --brass: #8c6110; --velvet: #6b3fa8; }
+// Style is how reports look, on a screen and on A4.
+const Style = `:root { --ink: #261c2a; --soft: #6a5c6d; --line: #ded5d9; --kept: #187566; --undone: #b5452b; --brass: #8c6110; --velvet:
+#6b3fa8; }
 * { box-sizing: border-box; }
 body { font: 14px/1.45 "Source Sans 3", "Atkinson Hyperlegible", "Noto Sans", "DejaVu Sans", sans-serif; color: var(--ink); background:
 #fff;
@@ -29,7 +23,17 @@ dl { display: grid; grid-template-columns: 12rem 1fr; margin: 0; } dt { color: v
 footer { margin-top: 2.5rem; border-top: 1px solid var(--line); padding-top: .5rem; color: var(--soft); font-size: .9em; }
 @page { size: A4; margin: 16mm; }
 @media print { body { margin: 0; padding: 0; max-width: none; font-size: 10.5pt; } h2 { break-after: avoid; } }
-</style>
+`
+
+// page is the template of the report as one page: its style is in it, and it may fetch nothing.
+const page = `<!doctype html>
+<html lang="en">
+<head>
+<meta charset="utf-8">
+<meta http-equiv="Content-Security-Policy" content="default-src 'none'; style-src 'unsafe-inline'">
+<title>{{.Cluster}}, {{.Boundary.Moment}}: {{.Verdict}}</title>
+<style>
+` + Style + `</style>
 </head>
 <body>
 <p class="soft">Velvet Rewind: proof of a restored cluster</p>

@@ -47,7 +47,8 @@ func TestReport(t *testing.T) {
 	html := string(page)
 	assert.NotContains(t, html, "<script")
 	assert.NotRegexp(t, `<[^>]*(src|href)=`, html)
-	for _, want := range []string{"✕ failed", "200,931", "1714", "Look at it.", "saltmarsh.crew: a transaction holds it", "90.0 s", "3m0s"} {
+	for _, want := range []string{"✕ failed", "200,931", "1714", "Look at it.", "saltmarsh.crew: a transaction holds it", "90.0 s",
+		"3m0s"} {
 		assert.Contains(t, html, want)
 	}
 	assert.Less(t, strings.Index(html, "What to look at"), strings.Index(html, "as planned"), "what failed comes first")
