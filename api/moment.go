@@ -76,6 +76,15 @@ type Restore struct {
 	Last     string   `json:"lastSegment"`
 	Count    int      `json:"segments" doc:"how many WAL segments are replayed"`
 	Replay   int64    `json:"replayBytes" doc:"bytes of WAL to replay"`
+
+	Estimate *Estimate `json:"estimate,omitempty" doc:"how long it should take, by the cluster's rehearsals; absent where there was none"`
+}
+
+// Estimate is how long a restore should take, by phase.
+type Estimate struct {
+	LayOut float64 `json:"layOutSeconds"`
+	Replay float64 `json:"replaySeconds"`
+	Proof  float64 `json:"proofSeconds"`
 }
 
 // MomentRequest names a moment.

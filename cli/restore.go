@@ -36,7 +36,9 @@ func (a *app) restorePlan() *cobra.Command {
 	}
 }
 
-func drawPlan(w io.Writer, p api.Restore) { facts(w, planFacts(p)...) }
+func drawPlan(w io.Writer, p api.Restore) {
+	facts(w, append(planFacts(p), "time", expected(p.Estimate))...)
+}
 
 // planFacts are a plan's names and values.
 func planFacts(p api.Restore) []string {
@@ -95,4 +97,13 @@ func (a *app) restoreStart() *cobra.Command {
 	cmd.Flags().IntVar(&port, "port", 0, "port of the copy on 127.0.0.1 (a free one is chosen)")
 	cmd.Flags().BoolVar(&detach, "detach", false, "do not wait for the end")
 	return cmd
+}
+
+// expected says how long a restore should take.
+func expected(e *api.Estimate) string {
+	if e == nil {
+		return "not known: nothing was rehearsed yet (velvet rehearse now CLUSTER)"
+	}
+	return fmt.Sprintf("some %s to lay out, %s to replay, %s to prove, by its rehearsals", inSeconds(&e.LayOut), inSeconds(&e.Replay),
+		inSeconds(&e.Proof))
 }

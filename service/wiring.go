@@ -240,7 +240,7 @@ func (w *wiring) nouns() []handlers.Noun {
 			Events:   w.events,
 		},
 		&handlers.Proofs{Catalog: w.catalog, Custody: w.custody, Version: w.version, Log: w.log},
-		&handlers.Rehearsals{Catalog: w.catalog, Fleet: w.fleet, Tasks: w.queue, Now: w.cfg.Now},
+		&handlers.Rehearsals{Catalog: w.catalog, Fleet: w.fleet, Planner: w.planner, Tasks: w.queue, Now: w.cfg.Now},
 		&handlers.Store{Catalog: w.catalog, Custody: w.custody, Tasks: w.queue, Home: w.cfg.Home, Log: w.log},
 		&handlers.Keep{Catalog: w.catalog, Custody: w.custody, Fleet: w.fleet, Tasks: w.queue, Events: w.events, Now: w.cfg.Now},
 		&handlers.Calendar{Catalog: w.catalog, Custody: w.custody, Fleet: w.fleet, Events: w.events, Now: w.cfg.Now},

@@ -1842,6 +1842,14 @@ export interface components {
             /** @enum {string} */
             work: "backup" | "keep" | "audit" | "rehearsal";
         };
+        Estimate: {
+            /** Format: double */
+            layOutSeconds: number;
+            /** Format: double */
+            proofSeconds: number;
+            /** Format: double */
+            replaySeconds: number;
+        };
         Finding: {
             what: string;
             where: string;
@@ -2510,6 +2518,8 @@ export interface components {
             /** @description id of the base backup it begins with */
             base: string;
             boundary: components["schemas"]["Boundary"];
+            /** @description how long it should take, by the cluster's rehearsals; absent where there was none */
+            estimate?: components["schemas"]["Estimate"];
             firstSegment: string;
             lastSegment: string;
             /**

@@ -18,18 +18,19 @@ type Concern string
 
 // The kinds, the worst first.
 const (
-	Capture  Concern = "capture"  // WAL is not being received
-	Store    Concern = "store"    // another catalogue uses the store, or its objects' locks run out
-	NoBase   Concern = "no base"  // nothing can be restored
-	Hole     Concern = "hole"     // captured WAL has a gap that nobody has accepted
-	Promise  Concern = "promise"  // the keep rule promises more than can be reached
-	Late     Concern = "late"     // a base backup of the calendar did not come
-	Clock    Concern = "clock"    // the server's clock and ours disagree
-	Incident Concern = "incident" // somebody deleted a lot
-	Damage   Concern = "damage"   // damaged base backups, or damaged pages in the newest
+	Capture  Concern = "capture"   // WAL is not being received
+	Store    Concern = "store"     // another catalogue uses the store, or its objects' locks run out
+	NoBase   Concern = "no base"   // nothing can be restored
+	Hole     Concern = "hole"      // captured WAL has a gap that nobody has accepted
+	Promise  Concern = "promise"   // the keep rule promises more than can be reached
+	Late     Concern = "late"      // a base backup of the calendar did not come
+	Clock    Concern = "clock"     // the server's clock and ours disagree
+	Unproved Concern = "rehearsal" // the last rehearsal failed
+	Incident Concern = "incident"  // somebody deleted a lot
+	Damage   Concern = "damage"    // damaged base backups, or damaged pages in the newest
 )
 
-var order = []Concern{Capture, Store, NoBase, Hole, Promise, Late, Clock, Incident, Damage}
+var order = []Concern{Capture, Store, NoBase, Hole, Promise, Late, Unproved, Clock, Incident, Damage}
 
 // Need is one thing that needs attention.
 type Need struct {
@@ -67,6 +68,8 @@ type Cluster struct {
 	Promised       time.Time  // any moment since then is promised
 	HeldFrom       *time.Time // since when every moment can be reached
 	LateSince      time.Time  // when the calendar's base backup was due that did not come; zero: none
+	Unproved       string     // why the last rehearsal failed; "" if it did not
+	UnprovedAt     time.Time  // when
 	Incidents      int
 	PageFaults     int64
 	LostBases      int // base backups that audits could not read
@@ -134,6 +137,9 @@ func Needs(k Cluster, now time.Time) []Need {
 	// Without capture none can come, and where there is none at all, that is told already.
 	if captured && k.Bases > 0 && !k.LateSince.IsZero() && now.Sub(k.LateSince) > lateAfter && !k.BaseRunning {
 		add(Late, "velvet task list --cluster "+k.Name+" --kind backup", "The base backup due at %s has not come.", stamp(k.LateSince))
+	}
+	if k.Unproved != "" {
+		add(Unproved, "velvet rehearse now "+k.Name, "The rehearsal of %s failed: %s", stamp(k.UnprovedAt), k.Unproved)
 	}
 	if off := k.ClockAhead.Abs(); off > ClockTolerance {
 		add(Clock, "velvet capture status "+k.Name,

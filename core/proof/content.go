@@ -1,6 +1,7 @@
 package proof
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 	"time"
@@ -74,9 +75,9 @@ func (s *Since) Add(t *journal.Transaction, c *journal.TableChange, fresh int64)
 }
 
 // Explain judges the difference of a table from the live cluster by what the journal tells. partition says that rows may
-// have been moved away to others by updates, which the journal counts as updates. sure is false where the journal has
-// changes of tables whose names nobody knows.
-func (t *Table) Explain(s *Since, partition, sure bool) {
+// have been moved away to others by updates, which the journal counts as updates. unsure is what keeps
+// the journal from telling all of the table's database, if anything does.
+func (t *Table) Explain(s *Since, partition bool, unsure string) {
 	if t.Live == nil {
 		if s.Gone != "" {
 			t.Agrees, t.Cause = Passed, s.Gone
@@ -94,20 +95,18 @@ func (t *Table) Explain(s *Since, partition, sure bool) {
 	case s.Changes == 0 && diff == 0:
 		if t.Sum != "" && t.LiveSum != "" && t.Sum != t.LiveSum {
 			t.Agrees, t.Cause = Failed, "the journal has no change of it since, yet its rows are not the same"
-			if !sure {
-				t.Agrees = CouldNotRun
+			if unsure != "" {
+				t.Agrees, t.Cause = CouldNotRun, unsure
 			}
 		}
 		return
 	case rest == 0:
 	case partition && rest < 0 && -rest <= s.Updated:
 		t.Cause = figures.Count(-rest) + " moved to other partitions by updates"
-	case s.Unsure != "" || !sure:
+	case s.Unsure != "" || unsure != "":
 		t.Agrees = CouldNotRun
-		t.Cause = s.Unsure
-		if t.Cause == "" {
-			t.Cause = "the journal has changes of tables whose names nobody knows"
-		}
+		t.Cause = fmt.Sprintf("%s, by the journal %s, but %s", difference(diff), difference(t.Copy-from-s.Inserted+s.Deleted),
+			cmp.Or(s.Unsure, unsure))
 		return
 	default:
 		t.Agrees = Failed

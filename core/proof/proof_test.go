@@ -171,14 +171,18 @@ func TestExplain(t *testing.T) {
 			cause: "2 more than live (4 updated since) 2 moved to other partitions by updates"},
 		"moved, but no partition": {copy: 5, live: 3, changes: []func(*Since){tx(7, 0, 4)}, want: Failed},
 		"tables without a name": {copy: 5, live: 3, blind: true, want: CouldNotRun,
-			cause: "the journal has changes of tables whose names nobody knows"},
+			cause: "2 more than live, by the journal as many as live, but tx 9 has no name"},
 		"other rows, and no names": {copy: 5, live: 5, sum: "1", liveSum: "2", blind: true, want: CouldNotRun},
 	} {
 		table, since := Table{Copy: c.copy, Live: count(c.live), Sum: c.sum, LiveSum: c.liveSum}, new(Since)
 		for _, change := range c.changes {
 			change(since)
 		}
-		table.Explain(since, c.partition, !c.blind)
+		unsure := ""
+		if c.blind {
+			unsure = "tx 9 has no name"
+		}
+		table.Explain(since, c.partition, unsure)
 		assert.Equal(t, c.want, table.Agrees, name)
 		if c.cause != "" {
 			assert.Equal(t, c.cause, table.Cause, name)
@@ -186,13 +190,13 @@ func TestExplain(t *testing.T) {
 	}
 	partial, since := Table{Copy: 5, Live: count(3)}, new(Since)
 	since.Add(&journal.Transaction{XID: 7, Partial: true}, &journal.TableChange{}, 0)
-	partial.Explain(since, false, true)
+	partial.Explain(since, false, "")
 	assert.Equal(t, CouldNotRun, partial.Agrees)
 	gone, dropped := Table{Copy: 5}, new(Since)
 	drop := journal.TableChange{}
 	drop.Counts[journal.Drop] = 1
 	dropped.Add(&journal.Transaction{XID: 9}, &drop, 0)
-	gone.Explain(dropped, false, true)
+	gone.Explain(dropped, false, "")
 	assert.Equal(t, "dropped by tx 9", gone.Cause)
 }
 

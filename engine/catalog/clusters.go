@@ -138,7 +138,8 @@ const clusterColumns = `id, name, conn_string, password_sealed, system_id::text 
 	tidy_due or exists (select from velvet.released r where r.cluster_id = clusters.id and not r.tidied) as tidy_due,
 	tidy_due and coalesce(tidy_after <= now(), true) or exists (select from velvet.released r
 	where r.cluster_id = clusters.id and not r.tidied and coalesce(r.due_at <= now(), true)) as tidy_now, second_store, labels, keep_rule,
-	replication_user, replication_sealed, capture_alert_seconds, data_directory, former_superusers, copies_user`
+	replication_user, replication_sealed, capture_alert_seconds, data_directory, former_superusers, copies_user,
+	back_within_seconds, losing_at_most_seconds`
 
 // Clusters lists all clusters by name.
 func (c *Catalog) Clusters(ctx context.Context) ([]Cluster, error) {

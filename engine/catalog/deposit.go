@@ -32,10 +32,13 @@ var ownRows = []struct{ table, query string }{
 	{"calendar_runs", `select to_jsonb(t) from velvet.calendar_runs t where cluster_id = $1`},
 	{"copies", `select to_jsonb(t) || '{"state": "discarded", "directory": "", "socket": ""}' from velvet.copies t where cluster_id = $1`},
 	{"proofs", `select to_jsonb(t) from velvet.proofs t where cluster_id = $1`},
+	{"own_checks", `select to_jsonb(t) from velvet.own_checks t where cluster_id = $1`},
+	{"rehearsals", `select to_jsonb(t) from velvet.rehearsals t where cluster_id = $1 and ended_at is not null`},
 	{"tasks", `select to_jsonb(t) from velvet.tasks t where cluster_id = $1 and state not in ('waiting', 'running')`},
 	{"task_lines", `select to_jsonb(l) from velvet.task_lines l join velvet.tasks t on t.id = l.task_id
 		where t.cluster_id = $1 and t.state not in ('waiting', 'running')`},
-	{"clusters", `select jsonb_build_object('id', id, 'second_store', second_store, 'capture_alert_seconds', capture_alert_seconds)
+	{"clusters", `select jsonb_build_object('id', id, 'second_store', second_store, 'capture_alert_seconds', capture_alert_seconds,
+		'back_within_seconds', back_within_seconds, 'losing_at_most_seconds', losing_at_most_seconds)
 		from velvet.clusters t where id = $1`},
 }
 

@@ -5,12 +5,14 @@ import "context"
 // Standings is what is asked of many clusters at once, by cluster. Each is one query,
 // whose time does not grow with the length of histories.
 type Standings struct {
-	Captures  map[string]Capture
-	Runs      map[string][]Run
-	Firsts    map[string][]Backup // of each run, the earliest backup that begins and ends in it
-	Newest    map[string]Backup
-	Counts    map[string]int   // of backups
-	Proofs    map[string]Proof // without their checks
+	Captures map[string]Capture
+	Runs     map[string][]Run
+	Firsts   map[string][]Backup // of each run, the earliest backup that begins and ends in it
+	Newest   map[string]Backup
+	Counts   map[string]int   // of backups
+	Proofs   map[string]Proof // without their checks
+	// Rehearsed is the last rehearsal of each cluster that ended and was not cancelled.
+	Rehearsed map[string]Rehearsal
 	Timelines map[string][]Timeline
 	Released  map[string][]Released
 	Causes    map[string][]HoleCause
@@ -24,7 +26,7 @@ func (c *Catalog) Standings(ctx context.Context, cluster string) (Standings, err
 	s := Standings{
 		Captures: make(map[string]Capture), Runs: make(map[string][]Run), Firsts: make(map[string][]Backup),
 		Newest: make(map[string]Backup),
-		Counts: make(map[string]int), Proofs: make(map[string]Proof), Timelines: make(map[string][]Timeline),
+		Counts: make(map[string]int), Proofs: make(map[string]Proof), Rehearsed: make(map[string]Rehearsal), Timelines: make(map[string][]Timeline),
 		Released: make(map[string][]Released), Causes: make(map[string][]HoleCause), Incidents: make(map[string][]Incident),
 		Backing: make(map[string]bool),
 	}
@@ -137,6 +139,15 @@ func (c *Catalog) readNotes(ctx context.Context, cluster string, s *Standings) e
 	}
 	for _, v := range proofs {
 		s.Proofs[v.ClusterID] = v
+	}
+	var rehearsals []Rehearsal
+	err = c.db.SelectContext(ctx, &rehearsals, `select distinct on (cluster_id) * from velvet.rehearsals
+		where ended_at is not null and outcome <> 'cancelled' and (cluster_id = $1 or $1 = '') order by cluster_id, ended_at desc`, cluster)
+	if err != nil {
+		return err
+	}
+	for _, v := range rehearsals {
+		s.Rehearsed[v.ClusterID] = v
 	}
 	var incidents []Incident
 	err = c.db.SelectContext(ctx, &incidents, `select * from velvet.incidents where (cluster_id = $1 or $1 = '') and settled_at is null

@@ -245,14 +245,16 @@ func (rd *reader) foreignKeys(ctx context.Context, want func(oid uint32) bool) {
 			o.LeftOut.Add(where, "%v", errUnsafe)
 			continue
 		}
+		if rd.isDamaged(child, parent) {
+			o.LeftOut.Add(where, "%v", errDamaged)
+			continue
+		}
 		if k.Periods {
 			o.Notes = append(o.Notes, where+": a key over periods is not followed")
 			continue
 		}
 		var orphans int64
 		switch err := rd.conn.QueryRow(ctx, k.query()).Scan(&orphans); {
-		case err != nil && rd.isDamaged(child, parent):
-			o.LeftOut.Add(where, "pages of its tables are damaged")
 		case err != nil:
 			o.LeftOut.Add(where, "%v", err)
 		default:
@@ -323,6 +325,10 @@ func (rd *reader) uniqueKey(ctx context.Context, t *table, x *index, o *proof.Ob
 		o.LeftOut.Add(where, "%v", errUnsafe)
 		return
 	}
+	if rd.isDamaged(t) {
+		o.LeftOut.Add(where, "%v", errDamaged)
+		return
+	}
 	keys, given := x.keys(), make([]string, len(x.Columns))
 	for i, c := range x.Columns {
 		given[i] = pgx.Identifier{c}.Sanitize() + " is not null"
@@ -334,8 +340,6 @@ func (rd *reader) uniqueKey(ctx context.Context, t *table, x *index, o *proof.Ob
 	var twice int64
 	switch err := rd.conn.QueryRow(ctx, "select pg_catalog.count(*) from (select 1 from only "+t.sql()+" where "+condition+" group by "+
 		strings.Join(keys, ", ")+" having pg_catalog.count(*) operator(pg_catalog.>) 1) k").Scan(&twice); {
-	case err != nil && rd.isDamaged(t):
-		o.LeftOut.Add(where, "pages of its table are damaged")
 	case err != nil:
 		o.LeftOut.Add(where, "%v", err)
 	default:

@@ -25,7 +25,7 @@ type comparison struct {
 	snapshots map[uint32]pg.Snapshot // of the live databases
 	to        pg.LSN                 // the WAL up to here tells of all that these see
 	since     map[journal.TableID]*proof.Since
-	unsure    map[uint32]bool // databases with changes of what nobody can name
+	unsure    map[uint32]string // changes of what nobody can name, by database
 	earlier   *Earlier
 	between   map[journal.TableID]bool // changed between the boundaries of this and of the earlier proof
 	partition map[journal.TableID]bool
@@ -36,7 +36,7 @@ type comparison struct {
 func (r *run) content(ctx context.Context, tables []proof.Table) error {
 	started := time.Now()
 	c := &comparison{run: r, tables: tables, snapshots: make(map[uint32]pg.Snapshot), since: make(map[journal.TableID]*proof.Since),
-		unsure: make(map[uint32]bool), between: make(map[journal.TableID]bool), partition: make(map[journal.TableID]bool),
+		unsure: make(map[uint32]string), between: make(map[journal.TableID]bool), partition: make(map[journal.TableID]bool),
 		refused: make(map[journal.TableID]error)}
 	for i := range r.Earlier {
 		if e := &r.Earlier[i]; e.Plan.Boundary.Timeline == r.plan.Boundary.Timeline {
@@ -203,8 +203,12 @@ func (c *comparison) readJournal(ctx context.Context, live bool) error {
 		for _, change := range t.Tables(names) {
 			id := journal.TableID{Database: change.Database, OID: change.OID}
 			switch {
+			case !change.Known && slices.Contains(t.Created, change.File) && slices.Contains(t.Dropped, change.File):
+				// It came and went within the transaction, and what was in it did, too.
 			case !change.Known:
-				c.unsure[t.Database] = true
+				if c.unsure[t.Database] == "" {
+					c.unsure[t.Database] = fmt.Sprintf("tx %d changed rows of a file that nobody can name (%d)", t.XID, change.File.Filenode)
+				}
 			case wanted[id]:
 				c.between[id] = c.between[id] || between
 				if after {
@@ -284,9 +288,9 @@ func (c *comparison) judge(problem string) {
 		if row.Problem != "" {
 			continue
 		}
-		id, sure := c.id(row), !c.unsure[byName[row.Database]]
+		id, unsure := c.id(row), c.unsure[byName[row.Database]]
 		if problem == "" {
-			row.Explain(c.sinceOf(id), c.partition[id], sure)
+			row.Explain(c.sinceOf(id), c.partition[id], unsure)
 		}
 		if row.Agrees == proof.Failed && c.copy.State == catalog.CopyOpen {
 			row.Cause += "; the copy is open, and what was changed in it since counts"
@@ -294,7 +298,7 @@ func (c *comparison) judge(problem string) {
 		if err := c.refused[id]; err != nil {
 			row.Cause = err.Error()
 		}
-		if old := before[id]; old != nil && old.Agrees == proof.Passed && !c.between[id] && sure {
+		if old := before[id]; old != nil && old.Agrees == proof.Passed && !c.between[id] && unsure == "" {
 			row.Against(old, c.earlier.At)
 		}
 	}

@@ -444,3 +444,24 @@ func (s *scene) learnPaths(k catalog.Copy) {
 		s.paths[name] = s.path(k, name)
 	}
 }
+
+// TestFaultsWithoutChecksums has a cluster without data checksums: what lies out of bounds on a page is found all the same.
+func TestFaultsWithoutChecksums(t *testing.T) {
+	s := setScene(testbed.New(t), false)
+	k := s.openCopy()
+	assert.Contains(t, s.right[proof.PageBytes].Summary, "no data checksums")
+	outside := func(p []byte) bool {
+		if items(p) < 8 {
+			return false
+		}
+		binary.LittleEndian.PutUint32(item(p, 7), pg.BlockSize-8|1<<15|64<<17)
+		return true
+	}
+	for _, f := range []fault{
+		{name: "impossible header", check: proof.PageBytes, files: page("booking", func(p []byte) bool { p[12], p[13] = 0xff, 0x7f; return true })},
+		{name: "row beyond its page", check: proof.PageBytes, files: page("booking", outside)},
+		{name: "index entry beyond its page", check: proof.PageBytes, files: page("booking_pkey", leaf(func(p []byte) { outside(p) }))},
+	} {
+		s.seed(&f, k)
+	}
+}

@@ -127,6 +127,10 @@ func (rd *reader) indexesOf(ctx context.Context, tx pgx.Tx, t *table, row *proof
 				rd.seen.indexes.Notes,
 				rd.named(x)+" is not valid: it was being made at the moment, or could not be",
 			)
+		case rd.damaged[rd.refOf(x.Schema, x.Name)] != "":
+			rd.seen.indexes.LeftOut.Add(rd.named(x), "%v", errDamaged)
+			wrong[x.Name] = true
+			continue
 		case rd.amcheck != "" && x.Access == "btree" && t.harmless():
 			err = rd.amchecked(ctx, tx, x)
 		case plain(x) && x.DefaultClass:
@@ -185,8 +189,6 @@ func (rd *reader) indexError(ctx context.Context, x *index, err error) error {
 		return context.Cause(ctx)
 	case err == nil:
 		o.Seen++
-	case rd.damaged[rd.refOf(x.Schema, x.Name)] != "":
-		o.LeftOut.Add(rd.named(x), "its pages are damaged")
 	case codeOf(err) == lockTimeout:
 		o.LeftOut.Add(rd.named(x), "a transaction that was open at the moment holds it")
 	default:
@@ -275,12 +277,10 @@ func (rd *reader) judgeVisible(t *table, row *proof.Table, v *shown, wrong map[s
 	o := &rd.seen.visibility
 	where := rd.db.Name + "." + t.String()
 	switch {
-	case v.err != nil && v.index != "" && rd.damaged[rd.refOf(t.Schema, v.index)] != "":
-		o.LeftOut.Add(where, "pages of its index are damaged")
+	case v.index == "" && v.err == nil || wrong[v.index]:
+		o.Notes = append(o.Notes, where+": there is no whole index by which to tell")
 	case v.err != nil:
 		o.LeftOut.Add(where, "%v", v.err)
-	case v.index == "" || wrong[v.index]:
-		o.Notes = append(o.Notes, where+": there is no whole index by which to tell")
 	default:
 		if o.Seen++; v.rows != row.Copy {
 			o.Wrong.Add(where, "it shows %s rows, but %s are visible", figures.Count(v.rows), figures.Count(row.Copy))

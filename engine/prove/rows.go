@@ -167,7 +167,7 @@ func (rd *reader) unread(t *table, row *proof.Table, err error) {
 		row.Locked = true
 	case errors.Is(err, errUnsafe) || codeOf(err) == noRight && !t.harmless():
 		row.Unsafe = true
-	case rd.isDamaged(t):
+	case errors.Is(err, errDamaged):
 		row.Damaged = true
 	case strings.Contains(err.Error(), "toast value"):
 		rd.seen.toast.Add(where, "%v", err)
@@ -179,6 +179,9 @@ func (rd *reader) unread(t *table, row *proof.Table, err error) {
 
 // table reads one table in all the ways that there are, in one snapshot.
 func (rd *reader) table(ctx context.Context, t *table, row *proof.Table) (err error) {
+	if rd.isDamaged(t) {
+		return errDamaged
+	}
 	as := rd.conn
 	if !t.harmless() {
 		if as, err = rd.owners.of(ctx, t); err != nil {

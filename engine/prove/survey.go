@@ -191,6 +191,9 @@ const plainText = `set datestyle = 'ISO'; set timezone = 'UTC'; set intervalstyl
 // errUnsafe is that of what cannot be looked at without calling what belongs to somebody.
 var errUnsafe = errors.New("that calls functions of its owner's")
 
+// errDamaged is that of what lies in files with damaged pages: what is read of them tells nothing.
+var errDamaged = errors.New("pages of its files are damaged")
+
 // owners are sessions on a copy of the owners of tables: what planning a scan of theirs calls
 // is called with their rights.
 type owners struct {

@@ -15,6 +15,7 @@ import (
 	"velvetrewind/core/attention"
 	"velvetrewind/core/pg"
 	"velvetrewind/core/reach"
+	"velvetrewind/core/rehearsal"
 	"velvetrewind/engine/archive"
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/schedule"
@@ -228,6 +229,9 @@ func (f *Fleet) needs(k catalog.Cluster, policy *catalog.Policy, c catalog.Captu
 	}
 	if v.LateSince != nil {
 		facts.LateSince = *v.LateSince
+	}
+	if r := f.Standings.Rehearsed[k.ID]; rehearsal.Outcome(r.Outcome).Bad() {
+		facts.Unproved, facts.UnprovedAt = r.Cause, r.EndedAt.Time
 	}
 	for _, h := range v.Holes {
 		facts.Holes = append(facts.Holes, attention.Gap{Text: "from " + h.From.String() + " to " + h.To.String(), Closed: h.Until != nil,

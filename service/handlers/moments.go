@@ -4,15 +4,18 @@ import (
 	"context"
 	"errors"
 	"net/http"
+	"time"
 
 	"velvetrewind/api"
 	"velvetrewind/core/moment"
 	"velvetrewind/core/problem"
+	"velvetrewind/core/rehearsal"
 	"velvetrewind/engine/archive"
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/restore"
 	"velvetrewind/service/planner"
 	"velvetrewind/service/shapes"
+	"velvetrewind/service/work"
 )
 
 // Moments says what moments mean and how they are reached, and changes nothing.
@@ -37,8 +40,23 @@ type momentIn struct {
 }
 
 func (h *Moments) planRestore(ctx context.Context, in *momentIn) (*body[api.Restore], error) {
-	_, p, _, err := h.Planner.Plan(ctx, in.Cluster, in.Body.Moment, in.Body.Zone)
-	return answer(shapes.Restore(p), err)
+	k, p, _, err := h.Planner.Plan(ctx, in.Cluster, in.Body.Moment, in.Body.Zone)
+	if err != nil {
+		return nil, err
+	}
+	v := shapes.Restore(p)
+	base, err := h.Catalog.Backup(ctx, p.Base)
+	if err != nil {
+		return nil, err
+	}
+	past, err := h.Catalog.Rehearsals(ctx, k.ID, time.Time{})
+	if err != nil {
+		return nil, err
+	}
+	if m, ok := rehearsal.Learn(work.Measurements(past)).Estimate(base.BytesHeld, p.Replay); ok {
+		v.Estimate = &api.Estimate{LayOut: m.LaidOut.Seconds(), Replay: m.Replayed.Seconds(), Proof: m.Proved.Seconds()}
+	}
+	return answer(v, nil)
 }
 
 const usualAround = 8

@@ -9,9 +9,9 @@ import (
 	"time"
 
 	"velvetrewind/api"
-	"velvetrewind/core/moment"
 	"velvetrewind/engine/catalog"
 	"velvetrewind/service/fleet"
+	"velvetrewind/service/planner"
 	"velvetrewind/service/shapes"
 	"velvetrewind/service/tasks"
 	"velvetrewind/service/work"
@@ -21,6 +21,7 @@ import (
 type Rehearsals struct {
 	Catalog *catalog.Catalog
 	Fleet   *fleet.Reader
+	Planner *planner.Planner
 	Tasks   *tasks.Queue
 	Now     func() time.Time
 }
@@ -59,9 +60,11 @@ func (h *Rehearsals) rehearse(ctx context.Context, in *rehearse) (*body[api.Task
 		pick = catalog.PickLatest
 	case catalog.PickLatest, catalog.PickRandom, catalog.PickOldest:
 	default:
-		if _, err := moment.Parse(pick, moment.Caller{Now: h.Now()}); err != nil {
+		_, p, _, err := h.Planner.Plan(ctx, in.Cluster, pick, "")
+		if err != nil {
 			return nil, err
 		}
+		pick = p.Boundary.Moment
 	}
 	id, err := h.Catalog.StartRehearsal(ctx, catalog.Rehearsal{ClusterID: k.ID, Pick: pick, AskedBy: "by hand"})
 	if err != nil {
