@@ -47,6 +47,7 @@ func askFleet(b measure) {
 	require.Equal(b, b.fleet, bytes.Count(call(http.MethodGet, "/clusters", ""), []byte(`"systemId"`)), "all of them are listed")
 	report("api", func() { call(http.MethodGet, "/clusters", "") })
 	report("command-line", func() { s.Must("cluster", "list") })
+	report("digest", func() { call(http.MethodGet, "/rehearsals/digest?days=30", "") })
 	report("preview", func() { call(http.MethodPost, "/clusters/ferries-008/keep/preview", `{"asOf":"2027-01-31T00:00:00Z"}`) })
 	b.report(resident(b, s.PID()), "service-MiB")
 }

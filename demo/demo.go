@@ -73,6 +73,7 @@ func Run(ctx context.Context, opt Options) (err error) {
 		{"And what did the others lose? Nothing.", r.compare},
 		{"Next day, in the demo's time: every fare is one cent. Nobody says who did that.", r.secondAccident},
 		{"The copy is moved to just before it. Only what differs is written.", r.rewindAgain},
+		{"Could the cluster be brought back today? That is rehearsed, since the first base backup by itself.", r.rehearse},
 	}
 	for i, s := range steps {
 		r.title(i+1, s.say)

@@ -292,6 +292,19 @@ func (r *run) prove(ctx context.Context) error {
 	return r.velvet(ctx, "prove", "run", copyName)
 }
 
+func (r *run) rehearse(ctx context.Context) error {
+	if err := r.velvet(ctx, "rehearse", "objective", "ferries", "--back-within", "2h", "--losing-at-most", "1m"); err != nil {
+		return err
+	}
+	if err := r.velvet(ctx, "rehearse", "now", "ferries", "--pick", "random"); err != nil {
+		return err
+	}
+	if err := r.velvet(ctx, "rehearse", "history", "ferries"); err != nil {
+		return err
+	}
+	return r.velvet(ctx, "rehearse", "report")
+}
+
 // compare holds the copy against what the traffic remembers.
 func (r *run) compare(ctx context.Context) error {
 	db, err := r.connectCopy(ctx)

@@ -89,5 +89,23 @@ var fleetStatements = []string{
 	`insert into velvet.incidents (cluster_id, timeline, lsn, xid, committed_at, reasons) select id, 1, '0/B0000000', 84213,
 		now() - interval '2 hours', '["48,211 rows of booking were deleted"]'
 	from velvet.clusters where id like 'fleet%' and right(id, 5)::int % 211 = 0 and $1 > 0`,
+	// Thirty days of rehearsals, one each day, which take longer as the cluster grows. Three clusters cannot be restored; of some
+	// others one rehearsal failed, and passed when it was tried again.
+	`insert into velvet.rehearsals (id, cluster_id, pick, asked_by, asked_at, try, begun_at, ended_at, moment, backup_id, proof_id, outcome,
+		cause, laid_out_us, replayed_us, proved_us, bytes, wal, lost_us)
+	select id || '-r' || lpad(d::text, 2, '0'), id, (array['latest', 'random', 'oldest'])[1 + d % 3], 'the calendar', at, 1, at, at,
+		'latest', '', case when lost then '' else id || '-p' || d end,
+		case when lost then 'no copy' when failed then 'failed' else 'passed' end,
+		case when lost then 'WAL segment 0000000100000000000000' || lpad(to_hex(64 + n), 2, '0') || ' is missing'
+			when failed then 'pages: 1 of 11,796,480 pages are damaged' else '' end,
+		case when lost then 0 else (1500 + 10 * (29 - d) + n * 37 % 2400) * 1000000::bigint end, case when lost then 0 else
+		(200 + n * 13 % 300 + (n + d) * 7919 % 90) * 1000000::bigint end, case when lost then 0 else
+		(300 + n * 17 % 400) * 1000000::bigint end,
+		90::bigint * 1073741824, 3::bigint * 1073741824, case when d % 3 = 0 then (n * 31 + d * 17) % 5000 * 1000 else -1 end
+	from (select id, n, d, now() - d * interval '1 day' - n % 7 * interval '31 minutes' as at, n in (17, 42, 63) and d < 2 + n % 9 as lost,
+		n % 23 = 5 and d = n % 19 as failed from
+		(select id, right(id, 5)::int as n from velvet.clusters where id like 'fleet%' and $1 > 0) k,
+		generate_series(0, 29) d) x`,
+	`update velvet.clusters set back_within_seconds = 7200, losing_at_most_seconds = 60 where id like 'fleet%' and $1 > 0`,
 	`analyze`,
 }

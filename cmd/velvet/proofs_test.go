@@ -37,8 +37,8 @@ func TestProofsAndRehearsals(t *testing.T) {
 func (s *stage) check(name, sql, expects string, more ...string) []string {
 	file := s.Path(name + ".sql")
 	require.NoError(s, os.WriteFile(file, []byte(sql), 0o600))
-	return append([]string{"prove", "checks", "set", "ferries", name, "--file", file, "--database", "postgres", "--role", "purser", "--expects",
-		expects}, more...)
+	return append([]string{"prove", "checks", "set", "ferries", name, "--file", file, "--database", "postgres", "--role", "purser",
+		"--expects", expects}, more...)
 }
 
 func (s *stage) ownChecks(t *testing.T, k api.Copy) {
@@ -48,7 +48,8 @@ func (s *stage) ownChecks(t *testing.T, k api.Copy) {
 	assert.Contains(t, s.service.Velvet("prove", "run", k.ID).Out, "there is nothing to compare it with", "the first time")
 	assert.Contains(t, s.service.Must("prove", "run", k.ID), "verdict: passed")
 	assert.Contains(t, s.service.Must(s.check("bookings", "select count(*) from booking", "value ..19999")...), "version 2")
-	assert.Contains(t, s.service.Must(s.check("bookings", "select count(*) from booking", "value ..19999")...), "version 2", "nothing has changed")
+	assert.Contains(t, s.service.Must(s.check("bookings", "select count(*) from booking", "value ..19999")...), "version 2",
+		"nothing has changed")
 	r := s.service.Velvet("prove", "run", k.ID)
 	assert.Equal(t, 4, r.Code)
 	assert.Contains(t, r.Out, "value ..19999 expected; it is 20000")
@@ -129,7 +130,7 @@ func (s *stage) rehearse(t *testing.T) {
 	assert.Empty(t, left)
 	var d api.Digest
 	s.service.JSON(&d, "rehearse", "report")
-	assert.Equal(t, "All of 1 cluster could be brought back today.", d.First)
+	assert.Equal(t, "The one cluster, ferries, could be brought back today.", d.First)
 	assert.True(t, *d.Lines[0].Kept)
 	s.service.Must("rehearse", "objective", "ferries", "--back-within", "1s")
 	s.service.JSON(&d, "rehearse", "report")
@@ -160,5 +161,5 @@ func (s *stage) rehearse(t *testing.T) {
 		s.service.JSON(&list, "rehearse", "history", "ferries")
 		return list[0].Outcome == "passed" && list[0].AskedBy != "by hand"
 	})
-	assert.Contains(t, s.service.Must("rehearse", "report"), "All of 1 cluster could be brought back today.")
+	assert.Contains(t, s.service.Must("rehearse", "report"), "The one cluster, ferries, could be brought back today.")
 }

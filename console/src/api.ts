@@ -11,6 +11,9 @@ export type Store = Schemas["Store"];
 export type StoreCluster = Schemas["StoreCluster"];
 export type Copy = Schemas["Copy"];
 export type Proof = Schemas["Proof"];
+export type Digest = Schemas["Digest"];
+export type DigestLine = Schemas["DigestLine"];
+export type Rehearsal = Schemas["Rehearsal"];
 export type Task = Schemas["Task"];
 export type Line = Schemas["Line"];
 export type Need = Schemas["Need"];
@@ -312,18 +315,40 @@ export const useCapture = (cluster: string) =>
         : answer(api.POST("/clusters/{cluster}/capture/stop", { params: { path: { cluster } } })),
     onSuccess: refresh,
   });
+export const useDigest = (days: number) =>
+  useQuery({ queryKey: ["digest", days], queryFn: () => answer(api.GET("/rehearsals/digest", { params: { query: { days } } })) });
+export const useRehearsals = (days: number) =>
+  useQuery({
+    queryKey: ["rehearsals", days],
+    queryFn: () => answer(api.GET("/rehearsals", { params: { query: { days } } })).then((l) => l ?? []),
+  });
+export const useRehearse = () =>
+  useMutation({
+    mutationFn: (cluster: string) => answer(api.POST("/clusters/{cluster}/rehearsals", { params: { path: { cluster } }, body: {} })),
+    onSuccess: refresh,
+  });
 // useProofReport saves a proof's report as a file.
 export const useProofReport = (proof: string) =>
   useMutation({
     mutationFn: async () => {
-      const r = await answer(api.GET("/proofs/{proof}/report", { params: { path: { proof } } }));
-      const link = document.createElement("a");
-      link.href = URL.createObjectURL(new Blob([r.content], { type: r.type }));
-      link.download = r.name;
-      link.click();
-      URL.revokeObjectURL(link.href);
+      save(await answer(api.GET("/proofs/{proof}/report", { params: { path: { proof } } })));
     },
   });
+// useDigestReport saves what all rehearsals come to as a file.
+export const useDigestReport = (days: number) =>
+  useMutation({
+    mutationFn: async (format: "html" | "csv") => {
+      save(await answer(api.GET("/rehearsals/report", { params: { query: { days, format } } })));
+    },
+  });
+
+function save(r: Schemas["Report"]): void {
+  const link = document.createElement("a");
+  link.href = URL.createObjectURL(new Blob([r.content], { type: r.type }));
+  link.download = r.name;
+  link.click();
+  URL.revokeObjectURL(link.href);
+}
 
 export const useProve = (copy: string) =>
   useMutation({ mutationFn: () => answer(api.POST("/copies/{copy}/proofs", { params: { path: { copy } } })), onSuccess: refresh });

@@ -12,6 +12,7 @@ import { IncidentPage } from "./pages/IncidentPage";
 import { KeepPage } from "./pages/KeepPage";
 import { ReadinessPage } from "./pages/ReadinessPage";
 import { ReportPage, type ReportSearch } from "./pages/ReportPage";
+import { RehearsalsPage, type RehearsalsSearch } from "./pages/RehearsalsPage";
 import { StorePage } from "./pages/StorePage";
 import { TaskList, TaskPage } from "./pages/TaskPages";
 
@@ -40,6 +41,15 @@ const routes = [
   createRoute({ getParentRoute: () => frame, path: "/clusters/$cluster/incidents/$xid", component: IncidentPage }),
   createRoute({ getParentRoute: () => frame, path: "/clusters/$cluster/readiness", component: ReadinessPage }),
   createRoute({ getParentRoute: () => frame, path: "/calendar", component: () => <CalendarPage /> }),
+  createRoute({
+    getParentRoute: () => frame,
+    path: "/rehearsals",
+    component: RehearsalsPage,
+    validateSearch: (s: Record<string, unknown>): RehearsalsSearch => ({
+      ...(typeof s.days === "number" && s.days > 0 ? { days: s.days } : {}),
+      ...(typeof s.q === "string" && s.q ? { q: s.q } : {}),
+    }),
+  }),
   createRoute({
     getParentRoute: () => frame,
     path: "/reports",

@@ -5307,6 +5307,7 @@ export interface operations {
     "report-digest": {
         parameters: {
             query?: {
+                days?: number;
                 format?: "html" | "csv" | "json";
             };
             header?: never;

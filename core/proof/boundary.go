@@ -186,7 +186,7 @@ func (l *CommitLog) Check() Check {
 	}
 	c := Judge(Commits, &o)
 	if c.Verdict == Passed {
-		c.Summary = fmt.Sprintf("%s transactions of the journal since the base are committed in the copy; %s others are not",
+		c.Summary = fmt.Sprintf("%s transactions of the journal since the base are committed in the copy; of %s that must not be, none is",
 			figures.Count(l.in), figures.Count(l.out))
 	}
 	return c

@@ -179,8 +179,12 @@ func (t *Table) Against(earlier *Table, when time.Time) {
 	}
 	if t.Copy != earlier.Copy || t.Sum != "" && earlier.Sum != "" && t.Sum != earlier.Sum {
 		t.Agrees = Failed
-		t.Cause = fmt.Sprintf("the proof of %s found other rows in it (%s), and the journal has no change of it between the two moments",
-			when.UTC().Format("2006-01-02 15:04:05 UTC"), figures.Count(earlier.Copy))
+		found := figures.Count(earlier.Copy) + " rows in it"
+		if t.Copy == earlier.Copy {
+			found = "as many rows in it, but not the same"
+		}
+		t.Cause = fmt.Sprintf("the proof of %s found %s, and the journal has no change of it between the two moments",
+			when.UTC().Format("2006-01-02 15:04:05 UTC"), found)
 	}
 }
 

@@ -5,9 +5,7 @@
 package proof
 
 import (
-	"cmp"
 	"fmt"
-	"slices"
 	"time"
 
 	"velvetrewind/core/figures"
@@ -152,11 +150,4 @@ func Overall(checks []Check) Verdict {
 		}
 	}
 	return overall
-}
-
-// Sort puts what a person should look at first, else leaves the order.
-func Sort(checks []Check) {
-	slices.SortStableFunc(checks, func(a, b Check) int {
-		return cmp.Compare(slices.Index(Verdicts, a.Verdict), slices.Index(Verdicts, b.Verdict))
-	})
 }

@@ -206,6 +206,8 @@ func (d *Digest) First() string {
 	switch known := len(d.Lines) - len(names[Unproved]); {
 	case len(d.Lines) == 0:
 		return "There are no clusters."
+	case len(d.Lines) == 1 && len(bad) == 0 && known == 1:
+		first = fmt.Sprintf("The one cluster, %s, could be brought back today.", d.Lines[0].Cluster)
 	case len(bad) > 0:
 		first = fmt.Sprintf(
 			"%s of %s could not be brought back today: %s.",

@@ -271,7 +271,7 @@ func (c *Catalog) Copy(ctx context.Context, nameOrID string) (Copy, error) {
 func (c *Catalog) FreeCopyName(ctx context.Context, k Cluster) (string, error) {
 	var name string
 	err := c.db.GetContext(ctx, &name, `select $1 || '-' || n from generate_series((select count(*) + 1 from velvet.copies
-		where cluster_id = $2),
+		where cluster_id = $2 and beside = ''),
 		(select 2 * count(*) + 2 from velvet.copies)) n where not exists (select from velvet.copies
 		where name = $1 || '-' || n and state <> $3) order by n limit 1`,
 		k.Name, k.ID, CopyDiscarded)

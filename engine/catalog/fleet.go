@@ -26,7 +26,8 @@ func (c *Catalog) Standings(ctx context.Context, cluster string) (Standings, err
 	s := Standings{
 		Captures: make(map[string]Capture), Runs: make(map[string][]Run), Firsts: make(map[string][]Backup),
 		Newest: make(map[string]Backup),
-		Counts: make(map[string]int), Proofs: make(map[string]Proof), Rehearsed: make(map[string]Rehearsal), Timelines: make(map[string][]Timeline),
+		Counts: make(map[string]int), Proofs: make(map[string]Proof), Rehearsed: make(map[string]Rehearsal),
+		Timelines: make(map[string][]Timeline),
 		Released: make(map[string][]Released), Causes: make(map[string][]HoleCause), Incidents: make(map[string][]Incident),
 		Backing: make(map[string]bool),
 	}

@@ -206,9 +206,7 @@ func (c *comparison) readJournal(ctx context.Context, live bool) error {
 			case !change.Known && slices.Contains(t.Created, change.File) && slices.Contains(t.Dropped, change.File):
 				// It came and went within the transaction, and what was in it did, too.
 			case !change.Known:
-				if c.unsure[t.Database] == "" {
-					c.unsure[t.Database] = fmt.Sprintf("tx %d changed rows of a file that nobody can name (%d)", t.XID, change.File.Filenode)
-				}
+				c.note(t, &change)
 			case wanted[id]:
 				c.between[id] = c.between[id] || between
 				if after {
@@ -218,6 +216,13 @@ func (c *comparison) readJournal(ctx context.Context, live bool) error {
 		}
 		return nil
 	})
+}
+
+// note remembers the first change of a database that nobody can name.
+func (c *comparison) note(t *journal.Transaction, change *journal.TableChange) {
+	if c.unsure[t.Database] == "" {
+		c.unsure[t.Database] = fmt.Sprintf("tx %d changed rows of a file that nobody can name (%d)", t.XID, change.File.Filenode)
+	}
 }
 
 func (c *comparison) sinceOf(id journal.TableID) *proof.Since {
@@ -292,14 +297,14 @@ func (c *comparison) judge(problem string) {
 		if problem == "" {
 			row.Explain(c.sinceOf(id), c.partition[id], unsure)
 		}
-		if row.Agrees == proof.Failed && c.copy.State == catalog.CopyOpen {
-			row.Cause += "; the copy is open, and what was changed in it since counts"
-		}
 		if err := c.refused[id]; err != nil {
 			row.Cause = err.Error()
 		}
 		if old := before[id]; old != nil && old.Agrees == proof.Passed && !c.between[id] && unsure == "" {
 			row.Against(old, c.earlier.At)
+		}
+		if row.Agrees == proof.Failed && c.copy.State == catalog.CopyOpen {
+			row.Cause += "; the copy is open, and what was changed in it since counts"
 		}
 	}
 }

@@ -458,7 +458,8 @@ func TestFaultsWithoutChecksums(t *testing.T) {
 		return true
 	}
 	for _, f := range []fault{
-		{name: "impossible header", check: proof.PageBytes, files: page("booking", func(p []byte) bool { p[12], p[13] = 0xff, 0x7f; return true })},
+		{name: "impossible header", check: proof.PageBytes,
+			files: page("booking", func(p []byte) bool { p[12], p[13] = 0xff, 0x7f; return true })},
 		{name: "row beyond its page", check: proof.PageBytes, files: page("booking", outside)},
 		{name: "index entry beyond its page", check: proof.PageBytes, files: page("booking_pkey", leaf(func(p []byte) { outside(p) }))},
 	} {

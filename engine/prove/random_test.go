@@ -33,7 +33,8 @@ func TestRandomRightCopies(t *testing.T) {
 		s.Server.Exec(
 			"postgres",
 			"create table harbor (id serial primary key, name text not null)",
-			"create table berth (id serial primary key, harbor int references harbor on delete cascade, note text, width numeric check (width > 0))",
+			`create table berth (id serial primary key, harbor int references harbor on delete cascade, note text,
+				width numeric check (width > 0))`,
 			"create index on berth (note)",
 			"create index on berth (harbor desc, width)",
 			"create table fare (day int, price int, primary key (day, price)) partition by range (day)",

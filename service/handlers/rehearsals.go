@@ -105,17 +105,18 @@ func (h *Rehearsals) list(ctx context.Context, in *listRehearsals) (*body[[]api.
 	return answer(views, nil)
 }
 
-type digestSpan struct {
+// DigestSpan says how much of the past is consolidated.
+type DigestSpan struct {
 	Days int `query:"days" minimum:"1" maximum:"3660" default:"30"`
 }
 
-func (h *Rehearsals) showDigest(ctx context.Context, in *digestSpan) (*body[api.Digest], error) {
+func (h *Rehearsals) showDigest(ctx context.Context, in *DigestSpan) (*body[api.Digest], error) {
 	d, err := h.Fleet.Digest(ctx, in.Days)
 	return answer(shapes.Digest(&d), err)
 }
 
 type reportDigest struct {
-	digestSpan
+	DigestSpan
 	Format string `query:"format" enum:"html,csv,json" default:"html"`
 }
 

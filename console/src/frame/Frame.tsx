@@ -79,6 +79,11 @@ export function Frame() {
                 </Link>
               </li>
               <li>
+                <Link to="/rehearsals" className="text-ink no-underline [&.active]:font-bold">
+                  Rehearsals
+                </Link>
+              </li>
+              <li>
                 <Link to="/store" className="text-ink no-underline [&.active]:font-bold">
                   Store
                 </Link>

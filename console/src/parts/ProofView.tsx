@@ -115,7 +115,10 @@ function Tables({ tables }: { tables: Compared[] }) {
               </td>
               <td className="number">{t.problem ? "not read" : count(t.copyRows)}</td>
               <td className="number">{t.liveRows === undefined ? "–" : count(t.liveRows)}</td>
-              <td>{t.agrees === "failed" ? <Mark state="failed">{t.cause}</Mark> : (t.problem ?? t.cause)}</td>
+              <td className={t.agrees === "failed" ? "text-undone" : undefined}>
+                {t.agrees === "failed" && "✕ "}
+                {t.problem ?? t.cause}
+              </td>
             </tr>
           ))}
       </Table>

@@ -44,7 +44,7 @@ const page = `<!doctype html>
 <dl>
 <dt>cluster</dt><dd>{{.Cluster}}, system identifier {{.SystemID}}, PostgreSQL {{.Server}}</dd>
 <dt>from</dt><dd>base backup <code>{{.Base.ID}}</code> ({{.Base.Kind}}), ended {{time .Base.Taken}}, {{size .Base.Bytes}}, and
-{{count .Replayed}} bytes of WAL in {{.Segments}} segments from <code>{{.From}}</code></dd>
+{{size .Replayed}} of WAL in {{.Segments}} segments from <code>{{.From}}</code></dd>
 <dt>to</dt><dd>{{.Boundary.Moment}}: replay stops {{if .Boundary.Inclusive}}after{{else}}before{{end}} the record at
 <code>{{.Boundary.Stop}}</code>, timeline {{.Boundary.Timeline}}</dd>
 {{with .Boundary.LastIn}}<dt>last transaction in</dt><dd>{{.XID}}, committed {{exact .Time}}</dd>{{end}}
@@ -56,7 +56,7 @@ const page = `<!doctype html>
 <h2>What to look at</h2>
 {{range .Look}}<h3 class="{{class .Verdict}}">{{mark .Verdict}} {{.Name}}: {{.Verdict}}</h3>
 <p>{{.Summary}}</p>
-{{if .Wrong}}<ul>{{range .Wrong}}<li><code>{{.Where}}</code>: {{.What}}</li>{{end}}</ul>{{end}}
+{{if gt (len .Wrong) 1}}<ul>{{range .Wrong}}<li><code>{{.Where}}</code>: {{.What}}</li>{{end}}</ul>{{end}}
 {{if .Next}}<p>To do: {{.Next}}</p>{{end}}
 {{else}}<p>Nothing: every check has passed.</p>
 {{end}}
@@ -66,7 +66,8 @@ const page = `<!doctype html>
 <tbody>
 {{range .Areas}}<tr><td colspan="4" class="soft">{{.Name}}</td></tr>
 {{range .Checks}}<tr><td class="v {{class .Verdict}}">{{mark .Verdict}} {{.Verdict}}</td><td class="name">{{.Name}}</td>
-<td>{{.Summary}}{{if .Shows}}<div class="soft">Shows {{.Shows}}.{{if .Lacks}} Not: {{.Lacks}}.{{end}}</div>{{end}}{{range .Notes}}<div
+<td>{{.Summary}}{{if .Shows}}<div class="soft">Shows {{.Shows}}.{{if .Lacks}} It does not show: {{.Lacks}}.{{end}}</div>{{end}}
+{{range .Notes}}<div
 class="soft">{{.}}</div>{{end}}</td>
 <td class="n">{{took .Took}}</td></tr>
 {{end}}{{end}}</tbody>
