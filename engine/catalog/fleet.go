@@ -28,7 +28,7 @@ func (c *Catalog) Standings(ctx context.Context, cluster string) (Standings, err
 		Newest: make(map[string]Backup),
 		Counts: make(map[string]int), Proofs: make(map[string]Proof), Rehearsed: make(map[string]Rehearsal),
 		Timelines: make(map[string][]Timeline),
-		Released: make(map[string][]Released), Causes: make(map[string][]HoleCause), Incidents: make(map[string][]Incident),
+		Released:  make(map[string][]Released), Causes: make(map[string][]HoleCause), Incidents: make(map[string][]Incident),
 		Backing: make(map[string]bool),
 	}
 	for _, read := range []func(context.Context, string, *Standings) error{c.readWAL, c.readBackups, c.readNotes} {
