@@ -105,7 +105,7 @@ type Table struct {
 	Name     string `json:"table" doc:"schema.table"`
 	Copy     int64  `json:"copyRows"`
 	Sum      string `json:"sum,omitempty" doc:"of the hashes of the rows' texts, whatever their order"`
-	Columns  string `json:"columns,omitempty" doc:"of which the sum is"`
+	Columns  string `json:"columns,omitempty" doc:"a hash of the names and types of those of which the sum is"`
 	Live     *int64 `json:"liveRows,omitempty" doc:"rows in the live cluster when the proof ran; absent where it could not be read"`
 	LiveSum  string `json:"liveSum,omitempty"`
 	Problem  string `json:"problem,omitempty" doc:"why the table could not be read on the copy"`

@@ -51,7 +51,8 @@ func TestReadme(t *testing.T) {
 		for begins, says := range map[string]string{
 			"velvet cluster ready": "PostgreSQL 15", "velvet changes biggest": "900", "velvet moment": "first out",
 			"velvet restore start": "ferries-1",
-			"velvet prove run":     "passed         tables", "velvet prove report": "SHA-256", "velvet keep preview": "as of", "velvet copy show": "psql -h 127.0.0.1",
+			"velvet prove run":     "passed         tables", "velvet prove report": "SHA-256",
+			"velvet keep preview": "as of", "velvet copy show": "psql -h 127.0.0.1",
 		} {
 			if strings.HasPrefix(line, begins) {
 				assert.Contains(t, out, says, "command %d", i)

@@ -19,7 +19,7 @@ type Table struct {
 	Copy     int64  `json:"copyRows"`
 	// Sum is that of the hashes of the rows' texts, whatever their order; empty where it could not be made.
 	Sum     string `json:"sum,omitempty"`
-	Columns string `json:"columns,omitempty"` // of which the sum is: their names and types
+	Columns string `json:"columns,omitempty"` // a hash of the names and types of those of which the sum is
 	// Live is how many rows there are in the live cluster; absent where it could not be read.
 	Live    *int64 `json:"liveRows,omitempty"`
 	LiveSum string `json:"liveSum,omitempty"`

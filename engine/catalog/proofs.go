@@ -43,11 +43,11 @@ func (c *Catalog) AddProof(ctx context.Context, p Proof) error {
 	return err
 }
 
-// Proofs lists proofs, newest first, of one cluster or one copy.
-func (c *Catalog) Proofs(ctx context.Context, clusterOrCopy string) ([]Proof, error) {
+// Proofs lists at most so many proofs, newest first, of one cluster or one copy.
+func (c *Catalog) Proofs(ctx context.Context, clusterOrCopy string, most int) ([]Proof, error) {
 	var list []Proof
 	return list, c.db.SelectContext(ctx, &list, `select * from velvet.proofs where cluster_id = $1 or copy_id = $1
-		order by finished_at desc`, clusterOrCopy)
+		order by finished_at desc limit $2`, clusterOrCopy, most)
 }
 
 // Proof finds a proof by its id, or the newest one of a copy by the copy's id or name.

@@ -128,11 +128,13 @@ func (c *Catalog) LastProved(ctx context.Context) (map[string]time.Time, error) 
 	return at, err
 }
 
-// Unrehearsed lists the clusters that have a base backup and of which no rehearsal was ever asked for.
+// Unrehearsed lists the clusters that have a base backup and of which no rehearsal was ever asked for, but for one that was
+// cancelled, more than an hour ago: perhaps because the service ended.
 func (c *Catalog) Unrehearsed(ctx context.Context) ([]string, error) {
 	var list []string
 	return list, c.db.SelectContext(ctx, &list, `select k.id from velvet.clusters k where exists (select from velvet.backups b
-		where b.cluster_id = k.id and b.dropped_at is null) and not exists (select from velvet.rehearsals r where r.cluster_id = k.id)
+		where b.cluster_id = k.id and b.dropped_at is null) and not exists (select from velvet.rehearsals r where r.cluster_id = k.id
+		and (r.outcome <> 'cancelled' or r.ended_at > now() - interval '1 hour'))
 		order by k.created_at`)
 }
 

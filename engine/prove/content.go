@@ -13,6 +13,7 @@ import (
 	"velvetrewind/core/pg"
 	"velvetrewind/core/proof"
 	"velvetrewind/core/task"
+	"velvetrewind/engine/archive"
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/changes"
 	"velvetrewind/engine/server/access"
@@ -159,7 +160,7 @@ func (c *comparison) readTable(ctx context.Context, tx pgx.Tx, t *table, row *pr
 			return err
 		}
 		sum := "''"
-		if cols.String() == row.Columns && row.Sum != "" && !tainted {
+		if cols.hash() == row.Columns && row.Sum != "" && !tainted {
 			sum = cols.sum()
 		}
 		var rows int64
@@ -177,7 +178,7 @@ const journalWait = 30 * time.Second
 // readJournal gathers what the journal tells of the tables, after the boundary as far as the live snapshots see it, and between
 // the boundary and that of the earlier proof.
 func (c *comparison) readJournal(ctx context.Context, live bool) error {
-	j, err := c.caughtUp(ctx, live)
+	a, j, err := c.caughtUp(ctx, live)
 	if err != nil {
 		return err
 	}
@@ -186,7 +187,13 @@ func (c *comparison) readJournal(ctx context.Context, live bool) error {
 		wanted[c.id(&c.tables[i])] = true
 	}
 	b := c.plan.Boundary
+	if to := max(c.to, b.End); live && !whole(a, b.End, to) {
+		return fmt.Errorf("WAL between the boundary and %s is missing, so that the journal does not tell of every change", to)
+	}
 	from, old := b.Stop, (*moment.Boundary)(nil)
+	if c.earlier != nil && !whole(a, min(b.End, c.earlier.Plan.Boundary.End), max(b.End, c.earlier.Plan.Boundary.End)) {
+		c.earlier = nil
+	}
 	if c.earlier != nil {
 		old = &c.earlier.Plan.Boundary
 		from = min(from, old.Stop)
@@ -194,7 +201,7 @@ func (c *comparison) readJournal(ctx context.Context, live bool) error {
 	return j.Each(ctx, from, func(s *journal.Segment, t *journal.Transaction) error {
 		in := b.Keeps(t.End)
 		between := old != nil && old.Keeps(t.End) != in
-		snapshot, known := c.snapshots[t.Database]
+		snapshot, known := c.snapshots[databaseOf(t)]
 		after := live && !in && (!known || snapshot.Sees(pg.XID(t.XID).Near(snapshot.Max)))
 		if !t.Committed || !between && !after {
 			return nil
@@ -218,10 +225,25 @@ func (c *comparison) readJournal(ctx context.Context, live bool) error {
 	})
 }
 
+// whole tells whether there is all of the WAL between two places.
+func whole(a *archive.Archive, from, to pg.LSN) bool {
+	return slices.ContainsFunc(a.Stretches(), func(s archive.Stretch) bool {
+		return a.Cluster.SegmentSize.Start(s.First) <= from && to <= s.End
+	})
+}
+
+// databaseOf is the database of a transaction, by its changes where nothing else tells.
+func databaseOf(t *journal.Transaction) uint32 {
+	if t.Database == 0 && len(t.Changes) > 0 {
+		return t.Changes[0].Relation.Database
+	}
+	return t.Database
+}
+
 // note remembers the first change of a database that nobody can name.
 func (c *comparison) note(t *journal.Transaction, change *journal.TableChange) {
-	if c.unsure[t.Database] == "" {
-		c.unsure[t.Database] = fmt.Sprintf("tx %d changed rows of a file that nobody can name (%d)", t.XID, change.File.Filenode)
+	if c.unsure[databaseOf(t)] == "" {
+		c.unsure[databaseOf(t)] = fmt.Sprintf("tx %d changed rows of a file that nobody can name (%d)", t.XID, change.File.Filenode)
 	}
 }
 
@@ -249,15 +271,15 @@ func fresh(t *journal.Transaction, id journal.TableID, names journal.Lookup) (ro
 }
 
 // caughtUp opens the journal once it tells of all that the live snapshots see.
-func (c *comparison) caughtUp(ctx context.Context, live bool) (*changes.Journal, error) {
+func (c *comparison) caughtUp(ctx context.Context, live bool) (*archive.Archive, *changes.Journal, error) {
 	until := time.Now().Add(journalWait)
 	for {
 		a, j, err := c.Open(ctx)
 		if err != nil || !live || a.Capture.FlushedLSN >= c.to {
-			return j, err
+			return a, j, err
 		}
 		if time.Now().After(until) {
-			return nil, fmt.Errorf(
+			return nil, nil, fmt.Errorf(
 				"capture has come to %s, but the live cluster is at %s; see: velvet capture status",
 				a.Capture.FlushedLSN,
 				c.to,
@@ -266,7 +288,7 @@ func (c *comparison) caughtUp(ctx context.Context, live bool) (*changes.Journal,
 		c.report.Progress(0, 0, task.None, task.Waiting("capture to reach the live cluster", until.Add(-journalWait), "seconds"))
 		select {
 		case <-ctx.Done():
-			return nil, context.Cause(ctx)
+			return nil, nil, context.Cause(ctx)
 		case <-time.After(200 * time.Millisecond):
 		}
 	}

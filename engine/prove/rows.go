@@ -2,6 +2,8 @@ package prove
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"maps"
@@ -12,9 +14,11 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"velvetrewind/core/problem"
 	"velvetrewind/core/proof"
 	"velvetrewind/core/task"
 	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/restore/copies"
 )
 
 // seen is what reading the rows of all databases has shown.
@@ -54,16 +58,18 @@ func (r *run) rows(ctx context.Context) error {
 	for i := range r.databases {
 		db := &r.databases[i]
 		rd, err := r.reader(ctx, r.copy, db, s)
-		if err != nil {
-			return fmt.Errorf("database %s: %w", db.Name, err)
+		if err == nil {
+			err = errors.Join(rd.read(ctx, func(oid uint32) bool { return !rd.locked[oid] }), rd.rest(ctx))
+			if locked := rd.lockedTables(); len(locked) > 0 {
+				held[db.Name] = locked
+			}
+			rd.close(ctx)
 		}
-		err = errors.Join(rd.read(ctx, func(oid uint32) bool { return !rd.locked[oid] }), rd.rest(ctx))
-		if len(rd.locked) > 0 {
-			held[db.Name] = rd.locked
-		}
-		rd.close(ctx)
 		if err != nil {
-			return fmt.Errorf("database %s: %w", db.Name, err)
+			if err := r.survives(ctx); err != nil {
+				return err
+			}
+			r.closed[db.Name] = err.Error()
 		}
 	}
 	r.aside(ctx, held, s)
@@ -82,6 +88,29 @@ func (r *run) rows(ctx context.Context) error {
 		r.add(proof.Judge(c.name, c.o), started)
 	}
 	return r.content(ctx, s.tables)
+}
+
+// survives gives an error where the proof, or the copy itself, has ended.
+func (r *run) survives(ctx context.Context) error {
+	if ctx.Err() != nil {
+		return context.Cause(ctx)
+	}
+	if server := copies.Server(r.copy, r.Cluster.Major()); !r.Host.Running(server) {
+		return problem.New(problem.Failed, "See: velvet copy show "+r.copy.ID, "the copy was not proved",
+			"its server ended meanwhile; its log ends: %s", r.Host.LogTail(server, 500))
+	}
+	return nil
+}
+
+// lockedTables are the tables among what replay holds.
+func (rd *reader) lockedTables() map[uint32]bool {
+	tables := make(map[uint32]bool)
+	for i := range rd.db.tables {
+		if oid := rd.db.tables[i].OID; rd.locked[oid] {
+			tables[oid] = true
+		}
+	}
+	return tables
 }
 
 // reader opens a session in a database and reads what must be known beforehand.
@@ -197,7 +226,7 @@ func (rd *reader) table(ctx context.Context, t *table, row *proof.Table) (err er
 	if err != nil {
 		return err
 	}
-	row.Columns = cols.String()
+	row.Columns = cols.hash()
 	probes, err := rd.probes(ctx, tx, t, cols)
 	if err != nil {
 		return err
@@ -283,12 +312,13 @@ func columnsOf(ctx context.Context, tx pgx.Tx, t *table) (columns, error) {
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[column])
 }
 
-func (c columns) String() string {
-	list := make([]string, len(c))
-	for i, one := range c {
-		list[i] = one.Name + " " + one.Type
+// hash stands for the columns' names and types.
+func (c columns) hash() string {
+	h := sha256.New()
+	for _, one := range c {
+		_, _ = fmt.Fprintf(h, "%q %q\n", one.Name, one.Type)
 	}
-	return strings.Join(list, ", ")
+	return hex.EncodeToString(h.Sum(nil)[:8])
 }
 
 // sum adds up the hashes of the rows' texts. The text is that of the server's own function: a cast may be somebody's.

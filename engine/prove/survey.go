@@ -89,8 +89,8 @@ func (r *run) survey(ctx context.Context) error {
 		}
 		db := database{OID: l.OID, Name: l.Name}
 		if err := r.catalogs(ctx, &db); err != nil {
-			if ctx.Err() != nil {
-				return context.Cause(ctx)
+			if err := r.survives(ctx); err != nil {
+				return err
 			}
 			r.closed[l.Name] = err.Error()
 			continue

@@ -128,7 +128,7 @@ func (h *Copies) viewCopy(ctx context.Context, k catalog.Copy, cluster catalog.C
 	if err != nil {
 		return v, err
 	}
-	proofs, err := h.Catalog.Proofs(ctx, k.ID)
+	proofs, err := h.Catalog.Proofs(ctx, k.ID, 1)
 	if err != nil || len(proofs) == 0 || proofs[0].Moves != k.Moves { // of another moment
 		return v, err
 	}

@@ -29,7 +29,8 @@ type Proofs struct {
 // Register registers the operations.
 func (h *Proofs) Register(api *Surface) {
 	op(api, http.MethodGet, "/proofs/{proof}", "show-proof", "Show a proof, or the newest one of a copy", 0, h.showProof)
-	op(api, http.MethodGet, "/clusters/{cluster}/proofs", "list-proofs", "List a cluster's proofs, newest first", 0, h.listProofs)
+	op(api, http.MethodGet, "/clusters/{cluster}/proofs", "list-proofs", "List a cluster's proofs, newest first, without their tables",
+		0, h.listProofs)
 	op(api, http.MethodGet, "/proofs/{proof}/report", "report-proof", "Write a proof down as a report", 0, h.report)
 	op(api, http.MethodGet, "/clusters/{cluster}/checks", "list-own-checks", "List the checks of a cluster's own", 0, h.listChecks)
 	op(api, http.MethodGet, "/clusters/{cluster}/checks/{check}", "show-own-check", "Show every version of a check, newest first", 0,
@@ -60,12 +61,17 @@ func (h *Proofs) showProof(ctx context.Context, in *ProofPath) (*body[api.Proof]
 	return answer(shapes.Proof(p))
 }
 
-func (h *Proofs) listProofs(ctx context.Context, in *ClusterPath) (*body[[]api.Proof], error) {
+type listProofs struct {
+	ClusterPath
+	Limit int `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+}
+
+func (h *Proofs) listProofs(ctx context.Context, in *listProofs) (*body[[]api.Proof], error) {
 	k, err := h.Catalog.Cluster(ctx, in.Cluster)
 	if err != nil {
 		return nil, err
 	}
-	list, err := h.Catalog.Proofs(ctx, k.ID)
+	list, err := h.Catalog.Proofs(ctx, k.ID, in.Limit)
 	if err != nil {
 		return nil, err
 	}
@@ -73,6 +79,9 @@ func (h *Proofs) listProofs(ctx context.Context, in *ClusterPath) (*body[[]api.P
 	for i, p := range list {
 		if views[i], err = shapes.Proof(p); err != nil {
 			return nil, err
+		}
+		for c := range views[i].Checks {
+			views[i].Checks[c].Tables = nil
 		}
 	}
 	return answer(views, nil)

@@ -77,12 +77,12 @@ func (w *Worker) prover(ctx context.Context, t catalog.Task, cluster catalog.Clu
 	if p.Own, err = w.Catalog.OwnChecks(ctx, cluster.ID, ""); err != nil {
 		return nil, err
 	}
-	proofs, err := w.Catalog.Proofs(ctx, cluster.ID)
+	proofs, err := w.Catalog.Proofs(ctx, cluster.ID, earlierProofs)
 	if err != nil {
 		return nil, err
 	}
 	for _, old := range proofs {
-		if old.Plan == nil || len(p.Earlier) == earlierProofs {
+		if old.Plan == nil { // of an earlier version of this program
 			continue
 		}
 		e := prove.Earlier{At: old.FinishedAt}

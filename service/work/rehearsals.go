@@ -49,7 +49,7 @@ func (w *Worker) rehearse(ctx context.Context, t catalog.Task, _ Rehearse, repor
 	if rehearsal.TryAgain(rehearsal.Outcome(r.Outcome), r.Try) {
 		report.Log("it is tried again in %s", rehearsal.AgainAfter)
 		_, err := w.Catalog.AskRehearsal(ctx, catalog.Rehearsal{ClusterID: cluster.ID, Pick: r.Pick, AskedBy: "tried again",
-			NotBefore: w.Now().Add(rehearsal.AgainAfter), Try: r.Try + 1})
+			NotBefore: time.Now().Add(rehearsal.AgainAfter), Try: r.Try + 1})
 		if err != nil {
 			return nil, err
 		}
@@ -207,7 +207,7 @@ func (w *Worker) undoRehearsal(ctx context.Context, t catalog.Task) (bool, error
 	if err := w.Catalog.EndRehearsal(ctx, r); err != nil {
 		return false, err
 	}
-	_, err = w.Catalog.AskRehearsal(ctx, catalog.Rehearsal{ClusterID: r.ClusterID, Pick: r.Pick, AskedBy: r.AskedBy, NotBefore: w.Now(),
+	_, err = w.Catalog.AskRehearsal(ctx, catalog.Rehearsal{ClusterID: r.ClusterID, Pick: r.Pick, AskedBy: r.AskedBy, NotBefore: time.Now(),
 		Try: r.Try})
 	return false, err
 }
