@@ -214,7 +214,9 @@ func TestSecondStore(t *testing.T) {
 	assert.Contains(t, s.service.Must("prove", "run", k.ID), "verdict: passed")
 	s.discard(k)
 	assert.Contains(t, s.service.Must("store", "audit", "--full", "--fix"), "fixed")
-	assert.Equal(t, whole, s.objects(root), "every byte is as it was")
+	after := s.objects(root)
+	maps.DeleteFunc(after, func(path string, _ []byte) bool { return strings.Contains(path, "/proofs/") })
+	assert.Equal(t, whole, after, "every byte is as it was, but for the report of the proof")
 	assert.Contains(t, s.service.Must("store", "audit", "--full"), "and nothing else")
 
 	// The other way round, and a backup that is dropped goes from both.

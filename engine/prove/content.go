@@ -50,10 +50,11 @@ func (r *run) content(ctx context.Context, tables []proof.Table) error {
 		problem = access.Remedy(err)
 	}
 	at := time.Now()
-	if err := c.readJournal(ctx, problem == ""); err != nil && problem == "" {
-		problem = err.Error()
-	} else if err != nil {
-		c.earlier = nil
+	if err := c.readJournal(ctx, problem == ""); err != nil {
+		c.earlier = nil // what lies between is not known
+		if problem == "" {
+			problem = err.Error()
+		}
 	}
 	if ctx.Err() != nil {
 		return context.Cause(ctx)

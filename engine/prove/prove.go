@@ -81,11 +81,12 @@ func (p *Prover) Run(ctx context.Context, k catalog.Copy, report task.Report) ([
 		return nil, err
 	}
 	defer func() { _ = r.conn.Close(context.WithoutCancel(ctx)) }()
-	at, err := p.Host.As(k.OSUser)
-	if err != nil {
+	own := *p
+	r.Prover = &own
+	if own.Host, err = p.Host.As(k.OSUser); err != nil {
 		return nil, err
 	}
-	if r.tree, err = at.Tree(k.Directory); err != nil {
+	if r.tree, err = own.Host.Tree(k.Directory); err != nil {
 		return nil, err
 	}
 	defer func() { _ = r.tree.Close() }()

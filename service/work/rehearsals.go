@@ -165,15 +165,22 @@ func (w *Worker) pick(ctx context.Context, cluster catalog.Cluster, r *catalog.R
 	if err != nil {
 		return "", err
 	}
-	promised := w.Now().Add(-rule.Span())
+	promised, complete := w.Now().Add(-rule.Span()), o.Archive.Capture.CompleteTo
 	var spans [][2]time.Time
 	list, _ := o.Archive.Reach()
 	for _, s := range list {
-		if from := s.FromTime; s.ToTime.After(from) && s.Timeline == o.Archive.Timeline {
-			if s.ToTime.After(promised) && promised.After(from) {
-				from = promised
-			}
-			spans = append(spans, [2]time.Time{from, s.ToTime})
+		from, to := s.FromTime, s.ToTime
+		if s.Timeline != o.Archive.Timeline {
+			continue
+		}
+		if complete.Valid && complete.Time.Before(to) { // what is after it is not surely all here
+			to = complete.Time
+		}
+		if promised.After(from) {
+			from = promised
+		}
+		if to.After(from) {
+			spans = append(spans, [2]time.Time{from, to})
 		}
 	}
 	if len(spans) == 0 {
