@@ -44,12 +44,14 @@ func TestAProofShowsWhatFailedFirst(t *testing.T) {
 		{Name: "pages", Verdict: string(proof.Failed), Summary: "1 of 9 pages is damaged"},
 		{Name: "last transaction in", Verdict: string(proof.CouldNotRun), Summary: "forgotten"},
 		{Name: "tables", Verdict: string(proof.Passed), Summary: "3 tables", Tables: []api.Table{
-			{Database: "saltmarsh", Name: "public.booking", Copy: 1200, Live: &live, Cause: "1,195 more than live"}, {Database: "saltmarsh", Name: "public.gone", Copy: 3},
+			{Database: "saltmarsh", Name: "public.booking", Copy: 1200, Live: &live, Cause: "1,195 more than live"},
+			{Database: "saltmarsh", Name: "public.gone", Copy: 3},
 			{Database: "saltmarsh", Name: "public.torn", Problem: "invalid page"},
 		}},
 	}})
 	text := out.String()
-	order := []string{"failed: copy 01m8 at latest", "1 of 9 pages", "forgotten", "as planned", "rows in the copy", "1,200", "1,195 more than live",
+	order := []string{"failed: copy 01m8 at latest", "1 of 9 pages", "forgotten", "as planned", "rows in the copy", "1,200",
+		"1,195 more than live",
 		"not read", "invalid page"}
 	for last := -1; len(order) > 0; order = order[1:] {
 		at := bytes.Index([]byte(text), []byte(order[0]))

@@ -45,6 +45,9 @@ type scene struct {
 // around a deletion.
 func setScene(b *testbed.Bed, checksums bool) *scene {
 	s := &scene{Cluster: clusterbed.NewWith(b, checksums)}
+	if b.Major == 17 { // the others are read by our own means
+		s.Server.Exec("postgres", "create extension amcheck")
+	}
 	s.Server.Exec(
 		"postgres",
 		"create database spare",

@@ -244,7 +244,42 @@ func (rd *reader) table(ctx context.Context, t *table, row *proof.Table) (err er
 	if rd.db.tainted {
 		row.Sum = ""
 	}
+	if rd.amcheck != "" && t.harmless() {
+		if err := rd.verifyHeap(ctx, tx, t); err != nil {
+			return err
+		}
+	}
 	return rd.indexesOf(ctx, tx, t, row, places)
+}
+
+// verifyHeap has the server's own extension check the rows of a table, and the values that are stored out of line.
+func (rd *reader) verifyHeap(ctx context.Context, tx pgx.Tx, t *table) error {
+	type corruption struct {
+		Block, Offset *int64
+		Message       string
+	}
+	var list []corruption
+	err := within(ctx, tx, func(tx pgx.Tx) error {
+		rows, err := tx.Query(ctx, "select blkno, offnum::bigint, msg from "+pgx.Identifier{rd.amcheck}.Sanitize()+
+			".verify_heapam($1::pg_catalog.oid::pg_catalog.regclass, check_toast => true)", t.OID)
+		if err != nil {
+			return err
+		}
+		list, err = pgx.CollectRows(rows, pgx.RowToStructByPos[corruption])
+		return err
+	})
+	for _, c := range list {
+		rd.seen.heap.Add(fmt.Sprintf("%s.%s, block %s, row %s", rd.db.Name, t, number(c.Block), number(c.Offset)), "%s", c.Message)
+	}
+	return err
+}
+
+// number writes a number that may be missing.
+func number(n *int64) string {
+	if n == nil {
+		return "unknown"
+	}
+	return strconv.FormatInt(*n, 10)
 }
 
 // probe is an expression over all rows of a table, whose value is judged.
