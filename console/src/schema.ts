@@ -566,7 +566,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List a cluster's proofs, newest first */
+        /** List a cluster's proofs, newest first, without their tables */
         get: operations["list-proofs"];
         put?: never;
         post?: never;
@@ -2760,7 +2760,7 @@ export interface components {
             aside?: boolean;
             /** @description what explains the difference, in words */
             cause?: string;
-            /** @description of which the sum is */
+            /** @description a hash of the names and types of those of which the sum is */
             columns?: string;
             /** Format: int64 */
             copyRows: number;
@@ -4481,7 +4481,9 @@ export interface operations {
     };
     "list-proofs": {
         parameters: {
-            query?: never;
+            query?: {
+                limit?: number;
+            };
             header?: never;
             path: {
                 /** @description name or id of the cluster */
