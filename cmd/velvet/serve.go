@@ -73,11 +73,8 @@ func serveCommand() *cobra.Command {
 	f.Int("tasks-at-once", service.DefaultTasksAtOnce, "tasks that this instance runs at once")
 	f.Int("tasks-per-cluster", service.DefaultTasksPerCluster, "tasks of one cluster that run at once; 0 for no limit")
 	f.Int("backups-per-host", service.DefaultBackupsPerHost, "base backups of clusters on one host that are taken at once; 0 for no limit")
-	f.Int(
-		"rehearsals-at-once",
-		service.DefaultRehearsals,
-		"rehearsals that run at once, of all instances; 0: none but those asked for by hand",
-	)
+	f.Int("rehearsals-at-once", service.DefaultRehearsals,
+		"rehearsals that run at once, of all instances; 0: none but those asked for by hand")
 	f.Int("rehearsal-space", 0, "GiB that the copies of rehearsals may take together; 0 for what there is")
 	f.String("rehearsal-hours", "", "hours in which rehearsals may begin by themselves, as 20:00-06:00, by the service's clock")
 	f.Int("spool-limit", service.DefaultSpoolLimit,

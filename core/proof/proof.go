@@ -106,13 +106,8 @@ func Judge(name string, o *Observed) Check {
 	}
 	if o.Wrong.Count > 0 {
 		c.Verdict = Failed
-		c.Summary = fmt.Sprintf(
-			"%s: %s looked at, wrong: %s: %s",
-			o.Unit,
-			figures.Count(o.Seen),
-			figures.Count(o.Wrong.Count),
-			o.Wrong.List[0],
-		)
+		c.Summary = fmt.Sprintf("%s: %s looked at, wrong: %s: %s", o.Unit, figures.Count(o.Seen), figures.Count(o.Wrong.Count),
+			o.Wrong.List[0])
 	}
 	return c.settled()
 }

@@ -95,10 +95,8 @@ func Consolidate(subjects []Subject, from, to time.Time) Digest {
 		d.Lines[i] = lineOf(&subjects[i], from, to)
 	}
 	slices.SortStableFunc(d.Lines, func(a, b Line) int {
-		return cmp.Or(
-			cmp.Compare(slices.Index(standings, a.Standing), slices.Index(standings, b.Standing)),
-			cmp.Compare(a.Cluster, b.Cluster),
-		)
+		return cmp.Or(cmp.Compare(slices.Index(standings, a.Standing), slices.Index(standings, b.Standing)),
+			cmp.Compare(a.Cluster, b.Cluster))
 	})
 	return d
 }
@@ -209,12 +207,8 @@ func (d *Digest) First() string {
 	case len(d.Lines) == 1 && len(bad) == 0 && known == 1:
 		first = fmt.Sprintf("The one cluster, %s, could be brought back today.", d.Lines[0].Cluster)
 	case len(bad) > 0:
-		first = fmt.Sprintf(
-			"%s of %s could not be brought back today: %s.",
-			figures.Count(int64(len(bad))),
-			figures.Of(len(d.Lines), "cluster"),
-			strings.Join(bad, ", "),
-		)
+		first = fmt.Sprintf("%s of %s could not be brought back today: %s.", figures.Count(int64(len(bad))),
+			figures.Of(len(d.Lines), "cluster"), strings.Join(bad, ", "))
 	case known == 0:
 		first = "Whether any cluster could be brought back today is not known."
 	case len(names[Unproved]) > 0:

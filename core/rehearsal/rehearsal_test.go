@@ -125,11 +125,8 @@ func TestThirtyDays(t *testing.T) {
 		subjects = append(subjects, s)
 	}
 	d := Consolidate(subjects, noon.AddDate(0, 0, -30), noon)
-	assert.Equal(
-		t,
-		"3 of 100 clusters could not be brought back today: cluster-17, cluster-42, cluster-63. Never proved: cluster-70.",
-		d.First(),
-	)
+	assert.Equal(t, "3 of 100 clusters could not be brought back today: cluster-17, cluster-42, cluster-63. Never proved: cluster-70.",
+		d.First())
 	by := make(map[string]Line)
 	for _, l := range d.Lines {
 		by[l.Cluster] = l

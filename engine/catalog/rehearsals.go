@@ -51,14 +51,9 @@ func (c *Catalog) AskRehearsal(ctx context.Context, r Rehearsal) (id string, err
 // StartRehearsal records a rehearsal that begins at once.
 func (c *Catalog) StartRehearsal(ctx context.Context, r Rehearsal) (id string, err error) {
 	r.ID = NewID()
-	_, err = c.db.ExecContext(
-		ctx,
-		`insert into velvet.rehearsals (id, cluster_id, pick, asked_by, begun_at) values ($1, $2, $3, $4, now())`,
-		r.ID,
-		r.ClusterID,
-		r.Pick,
-		r.AskedBy,
-	)
+	_, err = c.db.ExecContext(ctx,
+		`insert into velvet.rehearsals (id, cluster_id, pick, asked_by, begun_at) values ($1, $2, $3, $4, now())`, r.ID, r.ClusterID,
+		r.Pick, r.AskedBy)
 	return r.ID, err
 }
 
@@ -140,13 +135,8 @@ func (c *Catalog) Unrehearsed(ctx context.Context) ([]string, error) {
 
 // SetObjective records what a cluster is to keep to, in seconds; 0 is nothing.
 func (c *Catalog) SetObjective(ctx context.Context, cluster string, back, lose int) error {
-	_, err := c.db.ExecContext(
-		ctx,
-		`update velvet.clusters set back_within_seconds = $2, losing_at_most_seconds = $3 where id = $1`,
-		cluster,
-		back,
-		lose,
-	)
+	_, err := c.db.ExecContext(ctx, `update velvet.clusters set back_within_seconds = $2, losing_at_most_seconds = $3 where id = $1`,
+		cluster, back, lose)
 	return err
 }
 

@@ -27,10 +27,8 @@ func (r *run) aside(ctx context.Context, held map[string]map[uint32]bool, s *see
 		for k := range db.tables {
 			t := &db.tables[k]
 			if held[db.Name][t.OID] && !read[fmt.Sprint(db.Name, t.OID)] {
-				s.tables = append(
-					s.tables,
-					proof.Table{Database: db.Name, OID: t.OID, Name: t.String(), Locked: true, Problem: err.Error()},
-				)
+				s.tables = append(s.tables,
+					proof.Table{Database: db.Name, OID: t.OID, Name: t.String(), Locked: true, Problem: err.Error()})
 				s.foreign.LeftOut.Add(db.Name+"."+t.String(), "its keys: a transaction that was open at the moment holds it")
 			}
 		}

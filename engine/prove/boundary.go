@@ -42,10 +42,8 @@ func (r *run) boundary(ctx context.Context) error {
 		}
 		began := time.Now()
 		if err != nil && !side.in && at.Opened {
-			r.add(
-				proof.Unable(proof.FirstOut, fmt.Errorf("the copy gives ids out itself, and the journal could not be read: %w", err)),
-				began,
-			)
+			r.add(proof.Unable(proof.FirstOut, fmt.Errorf("the copy gives ids out itself, and the journal could not be read: %w", err)),
+				began)
 			continue
 		}
 		xid := pg.XID(side.commit.XID).Near(xmax)

@@ -280,11 +280,8 @@ func (c *comparison) caughtUp(ctx context.Context, live bool) (*archive.Archive,
 			return a, j, err
 		}
 		if time.Now().After(until) {
-			return nil, nil, fmt.Errorf(
-				"capture has come to %s, but the live cluster is at %s; see: velvet capture status",
-				a.Capture.FlushedLSN,
-				c.to,
-			)
+			return nil, nil, fmt.Errorf("capture has come to %s, but the live cluster is at %s; see: velvet capture status",
+				a.Capture.FlushedLSN, c.to)
 		}
 		c.report.Progress(0, 0, task.None, task.Waiting("capture to reach the live cluster", until.Add(-journalWait), "seconds"))
 		select {

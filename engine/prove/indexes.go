@@ -123,10 +123,8 @@ func (rd *reader) indexesOf(ctx context.Context, tx pgx.Tx, t *table, row *proof
 		before := rd.seen.indexes.Wrong.Count
 		switch {
 		case !x.Valid:
-			rd.seen.indexes.Notes = append(
-				rd.seen.indexes.Notes,
-				rd.named(x)+" is not valid: it was being made at the moment, or could not be",
-			)
+			rd.seen.indexes.Notes = append(rd.seen.indexes.Notes,
+				rd.named(x)+" is not valid: it was being made at the moment, or could not be")
 		case rd.damaged[rd.refOf(x.Schema, x.Name)] != "":
 			rd.seen.indexes.LeftOut.Add(rd.named(x), "%v", errDamaged)
 			wrong[x.Name] = true
@@ -171,11 +169,8 @@ func within(ctx context.Context, tx pgx.Tx, do func(tx pgx.Tx) error) error {
 // amchecked has the server's own extension check an index, and that it has every row of its table.
 func (rd *reader) amchecked(ctx context.Context, tx pgx.Tx, x *index) error {
 	err := within(ctx, tx, func(tx pgx.Tx) error {
-		_, err := tx.Exec(
-			ctx,
-			"select "+pgx.Identifier{rd.amcheck}.Sanitize()+".bt_index_check($1::pg_catalog.oid::pg_catalog.regclass, true)",
-			x.OID,
-		)
+		_, err := tx.Exec(ctx,
+			"select "+pgx.Identifier{rd.amcheck}.Sanitize()+".bt_index_check($1::pg_catalog.oid::pg_catalog.regclass, true)", x.OID)
 		return err
 	})
 	return rd.indexError(ctx, x, err)
@@ -204,10 +199,8 @@ const throughIndexes = `set local enable_indexscan = on; set local enable_seqsca
 
 // scanned reads a table by an index, whole and in its order.
 func (rd *reader) scanned(ctx context.Context, tx pgx.Tx, t *table, x *index, row *proof.Table, places string) error {
-	inner := "select ctid as c, row(" + strings.Join(
-		x.keys(),
-		", ",
-	) + ") as k from only " + t.sql() + " order by " + x.order() + " offset 0"
+	inner := "select ctid as c, row(" + strings.Join(x.keys(),
+		", ") + ") as k from only " + t.sql() + " order by " + x.order() + " offset 0"
 	var rows, disordered int64
 	var sum string
 	used := true

@@ -74,15 +74,11 @@ func answer(ctx context.Context, conn *pgx.Conn, k *catalog.OwnCheck) (a proof.A
 		return a, err
 	}
 	if super {
-		return a, fmt.Errorf(
-			"%s is a superuser: what the query calls would run with all rights; give the check a role that is none",
-			k.Role,
-		)
+		return a, fmt.Errorf("%s is a superuser: what the query calls would run with all rights; give the check a role that is none",
+			k.Role)
 	}
-	_, err = tx.Exec(
-		ctx,
-		fmt.Sprintf(`set local statement_timeout = '%ds'; set local search_path = "$user", public`, k.Seconds)+"; "+plainText,
-	)
+	_, err = tx.Exec(ctx,
+		fmt.Sprintf(`set local statement_timeout = '%ds'; set local search_path = "$user", public`, k.Seconds)+"; "+plainText)
 	if err != nil {
 		return a, err
 	}

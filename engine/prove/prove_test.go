@@ -87,16 +87,9 @@ func setScene(b *testbed.Bed, checksums bool) *scene {
 		s.Server.Exec("postgres", fmt.Sprintf("insert into booking (harbor, note, seats, tags) values (1, 'late %d', 2, '{t1}')", n),
 			fmt.Sprintf("update fare set day = (day + 100) %% 200 where price = %d", n))
 	}
-	s.Server.Exec(
-		"postgres",
-		"delete from booking where id > 100",
-		"insert into booking (harbor, note, seats) values (2, 'after', 1)",
-		"truncate crew",
-		"insert into crew values (7)",
-		"alter table letter add signed bool",
-		"update harbor set name = name || '!' where id < 9",
-		"drop table ebb",
-	)
+	s.Server.Exec("postgres", "delete from booking where id > 100", "insert into booking (harbor, note, seats) values (2, 'after', 1)",
+		"truncate crew", "insert into crew values (7)", "alter table letter add signed bool",
+		"update harbor set name = name || '!' where id < 9", "drop table ebb")
 	holding, err := s.Server.Connect("postgres").Begin(ctx)
 	require.NoError(s, err)
 	_, err = holding.Exec(ctx, "truncate letter")

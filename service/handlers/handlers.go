@@ -61,22 +61,8 @@ func Describe(version string) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	API(
-		version,
-		nil,
-		&Clusters{},
-		&Readiness{},
-		&Backups{},
-		&Copies{},
-		&Moments{},
-		&Changes{},
-		&Proofs{},
-		&Rehearsals{},
-		&Store{},
-		&Keep{},
-		&Calendar{},
-		&Tasks{},
-	).ServeHTTP(w, r)
+	API(version, nil, &Clusters{}, &Readiness{}, &Backups{}, &Copies{}, &Moments{}, &Changes{}, &Proofs{}, &Rehearsals{}, &Store{},
+		&Keep{}, &Calendar{}, &Tasks{}).ServeHTTP(w, r)
 	return w.body, nil
 }
 

@@ -35,15 +35,8 @@ func (h *Proofs) Register(api *Surface) {
 	op(api, http.MethodGet, "/clusters/{cluster}/checks", "list-own-checks", "List the checks of a cluster's own", 0, h.listChecks)
 	op(api, http.MethodGet, "/clusters/{cluster}/checks/{check}", "show-own-check", "Show every version of a check, newest first", 0,
 		h.showCheck)
-	op(
-		api,
-		http.MethodPut,
-		"/clusters/{cluster}/checks/{check}",
-		"set-own-check",
-		"Add a check that every proof makes, or a version of it",
-		0,
-		h.setCheck,
-	)
+	op(api, http.MethodPut, "/clusters/{cluster}/checks/{check}", "set-own-check",
+		"Add a check that every proof makes, or a version of it", 0, h.setCheck)
 	op(api, http.MethodDelete, "/clusters/{cluster}/checks/{check}", "remove-own-check", "Have a check be made no more",
 		http.StatusNoContent, h.removeCheck)
 }

@@ -33,15 +33,8 @@ func (h *Rehearsals) Register(api *Surface) {
 	op(api, http.MethodGet, "/rehearsals", "list-rehearsals", "List rehearsals, newest first", 0, h.list)
 	op(api, http.MethodGet, "/rehearsals/digest", "show-digest", "Show what the rehearsals of all clusters come to", 0, h.showDigest)
 	op(api, http.MethodGet, "/rehearsals/report", "report-digest", "Write that down", 0, h.report)
-	op(
-		api,
-		http.MethodPut,
-		"/clusters/{cluster}/objective",
-		"set-objective",
-		"Say within what time a cluster is to be back, and losing how much",
-		0,
-		h.setObjective,
-	)
+	op(api, http.MethodPut, "/clusters/{cluster}/objective", "set-objective",
+		"Say within what time a cluster is to be back, and losing how much", 0, h.setObjective)
 }
 
 type rehearse struct {

@@ -107,19 +107,11 @@ func Proof(p catalog.Proof) (api.Proof, error) {
 }
 
 // Report gathers what there is to tell of a proof.
-func Report(
-	ctx context.Context,
-	c *catalog.Catalog,
-	p catalog.Proof,
-	cluster catalog.Cluster,
-	version string,
-) (r report.Report, err error) {
+func Report(ctx context.Context, c *catalog.Catalog, p catalog.Proof, cluster catalog.Cluster,
+	version string) (r report.Report, err error) {
 	r = report.Report{Proof: p.ID, Copy: p.CopyID, Task: p.TaskID, Cluster: cluster.Name, SystemID: cluster.SystemID,
-		Server: fmt.Sprintf(
-			"%d.%d",
-			cluster.ServerVersion/10000,
-			cluster.ServerVersion%10000,
-		), AskedBy: p.AskedBy, Started: p.StartedAt, Finished: p.FinishedAt,
+		Server: fmt.Sprintf("%d.%d", cluster.ServerVersion/10000,
+			cluster.ServerVersion%10000), AskedBy: p.AskedBy, Started: p.StartedAt, Finished: p.FinishedAt,
 		Verdict: proof.Verdict(p.Verdict), Program: version}
 	if r.AskedBy == "" {
 		r.AskedBy = "by hand"
