@@ -57,7 +57,7 @@ type Report struct {
 type OwnCheck struct {
 	Name     string    `json:"name"`
 	Version  int       `json:"version"`
-	SQL      string    `json:"sql"`
+	SQL      string    `json:"query"`
 	Database string    `json:"database"`
 	Role     string    `json:"role" doc:"that it is run as, and that is no superuser"`
 	Expects  string    `json:"expects" doc:"no rows, some rows, value 100..200, same as live, same as last time"`
@@ -68,7 +68,7 @@ type OwnCheck struct {
 
 // SetOwnCheckRequest adds a check, or a version of one.
 type SetOwnCheckRequest struct {
-	SQL      string `json:"sql" minLength:"1" maxLength:"100000" doc:"one query, which only reads"`
+	SQL      string `json:"query" minLength:"1" maxLength:"100000" doc:"one query, which only reads"`
 	Database string `json:"database" minLength:"1"`
 	Role     string `json:"role" minLength:"1" doc:"that it is run as, on the copy; no superuser"`
 	Expects  string `json:"expects" minLength:"1" doc:"no rows, some rows, value 100..200, same as live, same as last time"`

@@ -2166,6 +2166,7 @@ export interface components {
             /** @description no rows, some rows, value 100..200, same as live, same as last time */
             expects: string;
             name: string;
+            query: string;
             removed?: boolean;
             /** @description that it is run as, and that is no superuser */
             role: string;
@@ -2174,7 +2175,6 @@ export interface components {
              * @description that it may take
              */
             seconds: number;
-            sql: string;
             /** Format: int64 */
             version: number;
         };
@@ -2614,6 +2614,8 @@ export interface components {
             database: string;
             /** @description no rows, some rows, value 100..200, same as live, same as last time */
             expects: string;
+            /** @description one query, which only reads */
+            query: string;
             /** @description that it is run as, on the copy; no superuser */
             role: string;
             /**
@@ -2622,8 +2624,6 @@ export interface components {
              * @default 60
              */
             seconds: number;
-            /** @description one query, which only reads */
-            sql: string;
         };
         SetPolicyRequest: {
             /** Format: int64 */
