@@ -173,6 +173,16 @@ func TestRightCopies(t *testing.T) {
 		assert.Equal(t, tables["public.fare_low"].Sum, tables["public.fare_low"].LiveSum)
 		assert.Contains(t, by[proof.Commits].Summary, "transactions of the journal since the base are committed in the copy")
 
+		// Cut at the edge of a page, as only the base backup and the WAL can tell.
+		conn := s.on(k, "postgres")
+		file := testbed.One[string](b, conn, "select pg_relation_filepath('booking')")
+		require.NoError(t, conn.Close(ctx))
+		s.edit(k, file, func(b []byte) []byte { return b[:len(b)-pg.BlockSize] })
+		short := s.checks(s.prover(), k)
+		assert.Equal(t, proof.Failed, short[proof.FilesWhole].Verdict)
+		assert.Len(t, failing(short, proof.Failed), 1, "%v", failing(short, proof.Failed))
+		s.undo[0]()
+
 		locked := s.Copy(s.maker, "before truncate of letter")
 		by = s.checks(s.prover(), locked)
 		require.Empty(t, failing(by, proof.Failed, proof.CouldNotRun))
@@ -183,7 +193,7 @@ func TestRightCopies(t *testing.T) {
 		require.NoError(t, s.maker.Open(ctx, s.Record, k, task.Silent))
 		k = s.Seen(k)
 		require.Empty(t, failing(s.checks(s.prover(), k), proof.Failed, proof.CouldNotRun), "opened")
-		conn := s.on(k, "postgres")
+		conn = s.on(k, "postgres")
 		for range 30 { // transactions of the copy's own take the ids of the first ones out
 			_, err := conn.Exec(ctx, "select pg_current_xact_id()")
 			require.NoError(t, err)
