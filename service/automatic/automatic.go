@@ -42,3 +42,19 @@ func (s *Starter) Begin(ctx context.Context, e catalog.Entry, k *catalog.Cluster
 	}
 	return t.ID, err
 }
+
+// every does something again and again until ctx ends; a failure is logged in the words given, and tried again.
+func (s *Starter) every(ctx context.Context, pause time.Duration, failed string, do func(context.Context) error) {
+	tick := time.NewTicker(pause)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+		if err := do(ctx); err != nil && ctx.Err() == nil {
+			s.Log.Warn(failed, "error", err)
+		}
+	}
+}

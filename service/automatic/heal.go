@@ -33,18 +33,7 @@ type begunFor struct {
 // Heal looks for such holes again and again until ctx ends.
 func (s *Starter) Heal(ctx context.Context) {
 	h := &healer{Starter: s, begun: make(map[string]begunFor)}
-	tick := time.NewTicker(healEvery)
-	defer tick.Stop()
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-tick.C:
-		}
-		if err := h.look(ctx); err != nil && ctx.Err() == nil {
-			s.Log.Warn("holes were not looked for", "error", err)
-		}
-	}
+	s.every(ctx, healEvery, "holes were not looked for", h.look)
 }
 
 func (h *healer) look(ctx context.Context) error {

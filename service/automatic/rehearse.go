@@ -20,18 +20,7 @@ const rehearseEvery = 5 * time.Second
 // Rehearse begins, again and again until ctx ends, rehearsals that were asked for, the cluster longest unproved first; and asks
 // for one of each cluster that has its first base backup.
 func (s *Starter) Rehearse(ctx context.Context) {
-	tick := time.NewTicker(rehearseEvery)
-	defer tick.Stop()
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-tick.C:
-		}
-		if err := s.beginRehearsals(ctx); err != nil && ctx.Err() == nil {
-			s.Log.Warn("rehearsals were not begun", "error", err)
-		}
-	}
+	s.every(ctx, rehearseEvery, "rehearsals were not begun", s.beginRehearsals)
 }
 
 func (s *Starter) beginRehearsals(ctx context.Context) error {

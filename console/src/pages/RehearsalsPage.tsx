@@ -195,7 +195,8 @@ function Days({ line, days, to }: { line: DigestLine; days: number; to: string }
   });
   const size = Math.max(2, Math.min(6, Math.floor(180 / all.length)));
   const counts = Object.values(line.days ?? {});
-  const words = `${counts.filter((o) => o === "passed").length} days passed, ${counts.filter((o) => o !== "passed").length} not, of ${days} to ${date(end)}`;
+  const passed = counts.filter((o) => o === "passed").length;
+  const words = `${passed} days passed, ${counts.length - passed} not, of ${days} to ${date(end)}`;
   return (
     <svg width={all.length * size} height={14} role="img" aria-label={words}>
       <title>{words}</title>
