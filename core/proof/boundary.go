@@ -170,6 +170,39 @@ func (l *CommitLog) See(first pg.FullXID, seen []byte) {
 	}
 }
 
+// LogSegment is how many pages a file of the commit log has (SLRU_PAGES_PER_SEGMENT).
+const LogSegment = 32
+
+// Statuses reads a page of a commit log's file: two bits for each id, from the lowest of a byte on (clog.c). A
+// sub-transaction that waits for its parent counts as in progress.
+func Statuses(page []byte) []byte {
+	const bits = "icai" // TRANSACTION_STATUS_IN_PROGRESS, …COMMITTED, …ABORTED, …SUB_COMMITTED
+	seen := make([]byte, 0, 4*len(page))
+	for _, b := range page {
+		seen = append(seen, bits[b&3], bits[b>>2&3], bits[b>>4&3], bits[b>>6])
+	}
+	return seen
+}
+
+// Settled tells whether statuses that may be old are as expected and can become no others: of every id from first on of
+// which something is expected, that it committed if it must have, and that it was rolled back if it must not.
+func (l *CommitLog) Settled(first pg.FullXID, seen []byte) bool {
+	p := l.pages[uint64(first)/LogPage]
+	if p == nil {
+		return true
+	}
+	if len(seen) < LogPage {
+		return false
+	}
+	for i := range LogPage {
+		bit := uint64(1) << (i % 64)
+		if p.in[i/64]&bit != 0 && Status(seen[i]) != Committed || p.out[i/64]&bit != 0 && Status(seen[i]) != Aborted {
+			return false
+		}
+	}
+	return true
+}
+
 // Halt says why the log was not read to its end.
 func (l *CommitLog) Halt(why string) { l.halted = why }
 

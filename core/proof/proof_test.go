@@ -69,10 +69,25 @@ func TestCommitLogAgainstAModel(t *testing.T) {
 					page = append(page, byte(Committed)) // of no concern
 				}
 			}
+			settled := true
+			for i, s := range statuses {
+				if x := first + pg.FullXID(i); x >= start && x < start+LogPage {
+					settled = settled && (s == Committed && seen[i] == Committed || s != Committed && seen[i] == Aborted)
+				}
+			}
+			assert.Equal(t, settled, l.Settled(start, page))
 			l.See(start, page)
 		}
 		assert.Equal(t, wrong, l.Check().Verdict == Failed)
 	})
+}
+
+func TestStatusesOnDisk(t *testing.T) {
+	assert.Equal(t, "icai"+"caic"+"iiii", string(Statuses([]byte{0b11_10_01_00, 0b01_11_10_01, 0})))
+	var l CommitLog
+	assert.True(t, l.Settled(0, nil), "nothing is expected of it")
+	l.Expect(5, true)
+	assert.False(t, l.Settled(0, []byte("cccccc")), "less than a page")
 }
 
 func TestCommitLogThatIsCutShort(t *testing.T) {

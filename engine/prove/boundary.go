@@ -202,13 +202,18 @@ func (r *run) expected(ctx context.Context, xmax pg.FullXID) (l *proof.CommitLog
 	return l, seen, err
 }
 
-// readLog shows the copy's commit log to l, page by page, as its server reads it: what it has not written yet included.
+// readLog shows the copy's commit log to l, page by page: as it is on disk where that settles everything, else as its server
+// reads it, what it has not written yet included.
 func (r *run) readLog(ctx context.Context, l *proof.CommitLog, xmax pg.FullXID) error {
 	pages := l.Pages()
 	slices.Sort(pages)
 	for i, n := range pages {
 		r.report.Progress(int64(i), int64(len(pages)), task.Pages, "reading the copy's commit log")
 		first := pg.FullXID(n * proof.LogPage)
+		if status := r.onDisk(first, xmax); l.Settled(first, status) {
+			l.See(first, status)
+			continue
+		}
 		status, err := r.statuses(ctx, first, first+proof.LogPage-1, xmax)
 		if err != nil {
 			if ctx.Err() != nil {
@@ -220,6 +225,25 @@ func (r *run) readLog(ctx context.Context, l *proof.CommitLog, xmax pg.FullXID) 
 		l.See(first, status)
 	}
 	return nil
+}
+
+// onDisk reads the page of the commit log that begins with an id from its file; nothing where that is not to be had. The file
+// may be behind what the server knows.
+func (r *run) onDisk(first, xmax pg.FullXID) []byte {
+	if first+1<<31 < xmax {
+		return nil // the place in the file may be a later id's
+	}
+	page := uint64(uint32(first)) / proof.LogPage
+	f, err := r.tree.Open(fmt.Sprintf("data/pg_xact/%04X", page/proof.LogSegment))
+	if err != nil {
+		return nil
+	}
+	defer func() { _ = f.Close() }()
+	content := make([]byte, pg.BlockSize)
+	if _, err := f.ReadAt(content, int64(page%proof.LogSegment)*pg.BlockSize); err != nil {
+		return nil
+	}
+	return proof.Statuses(content)
 }
 
 // statusQuery gives a letter for each id.

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"path"
 	"slices"
 	"strconv"
@@ -229,25 +230,101 @@ func (r *run) pages(ctx context.Context, files []file, known map[wal.RelationRef
 	for _, f := range files {
 		total += f.size / pg.BlockSize
 	}
-	buf := make([]byte, 64*pg.BlockSize)
-	for _, f := range files {
-		if err := ctx.Err(); err != nil {
-			n.Unreadable = err.Error()
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	for c := range r.chunks(ctx, files) {
+		if c.err != nil {
+			n.Unreadable = c.err.Error()
 			return n
 		}
-		n.Files++
-		r.report.Progress(read, total, task.Pages, "reading the pages of "+f.rel)
-		read += f.size / pg.BlockSize
+		if c.block == c.of.FirstBlock() {
+			n.Files++
+			r.report.Progress(read, total, task.Pages, "reading the pages of "+c.of.rel)
+			read += c.of.size / pg.BlockSize
+		}
 		layout := pg.OtherPage
-		if k := known[refOf(f.rel, f.RelationFile)]; k != nil && f.Fork == "" {
+		if k := known[refOf(c.of.rel, c.of.RelationFile)]; k != nil && c.of.Fork == "" {
 			layout = k.layout()
 		}
-		if err := r.file(f, layout, buf, &n); err != nil {
-			n.Unreadable = fmt.Sprintf("%s: %v", f.rel, err)
-			return n
-		}
+		r.chunk(&c, layout, &n)
+		c.done()
 	}
 	return n
+}
+
+// chunk is pages of a file that follow one another, from block on.
+type chunk struct {
+	of    *file
+	block uint32
+	pages []byte
+	err   error
+	done  func() // with the pages
+}
+
+// chunks reads files, a little ahead of whoever looks at what was read, until ctx ends. The last chunk has the error, if any.
+func (r *run) chunks(ctx context.Context, files []file) <-chan chunk {
+	const size, ahead = 64 * pg.BlockSize, 3
+	free := make(chan []byte, ahead)
+	for range ahead {
+		free <- make([]byte, size)
+	}
+	read := make(chan chunk, ahead+1) // with room for the error
+	go func() {
+		defer close(read)
+		for i := range files {
+			if err := r.readFile(ctx, &files[i], free, read); err != nil {
+				read <- chunk{err: fmt.Errorf("%s: %w", files[i].rel, err)}
+				return
+			}
+		}
+	}()
+	return read
+}
+
+func (r *run) readFile(ctx context.Context, f *file, free chan []byte, read chan<- chunk) error {
+	in, err := r.tree.Open(f.name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil // dropped in an open copy since it was listed
+	}
+	if err != nil {
+		return err
+	}
+	defer func() { _ = in.Close() }()
+	for block := f.FirstBlock(); ; {
+		var buf []byte
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case buf = <-free:
+		}
+		got, err := io.ReadFull(in, buf)
+		if ended := errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF); err != nil && !ended {
+			return err
+		}
+		read <- chunk{of: f, block: block, pages: buf[:got-got%pg.BlockSize], done: func() { free <- buf }}
+		if err != nil {
+			return nil
+		}
+		block += uint32(got / pg.BlockSize)
+	}
+}
+
+// chunk checks pages that were read.
+func (r *run) chunk(c *chunk, layout pg.Layout, n *proof.PageCounts) {
+	for at, block := 0, c.block; at < len(c.pages); at, block = at+pg.BlockSize, block+1 {
+		n.Pages++
+		fault := checkPage(c.pages[at:at+pg.BlockSize], block, layout, n.Checksums)
+		if fault == "" || r.wholeNow(c.of, block, layout, n.Checksums) {
+			continue
+		}
+		where := fmt.Sprintf("%s, block %d", c.of.rel, block)
+		if c.of.Fork == "fsm" {
+			n.Harmless.Add(where, "%s", fault)
+			continue
+		}
+		n.Wrong.Add(where, "%s", fault)
+		r.damaged[refOf(c.of.rel, c.of.RelationFile)] = where
+	}
 }
 
 // checksums tells whether the copy's pages have checksums. They may have been switched since.
@@ -257,40 +334,6 @@ func (r *run) checksums() bool {
 		return r.Cluster.DataChecksums
 	}
 	return control.DataChecksums
-}
-
-func (r *run) file(f file, layout pg.Layout, buf []byte, n *proof.PageCounts) error {
-	in, err := r.tree.Open(f.name)
-	if errors.Is(err, io.EOF) {
-		return nil
-	}
-	if err != nil {
-		return err
-	}
-	defer func() { _ = in.Close() }()
-	for block := f.FirstBlock(); ; {
-		got, err := io.ReadFull(in, buf)
-		for at := 0; at+pg.BlockSize <= got; at, block = at+pg.BlockSize, block+1 {
-			n.Pages++
-			fault := checkPage(buf[at:at+pg.BlockSize], block, layout, n.Checksums)
-			if fault == "" || wholeNow(in, f, block, layout, n.Checksums) {
-				continue
-			}
-			where := fmt.Sprintf("%s, block %d", f.rel, block)
-			if f.Fork == "fsm" {
-				n.Harmless.Add(where, "%s", fault)
-				continue
-			}
-			n.Wrong.Add(where, "%s", fault)
-			r.damaged[refOf(f.rel, f.RelationFile)] = where
-		}
-		if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
-			return nil
-		}
-		if err != nil {
-			return err
-		}
-	}
 }
 
 // checkPage looks at the items of a page where there is no checksum that would tell.
@@ -303,8 +346,13 @@ func checkPage(page []byte, block uint32, layout pg.Layout, checksums bool) pg.P
 }
 
 // wholeNow reads a page once more: the copy's server may have been writing it.
-func wholeNow(in io.ReaderAt, f file, block uint32, layout pg.Layout, checksums bool) bool {
+func (r *run) wholeNow(f *file, block uint32, layout pg.Layout, checksums bool) bool {
 	const tries, pause = 3, 20 * time.Millisecond
+	in, err := r.tree.Open(f.name)
+	if err != nil {
+		return false
+	}
+	defer func() { _ = in.Close() }()
 	page := make([]byte, pg.BlockSize)
 	for range tries {
 		<-time.After(pause)
