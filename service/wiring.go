@@ -96,7 +96,7 @@ func (w *wiring) connect(ctx context.Context) error {
 		return err
 	}
 	w.planner = &planner.Planner{Catalog: w.catalog, Store: w.custody.Store, Spool: w.cfg.spool(), Books: w.books, Codec: w.codec,
-		Instance: instance, Log: w.log}
+		Instance: instance}
 	w.fleet = &fleet.Reader{Catalog: w.catalog, Store: w.custody.Store, Spool: w.cfg.spool(), SpoolLimit: w.cfg.spoolLimit(),
 		Trouble: w.custody, Now: w.cfg.Now}
 	w.connectTasks()

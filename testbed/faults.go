@@ -50,7 +50,11 @@ func (f *Faults) fails(call, path string) error {
 	for _, n := range f.At {
 		if f.calls[key] == n {
 			f.failed[key]++
-			return fmt.Errorf("%s %s: made to fail: %w", call, path, syscall.EIO)
+			why := syscall.EIO
+			if call == "rename" { // as where another has swept the unfinished file away
+				why = syscall.ENOENT
+			}
+			return fmt.Errorf("%s %s: made to fail: %w", call, path, why)
 		}
 	}
 	return nil

@@ -382,34 +382,14 @@ func (t *Taker) awaitWAL(ctx context.Context, timeline pg.Timeline, start, stop 
 	report.Progress(0, 0, task.None, task.Waiting(fmt.Sprintf("capture to hold the WAL up to %s", stop), time.Now(), "a second or two"))
 	tick := time.NewTicker(25 * time.Millisecond)
 	defer tick.Stop()
-	var since time.Time // when capture was first seen not to be running, or to be past us
+	w := wait{timeline: timeline, start: start, stop: stop}
 	for {
-		past, err := spool.Reached(t.Spool, t.Cluster, timeline, stop)
-		if err != nil {
+		done, err := t.look(ctx, &w)
+		if done {
+			report.Log("capture holds the WAL from %s to %s", start, stop)
+		}
+		if done || err != nil {
 			return err
-		}
-		k, err := t.Catalog.Capture(ctx, t.Cluster.ID)
-		if err != nil {
-			return err
-		}
-		past = past || k.Timeline > timeline || k.Timeline == timeline && k.FlushedLSN >= stop
-		if past {
-			if ok, err := t.holds(ctx, timeline, start, stop); err != nil || ok {
-				if ok {
-					report.Log("capture holds the WAL from %s to %s", start, stop)
-				}
-				return err
-			}
-		}
-		switch {
-		case !past && k.State != catalog.CaptureStopped && k.State != catalog.CaptureFailed:
-			since = time.Time{}
-		case since.IsZero():
-			since = time.Now()
-		case time.Since(since) > patience && past:
-			return fmt.Errorf("capture has a hole between %s and %s, which the backup needs", start, stop)
-		case time.Since(since) > patience:
-			return fmt.Errorf("capture is %s before it holds the WAL up to %s that the backup needs: %s", k.State, stop, k.Problem)
 		}
 		select {
 		case <-ctx.Done():
@@ -419,8 +399,64 @@ func (t *Taker) awaitWAL(ctx context.Context, timeline pg.Timeline, start, stop 
 	}
 }
 
+// wait is for the WAL from start to stop.
+type wait struct {
+	timeline    pg.Timeline
+	start, stop pg.LSN
+	since       time.Time // when that which should pass by itself was first seen
+	stored      pg.LSN    // how far the store's WAL went then
+}
+
+// look tells whether the WAL is safe where this instance can read it. It is an error where it will not be.
+func (t *Taker) look(ctx context.Context, w *wait) (done bool, err error) {
+	here, err := spool.Reached(t.Spool, t.Cluster, w.timeline, w.stop)
+	if err != nil {
+		return false, err
+	}
+	k, err := t.Catalog.Capture(ctx, t.Cluster.ID)
+	if err != nil {
+		return false, err
+	}
+	elsewhere := !here && k.Timeline == w.timeline && k.FlushedLSN >= w.stop // or in the store
+	past := here || elsewhere || k.Timeline > w.timeline
+	if past {
+		if done, err = t.holds(ctx, w.timeline, w.start, w.stop); err != nil || done {
+			return done, err
+		}
+	}
+	shared := true
+	if elsewhere {
+		if shared, err = t.Catalog.StoredTo(ctx, t.Cluster, w.timeline, w.stop); err == nil && !shared {
+			err = t.Catalog.AskStored(ctx, t.Cluster.ID, w.stop)
+		}
+		if err != nil {
+			return false, err
+		}
+	}
+	return false, w.judge(k, past, shared)
+}
+
 // patience is how long a state that should pass by itself may last.
 const patience = 10 * time.Second
+
+// judge tells that waiting is in vain.
+func (w *wait) judge(k catalog.Capture, past, shared bool) error {
+	switch {
+	case !past && k.State != catalog.CaptureStopped && k.State != catalog.CaptureFailed:
+		w.since = time.Time{}
+	case w.since.IsZero() || !shared && k.StoredLSN > w.stored:
+		w.since, w.stored = time.Now(), k.StoredLSN
+	case time.Since(w.since) <= patience:
+	case !past:
+		return fmt.Errorf("capture is %s before it holds the WAL up to %s that the backup needs: %s", k.State, w.stop, k.Problem)
+	case !shared:
+		return fmt.Errorf("instance %d captures this cluster, and did not put the WAL up to %s, which the backup needs, into the store "+
+			"when it was asked", k.Holder, w.stop)
+	default:
+		return fmt.Errorf("capture has a hole between %s and %s, which the backup needs", w.start, w.stop)
+	}
+	return nil
+}
 
 func (t *Taker) holds(ctx context.Context, timeline pg.Timeline, start, stop pg.LSN) (bool, error) {
 	a, err := archive.Open(ctx, t.Catalog, t.Store, t.Spool, t.Cluster)

@@ -39,6 +39,9 @@ func (c *capturer) sweep(ctx context.Context) error {
 // was killed is read when it is found again.
 func (c *capturer) archive(ctx context.Context, seg pg.Segment, path string) error {
 	f, err := disk.Open(c.spool.Disk, path)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil // it was done with since it was listed
+	}
 	if err != nil {
 		return err
 	}

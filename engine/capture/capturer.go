@@ -341,7 +341,7 @@ func idly(k catalog.Capture) catalog.Capture {
 func (c *capturer) archiveLoop(ctx context.Context) {
 	wait := time.Duration(0)
 	for {
-		err := c.archiveGently(ctx)
+		err := c.archiveAll(ctx)
 		if ctx.Err() != nil {
 			return
 		}
@@ -390,13 +390,13 @@ func (c *capturer) rest(ctx context.Context) bool {
 	}
 }
 
-// archiveGently does so at the lowest priority, so that it takes no time from the database on a
-// machine that both share; but not while the spool is filling up.
-func (c *capturer) archiveGently(ctx context.Context) (err error) {
-	if c.spool.Filling() {
-		return c.archiveAll(ctx)
+// gently does work at the lowest priority, so that it takes no time from the database on a machine that
+// both share; but not while the spool is filling up, or another instance waits for what is in it.
+func (c *capturer) gently(work func() error) (err error) {
+	if asked := pg.LSN(c.asked.Load()); c.spool.Filling() || asked > c.shared && asked > c.snapshot().StoredLSN {
+		return work()
 	}
-	atLowPriority(func() { err = c.archiveAll(ctx) })
+	atLowPriority(func() { err = work() })
 	return err
 }
 
@@ -415,7 +415,9 @@ func (c *capturer) archiveAll(ctx context.Context) error {
 		return err
 	}
 	// What comes now keeps nothing from the store.
-	if err := errors.Join(c.readPartial(ctx, safe), c.follower.settle(ctx), c.recordIncidents(ctx)); err != nil && ctx.Err() == nil {
+	if err := c.gently(func() error {
+		return errors.Join(c.readPartial(ctx, safe), c.follower.settle(ctx), c.recordIncidents(ctx))
+	}); err != nil && ctx.Err() == nil {
 		c.log.Warn("the journal is behind", "error", err)
 	}
 	return nil
@@ -474,7 +476,8 @@ func (c *capturer) archiveFinished(ctx context.Context) error {
 		return err
 	}
 	for _, seg := range list {
-		if err := c.archive(ctx, seg, c.spool.Path(seg)); err != nil && !errors.Is(err, os.ErrNotExist) {
+		// In order: what a store refuses for whatever reason is not passed over for what comes after it.
+		if err := c.gently(func() error { return c.archive(ctx, seg, c.spool.Path(seg)) }); err != nil {
 			return err
 		}
 		end := c.cluster.SegmentSize.Start(seg.Number + 1)

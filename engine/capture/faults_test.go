@@ -76,9 +76,15 @@ func TestEveryCallFailsOnce(t *testing.T) {
 	end, err := pg.ParseLSN(testbed.One[string](b, conn, "select pg_current_wal_insert_lsn()::text"))
 	require.NoError(t, err)
 	last := pg.DefaultSegmentSize.Number(end) - 1
-	b.Eventually("everything is in the store", func() bool { return state().StoredLSN >= pg.DefaultSegmentSize.Start(last+1) })
+	holes := false
+	b.Eventually("everything is in the store", func() bool {
+		runs, err := c.Runs(ctx, k.ID)
+		holes = holes || err != nil || len(runs) > 1
+		return state().StoredLSN >= pg.DefaultSegmentSize.Start(last+1)
+	})
 	cancel()
 	<-ended
+	assert.False(t, holes, "segments are stored in their order")
 
 	for n := first; n <= last; n++ {
 		seg := pg.Segment{Timeline: 1, Number: n}

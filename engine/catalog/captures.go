@@ -108,11 +108,12 @@ func (c *Catalog) StoredTo(ctx context.Context, k Cluster, t pg.Timeline, to pg.
 }
 
 // StepBack has a capture be complete only to what is in the store before an LSN, if it had more of that
-// timeline. It tells whether that was so, and to what time it is complete then.
+// timeline. It tells whether that was so, and to what time it is complete then: to none that is known where the store
+// has no commit.
 func (c *Catalog) StepBack(ctx context.Context, cluster string, t pg.Timeline, at pg.LSN) (lowered bool, complete sql.NullTime, err error) {
 	err = c.db.GetContext(ctx, &complete, `update velvet.captures set flushed_lsn = $3::pg_lsn, received_lsn = $3::pg_lsn,
-		complete_to = least(complete_to,
-			(select max(s.last_commit) from velvet.segments s where s.cluster_id = $1 and s.timeline <= $2 and s.end_lsn <= $3::pg_lsn))
+		complete_to = (select case when max(s.last_commit) is not null then least(complete_to, max(s.last_commit)) end
+			from velvet.segments s where s.cluster_id = $1 and s.timeline <= $2 and s.end_lsn <= $3::pg_lsn)
 		where cluster_id = $1 and timeline = $2 and flushed_lsn > $3::pg_lsn returning complete_to`, cluster, int64(t), at.String())
 	if errors.Is(err, sql.ErrNoRows) {
 		return false, complete, nil

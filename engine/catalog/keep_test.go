@@ -66,6 +66,41 @@ func TestRuns(t *testing.T) {
 	}
 }
 
+// TestStepBack has a capture that begins anew before the place that it had reached claim only what the store has.
+func TestStepBack(t *testing.T) {
+	c, _ := open(t)
+	const z = pg.SegmentSize(1 << 20)
+	k := Cluster{ID: NewID(), Name: "ferries", SegmentSize: z}
+	require.NoError(t, c.AddCluster(ctx, k))
+	now := time.Now().UTC().Truncate(time.Microsecond)
+	back := func(at uint64) sql.NullTime {
+		require.NoError(t, c.SaveCapture(ctx, Capture{ClusterID: k.ID, State: CaptureStreaming, Timeline: 1, FlushedLSN: z.Start(9),
+			CompleteTo: sql.NullTime{Time: now, Valid: true}}))
+		lowered, complete, err := c.StepBack(ctx, k.ID, 1, z.Start(at))
+		require.NoError(t, err)
+		assert.Equal(t, at < 9, lowered)
+		stands, err := c.Capture(ctx, k.ID)
+		require.NoError(t, err)
+		assert.Equal(t, z.Start(at), stands.FlushedLSN)
+		if lowered {
+			assert.Equal(t, complete, stands.CompleteTo)
+		}
+		return stands.CompleteTo
+	}
+	assert.True(t, back(9).Valid, "it had not gone further")
+	assert.False(t, back(7).Valid, "the store has nothing")
+	add := func(n uint64, last sql.NullTime) {
+		require.NoError(t, c.AddSegment(ctx, Segment{ClusterID: k.ID, Timeline: 1, Number: n, Name: "x", Start: z.Start(n),
+			End: z.Start(n + 1), LastCommit: last}))
+	}
+	add(4, sql.NullTime{})
+	assert.False(t, back(7).Valid, "there is no commit in what the store has")
+	add(5, sql.NullTime{Time: now.Add(-time.Minute), Valid: true})
+	add(7, sql.NullTime{Time: now.Add(-time.Second), Valid: true})
+	assert.Equal(t, now.Add(-time.Minute), back(7).Time.UTC(), "what comes after the place does not count")
+	assert.Equal(t, now.Add(-time.Second), back(8).Time.UTC())
+}
+
 // TestReleaseBesideCopies holds that a release does not succeed beside a copy or a pin that
 // it did not know of and that needs what goes.
 func TestReleaseBesideCopies(t *testing.T) {

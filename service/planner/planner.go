@@ -7,11 +7,13 @@ package planner
 
 import (
 	"context"
-	"log/slog"
+	"errors"
+	"fmt"
 	"time"
 
 	"velvetrewind/core/layout"
 	"velvetrewind/core/moment"
+	"velvetrewind/core/pg"
 	"velvetrewind/core/plan"
 	"velvetrewind/core/problem"
 	"velvetrewind/engine/archive"
@@ -30,7 +32,6 @@ type Planner struct {
 	Books    *names.Books
 	Codec    layout.Codec
 	Instance int64 // the number of this instance
-	Log      *slog.Logger
 }
 
 // Parse reads a moment for a caller whose zone is given, or not known when it is "". The
@@ -86,17 +87,22 @@ func (p *Planner) Plan(ctx context.Context, cluster, text, zone string) (k catal
 	if err != nil {
 		return k, r, nil, err
 	}
-	if k, err = p.Catalog.Cluster(ctx, cluster); err == nil {
-		err = p.HaveStored(ctx, k)
-	}
-	if err != nil {
+	if k, err = p.Catalog.Cluster(ctx, cluster); err != nil {
 		return k, r, nil, err
+	}
+	unshared := p.HaveStored(ctx, k, latest)
+	if unshared != nil && !errors.Is(unshared, errUnshared) {
+		return k, r, nil, unshared
 	}
 	o, err := p.Open(ctx, cluster)
 	if err != nil {
 		return o.Cluster, r, nil, err
 	}
-	if r, _, err = restore.Plan(ctx, o.Archive, o.Journal, m); err != nil {
+	r, _, err = restore.Plan(ctx, o.Archive, o.Journal, m)
+	if unshared != nil && (err != nil || r.Boundary.FirstOut == nil) { // what is not shared may belong to it
+		err = unshared
+	}
+	if err != nil {
 		return o.Cluster, r, nil, err
 	}
 	return o.Cluster, r, o.Replays(r), nil
@@ -114,21 +120,30 @@ func (o *Opened) Replays(r plan.Restore) (replays []catalog.Stretch) {
 	return replays
 }
 
-// storedWithin is how long another instance is given to put what it has received into the store.
-const storedWithin = 10 * time.Second
+// latest stands for all that capture has received.
+const latest pg.LSN = 0
 
-// HaveStored has an instance that captures a cluster on another host put what it has received into
-// the store, where this one can read it. If it does not, what is in the store must do.
-func (p *Planner) HaveStored(ctx context.Context, k catalog.Cluster) error {
+// patience is how long an instance that is asked to share what it has received may get no further with it.
+const patience = 15 * time.Second
+
+var errUnshared = errors.New("not shared")
+
+// HaveStored has an instance that captures a cluster on another host put what it has received up to an LSN into
+// the store, where this one can read it, and waits as long as it gets on with that.
+func (p *Planner) HaveStored(ctx context.Context, k catalog.Cluster, to pg.LSN) error {
 	state, err := p.Catalog.Capture(ctx, k.ID)
 	if err != nil || state.Holder == 0 || state.Holder == p.Instance || !state.Receives() || state.FlushedLSN == 0 {
 		return err
 	}
-	for asked := time.Now(); time.Since(asked) < storedWithin; {
-		if is, err := p.Catalog.StoredTo(ctx, k, state.Timeline, state.FlushedLSN); err != nil || is {
+	if to == latest {
+		to = state.FlushedLSN
+	}
+	now := state
+	for since := time.Now(); time.Since(since) < patience; {
+		if is, err := p.Catalog.StoredTo(ctx, k, state.Timeline, to); err != nil || is {
 			return err
 		}
-		if err := p.Catalog.AskStored(ctx, k.ID, state.FlushedLSN); err != nil {
+		if err := p.Catalog.AskStored(ctx, k.ID, to); err != nil {
 			return err
 		}
 		select {
@@ -136,7 +151,17 @@ func (p *Planner) HaveStored(ctx context.Context, k catalog.Cluster) error {
 			return ctx.Err()
 		case <-time.After(100 * time.Millisecond):
 		}
+		if now, err = p.Catalog.Capture(ctx, k.ID); err != nil || now.Holder == p.Instance { // it is ours by now
+			return err
+		}
+		if now.StoredLSN > state.StoredLSN {
+			state.StoredLSN, since = now.StoredLSN, time.Now()
+		}
 	}
-	p.Log.Warn("the instance that captures a cluster does not share what it has received", "cluster", k.Name, "instance", state.Holder)
-	return nil
+	e := problem.New(problem.Conflict, "See why with: velvet capture status "+k.Name+". Then try again, or ask for a moment before "+
+		fmt.Sprintf("lsn %s, to which the store has everything.", now.StoredLSN),
+		"the newest WAL cannot be read by this instance",
+		"instance %d captures %s and has its WAL up to %s, and did not put that into the store when it was asked", now.Holder, k.Name, to)
+	e.Err = errUnshared
+	return e
 }

@@ -12,7 +12,7 @@ func (w *Worker) makeCopy(ctx context.Context, t catalog.Task, order Copy, repor
 	if err != nil {
 		return nil, err
 	}
-	if err := w.Planner.HaveStored(ctx, cluster); err != nil {
+	if err := w.Planner.HaveStored(ctx, cluster, order.Plan.Boundary.End); err != nil {
 		return nil, err
 	}
 	if err := w.Copies.Make(ctx, cluster, k, order.Plan, report); err != nil {
@@ -27,7 +27,7 @@ func (w *Worker) stepCopy(ctx context.Context, t catalog.Task, order Step, repor
 		return nil, err
 	}
 	k.TaskID = t.ID
-	if err := w.Planner.HaveStored(ctx, cluster); err != nil {
+	if err := w.Planner.HaveStored(ctx, cluster, order.Plan.Boundary.End); err != nil {
 		return nil, err
 	}
 	return nil, w.Copies.Step(ctx, cluster, k, order.Plan, order.Replays, report)
