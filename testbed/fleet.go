@@ -102,8 +102,8 @@ var fleetStatements = []string{
 		(200 + n * 13 % 300 + (n + d) * 7919 % 90) * 1000000::bigint end, case when lost then 0 else
 		(300 + n * 17 % 400) * 1000000::bigint end,
 		90::bigint * 1073741824, 3::bigint * 1073741824, case when d % 3 = 0 then (n * 31 + d * 17) % 5000 * 1000 else -1 end
-	from (select id, n, d, now() - d * interval '1 day' - n % 7 * interval '31 minutes' as at, n in (17, 42, 63) and d < 2 + n % 9 as lost,
-		n % 23 = 5 and d = n % 19 as failed from
+	from (select id, n, d, now() - d * interval '1 day' - n % 7 * interval '31 minutes' as at,
+		n in (17, 42) and d < 2 + n % 9 or n = 53 and d = 0 as lost, n % 23 = 5 and d = n % 19 as failed from
 		(select id, right(id, 5)::int as n from velvet.clusters where id like 'fleet%' and $1 > 0) k,
 		generate_series(0, 29) d) x`,
 	`update velvet.clusters set back_within_seconds = 7200, losing_at_most_seconds = 60 where id like 'fleet%' and $1 > 0`,

@@ -232,7 +232,7 @@ func Compared(tables []Table, at time.Time, problem string) Check {
 				differ++
 			}
 		case problem == "" && t.Problem == "":
-			o.LeftOut.Add(where, "it could not be read on the live cluster")
+			o.LeftOut.Add(where, "it could not be read on the live cluster: %s", t.Cause)
 		case problem == "":
 			o.LeftOut.Add(where, "it could not be read on the copy")
 		}

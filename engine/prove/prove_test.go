@@ -3,6 +3,7 @@ package prove_test
 import (
 	"context"
 	"fmt"
+	"strings"
 	"testing"
 
 	"github.com/jackc/pgx/v5"
@@ -18,6 +19,7 @@ import (
 	"velvetrewind/engine/archive"
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/changes"
+	"velvetrewind/engine/host"
 	"velvetrewind/engine/prove"
 	"velvetrewind/engine/restore/copies"
 	"velvetrewind/testbed"
@@ -207,4 +209,55 @@ func TestRightCopies(t *testing.T) {
 		require.ErrorAs(t, err, &refused)
 		assert.Contains(t, refused.Detail, "only a paused or open copy")
 	})
+}
+
+// deadly ends the copy's server as soon as a proof reads something.
+type deadly struct {
+	task.Report
+	s    *scene
+	k    catalog.Copy
+	when string
+	done bool
+}
+
+func (d *deadly) Progress(_, _ int64, _ task.Unit, note string) {
+	if !d.done && strings.HasPrefix(note, d.when) {
+		d.done = true
+		require.NoError(d.s, d.s.Host.Stop(ctx, copies.Server(d.k, d.s.Record.Major()), host.Immediate))
+	}
+}
+
+// TestProofsOfWhatChangesMeanwhile proves while the live tables are no longer as they were, for a role that may read none of them,
+// while the live cluster is down, and while the copy dies: what could not be compared is said, and nothing counts as passed.
+func TestProofsOfWhatChangesMeanwhile(t *testing.T) {
+	s := setScene(testbed.New(t), true)
+	k := s.Copy(s.maker, "before delete of booking")
+	s.Server.Exec("postgres", "alter table harbor drop column name", "alter table booking alter seats type bigint",
+		"alter table crew rename to hands", "create role lookout login password '"+testbed.Password+"'")
+	s.Captured()
+	by := s.checks(s.prover(), k)
+	require.Empty(t, failing(by, proof.Failed, proof.CouldNotRun))
+	causes := map[string]string{}
+	for _, row := range by[proof.Content].Tables {
+		causes[row.Name] = row.Cause
+	}
+	assert.Equal(t, "as many as live (8 updated since)", causes["public.harbor"])
+	assert.Regexp(t, `^3,959 more than live = 3,960 deleted by tx \d+ − 1 inserted since$`, causes["public.booking"], "rewritten since")
+	assert.Regexp(t, `^28 more than live = 30 truncated by tx \d+`, causes["public.crew"], "renamed since")
+
+	lookout := s.prover()
+	lookout.Access.ConnString = strings.Replace(lookout.Access.ConnString, "user="+testbed.Superuser, "user=lookout", 1)
+	by = s.checks(lookout, k)
+	require.Len(t, failing(by, proof.Failed, proof.CouldNotRun), 1)
+	assert.Contains(t, by[proof.Content].Summary, "could not be read on the live cluster: ERROR: permission denied for table booking")
+	s.Server.Stop(host.Fast)
+	by = s.checks(s.prover(), k)
+	require.Len(t, failing(by, proof.Failed, proof.CouldNotRun), 1)
+	assert.Contains(t, by[proof.Content].Summary, "check host, port and that it is running")
+	for _, when := range []string{"reading the pages", "reading public.booking"} {
+		d := &deadly{Report: task.Silent, s: s, k: s.Copy(s.maker, "before delete of booking"), when: when}
+		_, err := s.prover().Run(ctx, d.k, d)
+		assert.ErrorContains(t, err, "its server ended meanwhile; its log ends:", when)
+		assert.True(t, d.done, when)
+	}
 }
