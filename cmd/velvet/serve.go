@@ -7,6 +7,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"strings"
 
 	"github.com/knadh/koanf/parsers/yaml"
@@ -21,6 +22,15 @@ import (
 	"velvetrewind/engine/store/s3"
 	"velvetrewind/service"
 )
+
+// limitGarbage has memory be collected sooner than is usual, where the environment does not say otherwise: the service mostly
+// waits, and often shares its machine with a database that has better uses for memory.
+func limitGarbage() {
+	const percent = 50
+	if os.Getenv("GOGC") == "" {
+		debug.SetGCPercent(percent)
+	}
+}
 
 // serveCommand runs the service in the foreground.
 func serveCommand() *cobra.Command {
@@ -38,6 +48,7 @@ func serveCommand() *cobra.Command {
 			if cfg.LogFormat == "json" {
 				log = slog.New(slog.NewJSONHandler(cmd.ErrOrStderr(), nil))
 			}
+			limitGarbage()
 			return service.Run(cmd.Context(), cfg, version, log, func(url, link string) {
 				_, _ = fmt.Fprintf(cmd.OutOrStdout(), "Velvet Rewind serves at %s\nConsole, to be opened once within ten minutes: %s\n",
 					url, link)

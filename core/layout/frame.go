@@ -134,21 +134,25 @@ type FrameReader struct {
 	at     uint64 // place of the next frame
 	origin []uint64
 	gen    uint32
-	hashes *blake3.Hasher
+	hashes *blake3.Hasher // of the tags; nil where the whole object is not verified
 	total  uint64
-	whole  bool
 }
 
 // NewFrameReader reads frames from src, which stands at offset at of an object. Each
 // frame is verified, the whole object is not.
 func NewFrameReader(src io.Reader, seal *Seal, at int64) *FrameReader {
-	return &FrameReader{src: src, seal: seal, at: uint64(at), hashes: seal.marks()}
+	return &FrameReader{src: src, seal: seal, at: uint64(at)}
+}
+
+// Reuse has a reader of NewFrameReader begin with another source and seal, in the memory that it has.
+func (r *FrameReader) Reuse(src io.Reader, seal *Seal, at int64) {
+	*r = FrameReader{src: src, seal: seal, at: uint64(at), stored: r.stored, plain: r.plain}
 }
 
 // NewObjectReader reads all frames of an object from src, which stands after its header.
 func NewObjectReader(src io.Reader, h Header, seal *Seal) *FrameReader {
 	r := NewFrameReader(src, seal, HeaderSize)
-	r.whole, r.gen = true, h.Generation
+	r.hashes, r.gen = seal.marks(), h.Generation
 	return r
 }
 
@@ -212,7 +216,9 @@ func (r *FrameReader) next() (Codec, []byte, error) {
 	} else if len(r.origin) > 0 {
 		r.origin = r.origin[1:]
 	}
-	_, _ = r.hashes.Write(r.head[tagAt:crcAt])
+	if r.hashes != nil {
+		_, _ = r.hashes.Write(r.head[tagAt:crcAt])
+	}
 	r.total += uint64(plain)
 	r.at += uint64(FrameHeader + stored)
 	return codec, content, nil
@@ -271,7 +277,7 @@ func (r *FrameReader) end() error {
 	if len(r.stored) != 0 || binary.LittleEndian.Uint32(r.head[4:]) != 0 {
 		return fmt.Errorf("%w: impossible end mark", ErrCorrupt)
 	}
-	if r.whole && endHash(r.hashes, r.total) != string(r.head[tagAt:crcAt]) {
+	if r.hashes != nil && endHash(r.hashes, r.total) != string(r.head[tagAt:crcAt]) {
 		return fmt.Errorf("%w: the object is not whole", ErrCorrupt)
 	}
 	return io.EOF

@@ -3,6 +3,7 @@ package catalog
 import (
 	"context"
 	"encoding/json"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -26,16 +27,18 @@ func (t TableColumns) Read() (list []value.Column, err error) {
 
 // AddTableColumns records columns; what is there already is no error.
 func (c *Catalog) AddTableColumns(ctx context.Context, cluster string, list []TableColumns) error {
-	if len(list) == 0 {
-		return nil
+	for some := range slices.Chunk(list, batchRows) {
+		var b pgx.Batch
+		for _, t := range some {
+			b.Queue(`insert into velvet.table_columns (cluster_id, database, oid, since, snapshot, columns)
+				values ($1, $2, $3, $4, $5, $6) on conflict do nothing`,
+				cluster, int64(t.Database), int64(t.OID), t.Since, t.Snapshot, string(t.Columns))
+		}
+		if err := c.pool.SendBatch(ctx, &b).Close(); err != nil {
+			return err
+		}
 	}
-	var b pgx.Batch
-	for _, t := range list {
-		b.Queue(`insert into velvet.table_columns (cluster_id, database, oid, since, snapshot, columns)
-			values ($1, $2, $3, $4, $5, $6) on conflict do nothing`,
-			cluster, int64(t.Database), int64(t.OID), t.Since, t.Snapshot, string(t.Columns))
-	}
-	return c.pool.SendBatch(ctx, &b).Close()
+	return nil
 }
 
 // ColumnsOf lists what is known of a table's columns, oldest first.

@@ -3,6 +3,7 @@ package catalog
 import (
 	"context"
 	"encoding/json"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -37,16 +38,24 @@ func (c *Catalog) RelationNames(ctx context.Context, cluster string, after time.
 
 // AddRelationNames records names; one that is there already is no error.
 func (c *Catalog) AddRelationNames(ctx context.Context, cluster string, list []RelationName) error {
-	var b pgx.Batch
-	for _, n := range list {
-		b.Queue(`insert into velvet.relation_names (cluster_id, space, database, filenode, since, oid, database_name, schema, name, part,
-			rows, above)
-			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12) on conflict do nothing`,
-			cluster, int64(n.Space), int64(n.Database), int64(n.Filenode), n.Since, int64(n.OID), n.DBName, n.Schema, n.Name,
-			n.Part, n.Rows, n.Above)
+	for some := range slices.Chunk(list, batchRows) {
+		var b pgx.Batch
+		for _, n := range some {
+			b.Queue(`insert into velvet.relation_names (cluster_id, space, database, filenode, since, oid, database_name, schema, name,
+				part, rows, above)
+				values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12) on conflict do nothing`,
+				cluster, int64(n.Space), int64(n.Database), int64(n.Filenode), n.Since, int64(n.OID), n.DBName, n.Schema, n.Name,
+				n.Part, n.Rows, n.Above)
+		}
+		if err := c.pool.SendBatch(ctx, &b).Close(); err != nil {
+			return err
+		}
 	}
-	return c.pool.SendBatch(ctx, &b).Close()
+	return nil
 }
+
+// batchRows is how many rows are sent at once: a batch is held in memory.
+const batchRows = 1000
 
 // Incident is a transaction that a cluster's rule marks.
 type Incident struct {

@@ -29,6 +29,15 @@ func (h *Host) Tree(dir string) (*Tree, error) {
 	return &Tree{h, root}, nil
 }
 
+// In opens a directory of the tree as a tree of its own.
+func (t *Tree) In(name string) (*Tree, error) {
+	root, err := t.root.OpenRoot(name)
+	if err != nil {
+		return nil, err
+	}
+	return &Tree{t.host, root}, nil
+}
+
 // Dir is the path of the directory.
 func (t *Tree) Dir() string { return t.root.Name() }
 

@@ -10,7 +10,10 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 
 	"velvetrewind/core/blocks"
 	"velvetrewind/core/figures"
@@ -225,105 +228,100 @@ func (r *run) lengths(ctx context.Context, pages map[wal.RelationRef]uint32, kno
 
 // pages reads every page of every relation file in the copy's data directory.
 func (r *run) pages(ctx context.Context, files []file, known map[wal.RelationRef]*relation) proof.PageCounts {
-	n := proof.PageCounts{Checksums: r.checksums()}
-	var total, read int64
-	for _, f := range files {
-		total += f.size / pg.BlockSize
+	read := &reading{run: r, known: known, counts: proof.PageCounts{Checksums: r.checksums(), Files: int64(len(files))}}
+	for i := range files {
+		read.total += files[i].size / pg.BlockSize
 	}
-	ctx, cancel := context.WithCancel(ctx)
-	defer cancel()
-	for c := range r.chunks(ctx, files) {
-		if c.err != nil {
-			n.Unreadable = c.err.Error()
-			return n
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(pageReaders)
+	for i := range files {
+		f := &files[i]
+		for from := int64(0); from == 0 || from < f.size; from += stretch { // the first, too, of what is empty
+			group.Go(func() error { return read.stretch(ctx, f, from) })
 		}
-		if c.block == c.of.FirstBlock() {
-			n.Files++
-			r.report.Progress(read, total, task.Pages, "reading the pages of "+c.of.rel)
-			read += c.of.size / pg.BlockSize
-		}
-		layout := pg.OtherPage
-		if k := known[refOf(c.of.rel, c.of.RelationFile)]; k != nil && c.of.Fork == "" {
-			layout = k.layout()
-		}
-		r.chunk(&c, layout, &n)
-		c.done()
 	}
-	return n
+	if err := group.Wait(); err != nil {
+		read.counts.Unreadable = err.Error()
+	}
+	slices.SortFunc(read.counts.Wrong.List, func(a, b proof.Finding) int { return strings.Compare(a.Where, b.Where) })
+	return read.counts
 }
 
-// chunk is pages of a file that follow one another, from block on.
-type chunk struct {
-	of    *file
-	block uint32
-	pages []byte
-	err   error
-	done  func() // with the pages
+// Pages are read by a few at once, each a stretch of bytes at a time, whose pages it checks while they are in the processor's cache.
+const (
+	pageReaders = 2
+	stretch     = 1024 * pg.BlockSize
+)
+
+// reading is what those who read pages have in common.
+type reading struct {
+	*run
+	known   map[wal.RelationRef]*relation
+	total   int64 // pages
+	buffers sync.Pool
+
+	mu     sync.Mutex
+	counts proof.PageCounts
 }
 
-// chunks reads files, a little ahead of whoever looks at what was read, until ctx ends. The last chunk has the error, if any.
-func (r *run) chunks(ctx context.Context, files []file) <-chan chunk {
-	const size, ahead = 64 * pg.BlockSize, 3
-	free := make(chan []byte, ahead)
-	for range ahead {
-		free <- make([]byte, size)
+// stretch checks the pages of a file from an offset on.
+func (r *reading) stretch(ctx context.Context, f *file, from int64) error {
+	if ctx.Err() != nil {
+		return context.Cause(ctx)
 	}
-	read := make(chan chunk, ahead+1) // with room for the error
-	go func() {
-		defer close(read)
-		for i := range files {
-			if err := r.readFile(ctx, &files[i], free, read); err != nil {
-				read <- chunk{err: fmt.Errorf("%s: %w", files[i].rel, err)}
-				return
-			}
-		}
-	}()
-	return read
-}
-
-func (r *run) readFile(ctx context.Context, f *file, free chan []byte, read chan<- chunk) error {
 	in, err := r.tree.Open(f.name)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil // dropped in an open copy since it was listed
 	}
 	if err != nil {
-		return err
+		return fmt.Errorf("%s: %w", f.rel, err)
 	}
 	defer func() { _ = in.Close() }()
-	for block := f.FirstBlock(); ; {
-		var buf []byte
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case buf = <-free:
-		}
-		got, err := io.ReadFull(in, buf)
-		if ended := errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF); err != nil && !ended {
-			return err
-		}
-		read <- chunk{of: f, block: block, pages: buf[:got-got%pg.BlockSize], done: func() { free <- buf }}
-		if err != nil {
-			return nil
-		}
-		block += uint32(got / pg.BlockSize)
+	buf, _ := r.buffers.Get().(*[64 * pg.BlockSize]byte)
+	if buf == nil {
+		buf = new([64 * pg.BlockSize]byte)
 	}
+	defer r.buffers.Put(buf)
+	layout := pg.OtherPage
+	if k := r.known[refOf(f.rel, f.RelationFile)]; k != nil && f.Fork == "" {
+		layout = k.layout()
+	}
+	var pages int64
+	for at := from; at < from+stretch; at += int64(len(buf)) {
+		got, err := in.ReadAt(buf[:], at)
+		pages += int64(got / pg.BlockSize)
+		r.check(in, f, at, buf[:got], layout)
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			return fmt.Errorf("%s: %w", f.rel, err)
+		}
+	}
+	r.mu.Lock()
+	r.counts.Pages += pages
+	done := r.counts.Pages
+	r.mu.Unlock()
+	r.report.Progress(done, r.total, task.Pages, "reading the pages of "+f.rel)
+	return nil
 }
 
-// chunk checks pages that were read.
-func (r *run) chunk(c *chunk, layout pg.Layout, n *proof.PageCounts) {
-	for at, block := 0, c.block; at < len(c.pages); at, block = at+pg.BlockSize, block+1 {
-		n.Pages++
-		fault := checkPage(c.pages[at:at+pg.BlockSize], block, layout, n.Checksums)
-		if fault == "" || r.wholeNow(c.of, block, layout, n.Checksums) {
+// check checks pages that were read at an offset.
+func (r *reading) check(in io.ReaderAt, f *file, at int64, pages []byte, layout pg.Layout) {
+	for block := f.FirstBlock() + uint32(at/pg.BlockSize); len(pages) >= pg.BlockSize; pages, block = pages[pg.BlockSize:], block+1 {
+		fault := checkPage(pages[:pg.BlockSize], block, layout, r.counts.Checksums)
+		if fault == "" || wholeNow(in, f, block, layout, r.counts.Checksums) {
 			continue
 		}
-		where := fmt.Sprintf("%s, block %d", c.of.rel, block)
-		if c.of.Fork == "fsm" {
-			n.Harmless.Add(where, "%s", fault)
-			continue
+		where := fmt.Sprintf("%s, block %d", f.rel, block)
+		r.mu.Lock()
+		if f.Fork == "fsm" {
+			r.counts.Harmless.Add(where, "%s", fault)
+		} else {
+			r.counts.Wrong.Add(where, "%s", fault)
+			r.damaged[refOf(f.rel, f.RelationFile)] = where
 		}
-		n.Wrong.Add(where, "%s", fault)
-		r.damaged[refOf(c.of.rel, c.of.RelationFile)] = where
+		r.mu.Unlock()
 	}
 }
 
@@ -346,13 +344,8 @@ func checkPage(page []byte, block uint32, layout pg.Layout, checksums bool) pg.P
 }
 
 // wholeNow reads a page once more: the copy's server may have been writing it.
-func (r *run) wholeNow(f *file, block uint32, layout pg.Layout, checksums bool) bool {
+func wholeNow(in io.ReaderAt, f *file, block uint32, layout pg.Layout, checksums bool) bool {
 	const tries, pause = 3, 20 * time.Millisecond
-	in, err := r.tree.Open(f.name)
-	if err != nil {
-		return false
-	}
-	defer func() { _ = in.Close() }()
 	page := make([]byte, pg.BlockSize)
 	for range tries {
 		<-time.After(pause)

@@ -1,24 +1,18 @@
 package restore
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
-	"hash/crc32"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
-	"sync"
 	"sync/atomic"
 
 	"golang.org/x/sync/errgroup"
-	"golang.org/x/sys/unix"
 
 	"velvetrewind/core/layout"
-	"velvetrewind/core/pg"
 	"velvetrewind/core/task"
 	"velvetrewind/engine/host"
 	"velvetrewind/engine/store"
@@ -37,11 +31,7 @@ type Trees struct {
 // roots are the directories' names.
 func (t Trees) roots() []string { return []string{t.Data, t.Tablespaces, t.Config} }
 
-// A file is written in parts, so that a large one keeps every worker busy too.
-const (
-	layoutWorkers = 4
-	partExtents   = 256 // 32 MiB
-)
+const layoutWorkers = 4
 
 // Laid tells what laying out a base backup came to.
 type Laid struct {
@@ -85,46 +75,147 @@ func layOut(ctx context.Context, v *vault.Vault, cluster, backup string, trees T
 	defer func() { _ = manifest.Close() }()
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(layoutWorkers)
-	packs, key := v.Packs(cluster), v.HashKey(cluster)
-	var written, kept atomic.Int64
-	lay := func(f *layout.File) error {
-		path, err := trees.place(f)
-		if err == nil {
-			err = vault.CheckSheets(f) // before room is made for what it says
-		}
-		if err != nil {
-			return err
-		}
-		if over != nil {
-			if err := over.makeWay(trees, path, f.Dir); err != nil {
-				return err
-			}
-		}
-		if err := makeDirs(trees, filepath.Dir(path)); err != nil {
-			return err
-		}
-		if f.Dir {
-			return trees.MakeDir(path, fs.FileMode(f.Mode))
-		}
-		l := newLaying(trees.Tree, path, f, packs, key)
-		l.over = over != nil
-		return l.each(ctx, func(p *part) {
-			group.Go(func() error {
-				if err := l.part(ctx, p); err != nil {
-					return fmt.Errorf("lay out %s: %w", f.Path, err)
-				}
-				kept.Add(p.kept)
-				report.Progress(written.Add(p.length), total, task.Bytes, "laying out "+f.Path)
-				return nil
-			})
-		})
-	}
-	_, err = layout.ReadManifest(manifest, layout.Visit{Head: func(h layout.Head) error { laid.Head = h; return nil }, File: lay})
+	w := &workers{group: group, ctx: ctx, trees: trees, packs: v.Packs(cluster), key: v.HashKey(cluster), over: over, total: total,
+		report: report}
+	_, err = layout.ReadManifest(manifest, layout.Visit{Head: func(h layout.Head) error { laid.Head = h; return nil }, File: w.file})
+	w.begin()
 	if e := group.Wait(); e != nil {
 		err = e // what made the reading of the manifest end, too
 	}
-	laid.Kept = kept.Load()
+	w.folder.release()
+	laid.Kept = w.kept.Load()
 	return laid, err
+}
+
+// workers lay out files as the manifest names them.
+type workers struct {
+	group  *errgroup.Group
+	ctx    context.Context
+	trees  Trees
+	packs  *vault.Packs
+	key    layout.HashKey
+	over   names // nil for empty trees
+	total  int64
+	report task.Report
+
+	folder        *folder // of the last file
+	bundle        bundle
+	written, kept atomic.Int64
+}
+
+// file has a file be laid out, or makes a directory.
+func (w *workers) file(f *layout.File) error {
+	path, err := w.trees.place(f)
+	if err == nil {
+		err = vault.CheckSheets(f) // before room is made for what it says
+	}
+	if err != nil {
+		return err
+	}
+	if w.over != nil {
+		if err := w.over.makeWay(w.trees, path, f.Dir); err != nil {
+			return err
+		}
+	}
+	if err := w.enter(filepath.Dir(path)); err != nil {
+		return err
+	}
+	if f.Dir {
+		return w.trees.MakeDir(path, fs.FileMode(f.Mode))
+	}
+	l := newLaying(w.folder, filepath.Base(path), f, w.packs, w.key)
+	l.over = w.over != nil
+	return l.each(w.ctx, func(p *part) {
+		if !l.over && len(l.parts) == 1 && len(p.extents) == 1 && !p.extents[0].Zero() {
+			if !w.bundle.takes(p.extents[0]) {
+				w.begin()
+			}
+			w.bundle = append(w.bundle, p)
+			return
+		}
+		w.group.Go(func() error { return w.done(p, l.part(w.ctx, p)) })
+	})
+}
+
+// done counts a part that was written, or says what could not be.
+func (w *workers) done(p *part, err error) error {
+	if err != nil {
+		return fmt.Errorf("lay out %s: %w", p.of.file.Path, err)
+	}
+	w.kept.Add(p.kept)
+	w.report.Progress(w.written.Add(p.length), w.total, task.Bytes, "laying out "+p.of.file.Path)
+	return nil
+}
+
+// enter makes a directory if it is missing, and has the next files be made in it.
+func (w *workers) enter(dir string) error {
+	if w.folder != nil && w.folder.name == dir {
+		return nil
+	}
+	if err := makeDirs(w.trees, dir); err != nil {
+		return err
+	}
+	t, err := w.trees.In(dir)
+	if err != nil {
+		return err
+	}
+	w.folder.release()
+	w.folder = &folder{Tree: t, name: dir}
+	w.folder.users.Store(1)
+	return nil
+}
+
+// folder is a directory that files are made in. It is closed by the last who uses it: looking up its path anew for each of
+// very many small files would take longer than writing them.
+type folder struct {
+	*host.Tree
+	name  string
+	users atomic.Int32
+}
+
+func (f *folder) release() {
+	if f != nil && f.users.Add(-1) == 0 {
+		_ = f.Close()
+	}
+}
+
+// bundle is small files, each of one extent, that lie one after the other in a pack: they are read in one go.
+type bundle []*part
+
+const mostBundled = 256
+
+// takes tells whether a file of one extent belongs to the bundle.
+func (b bundle) takes(e layout.Extent) bool {
+	return len(b) == 0 || len(b) < mostBundled && follows(b[len(b)-1].extents[0], e)
+}
+
+// begin has the bundle be laid out, and begins another.
+func (w *workers) begin() {
+	b := w.bundle
+	w.bundle = nil
+	if len(b) == 0 {
+		return
+	}
+	w.group.Go(func() error {
+		frames := make([]vault.Frame, len(b))
+		for i, p := range b {
+			frames[i] = vault.Frame{Offset: p.extents[0].Offset, Length: p.extents[0].Length}
+		}
+		left := 0 // the first that is not over
+		err := w.packs.Read(w.ctx, b[0].extents[0].Pack, frames, func(i int, content []byte, tag layout.Hash) error {
+			p := b[i]
+			left = i + 1
+			err := p.of.open()
+			if err == nil {
+				err = p.of.put(p, 0, p.extents[0], content, tag)
+			}
+			return w.done(p, p.of.finish(p, err))
+		})
+		for _, p := range b[left:] {
+			err = errors.Join(err, p.of.done(1))
+		}
+		return err
+	})
 }
 
 // place finds the name of a file in the trees; a path that leads out of its tree is refused.
@@ -154,218 +245,4 @@ func makeDirs(t Trees, path string) error {
 		return err
 	}
 	return t.MakeDir(path, 0o700)
-}
-
-// laying is a file that is being laid out: the first part that is written makes it, the
-// last one to be done completes it.
-type laying struct {
-	tree  *host.Tree
-	path  string
-	file  *layout.File
-	packs *vault.Packs
-	key   layout.HashKey
-	over  bool // something may stand there
-
-	once    sync.Once
-	out     *os.File
-	writing sync.Mutex
-	err     error // why it could not be made
-	parts   []part
-	written atomic.Int32
-	left    atomic.Int32 // parts that are not over
-}
-
-// part is a stretch of a file.
-type part struct {
-	first   int   // number of its first extent
-	length  int64 // bytes
-	extents []layout.Extent
-	crc     uint32
-	begun   int64 // so much of the file has been told to go to disk
-	kept    int64 // bytes that stood there already
-}
-
-func newLaying(t *host.Tree, path string, f *layout.File, packs *vault.Packs, key layout.HashKey) *laying {
-	n := max(1, (f.Extents()+partExtents-1)/partExtents)
-	l := &laying{tree: t, path: path, file: f, packs: packs, key: key, parts: make([]part, n)}
-	l.left.Store(int32(n))
-	for i := range l.parts {
-		l.parts[i].first = i * partExtents
-		l.parts[i].length = min(f.Size-int64(i)*partExtents*layout.ExtentSize, partExtents*layout.ExtentSize)
-	}
-	return l
-}
-
-// each reads the file's map and hands over one part after the other.
-func (l *laying) each(ctx context.Context, begin func(*part)) error {
-	if l.file.Extents() == 0 {
-		begin(&l.parts[0])
-		return nil
-	}
-	next := 0
-	err := vault.EachSheet(ctx, l.packs, l.file, func(_ int, extents []layout.Extent) error {
-		for some := range slices.Chunk(extents, partExtents) {
-			if ctx.Err() != nil {
-				return context.Cause(ctx)
-			}
-			p := &l.parts[next]
-			p.extents = slices.Clone(some)
-			begin(p)
-			next++
-		}
-		return nil
-	})
-	return errors.Join(err, l.done(len(l.parts)-next)) // those that are not begun
-}
-
-// done counts parts that are over; after the last one the file is closed.
-func (l *laying) done(parts int) error {
-	if parts == 0 || l.left.Add(-int32(parts)) > 0 || l.out == nil {
-		return nil
-	}
-	return l.out.Close()
-}
-
-// ahead is how much of a part is written before the system is told to bring it to disk
-// already, so that little is left to wait for at the end.
-const ahead = 4 << 20
-
-// part writes one part, and, if it is the last to be written, completes the file.
-func (l *laying) part(ctx context.Context, p *part) error {
-	l.once.Do(func() {
-		open := l.tree.Create
-		if l.over {
-			open = l.tree.Reopen
-		}
-		l.out, l.err = open(l.path, fs.FileMode(l.file.Mode))
-	})
-	err := l.err
-	if err == nil {
-		p.begun = int64(p.first) * layout.ExtentSize
-		err = l.write(ctx, p)
-	}
-	p.extents = nil
-	if err == nil && l.written.Add(1) == int32(len(l.parts)) {
-		err = l.complete()
-	}
-	return errors.Join(err, l.done(1))
-}
-
-// complete gives the file its length, for zeroes at its end were not written, and
-// compares what was written with what the original server had read.
-func (l *laying) complete() error {
-	if err := l.out.Truncate(l.file.Size); err != nil || l.file.CRC32C == nil {
-		return err
-	}
-	crc := l.parts[0].crc
-	for _, p := range l.parts[1:] {
-		crc = pg.JoinCRC32C(crc, p.crc, p.length)
-	}
-	if want := *l.file.CRC32C; want != crc {
-		return fmt.Errorf("%w: its content has checksum %08X, but %08X was read from the original server", layout.ErrCorrupt, crc, want)
-	}
-	return nil
-}
-
-// write writes the extents of a part that do not stand there already. Those that follow
-// one another in a pack are read in one go.
-func (l *laying) write(ctx context.Context, p *part) error {
-	look := l.stands()
-	for i := 0; i < len(p.extents); {
-		n, standing := 0, []byte(nil)
-		for ; i+n < len(p.extents) && (n == 0 || follows(p.extents[i+n-1], p.extents[i+n])); n++ {
-			if standing = look(p.first+i+n, p.extents[i+n]); standing != nil {
-				break
-			}
-		}
-		if n > 0 {
-			if err := l.extents(ctx, p, p.first+i, p.extents[i:i+n]); err != nil {
-				return err
-			}
-			i += n
-		}
-		if standing != nil {
-			l.sum(p, standing)
-			p.kept += int64(len(standing))
-			i++
-		}
-	}
-	return nil
-}
-
-// stands returns a function that reads an extent of the file as it is on disk, and
-// returns its content if that is what it must be, else nil.
-func (l *laying) stands() func(n int, e layout.Extent) []byte {
-	if !l.over {
-		return func(int, layout.Extent) []byte { return nil }
-	}
-	hasher, buffer := layout.NewHasher(l.key), make([]byte, layout.ExtentSize)
-	return func(n int, e layout.Extent) []byte {
-		content := buffer[:l.length(n)]
-		if _, err := l.out.ReadAt(content, int64(n)*layout.ExtentSize); err != nil {
-			return nil // shorter, or not to be read: written anew
-		}
-		if e.Zero() && bytes.Equal(content, zeroes[:len(content)]) || !e.Zero() && hasher.Of(content) == e.Hash {
-			return content
-		}
-		return nil
-	}
-}
-
-// follows tells whether two extents are read together: both zero, or in one pack in order.
-func follows(a, b layout.Extent) bool { return a.Pack == b.Pack && (a.Zero() || a.Offset < b.Offset) }
-
-func (l *laying) extents(ctx context.Context, p *part, first int, extents []layout.Extent) error {
-	if extents[0].Zero() {
-		for n := range extents {
-			content := zeroes[:l.length(first+n)]
-			l.sum(p, content)
-			if !l.over {
-				continue // a hole
-			}
-			if err := l.writeAt(content, int64(first+n)*layout.ExtentSize); err != nil {
-				return err
-			}
-		}
-		return nil
-	}
-	frames := make([]vault.Frame, len(extents))
-	for i, e := range extents {
-		frames[i] = vault.Frame{Offset: e.Offset, Length: e.Length}
-	}
-	return l.packs.Read(ctx, extents[0].Pack, frames, func(i int, content []byte, tag layout.Hash) error {
-		if len(content) != l.length(first+i) || l.key == nil && tag != extents[i].Hash {
-			return fmt.Errorf("%w: extent %d is another than its map says", layout.ErrCorrupt, first+i)
-		}
-		l.sum(p, content)
-		at := int64(first+i) * layout.ExtentSize
-		err := l.writeAt(content, at)
-		if end := at + int64(len(content)); end-p.begun >= ahead {
-			// Only a hint: everything is waited for when all is laid out.
-			_ = unix.SyncFileRange(int(l.out.Fd()), p.begun, end-p.begun, unix.SYNC_FILE_RANGE_WRITE)
-			p.begun = end
-		}
-		return err
-	})
-}
-
-// writeAt writes one at a time: the kernel lets only one into a file, and those that wait
-// for it there spin instead of leaving the processor to who decompresses.
-func (l *laying) writeAt(content []byte, at int64) error {
-	l.writing.Lock()
-	defer l.writing.Unlock()
-	_, err := l.out.WriteAt(content, at)
-	return err
-}
-
-var zeroes [layout.ExtentSize]byte
-
-func (l *laying) length(extent int) int {
-	return int(min(l.file.Size-int64(extent)*layout.ExtentSize, layout.ExtentSize))
-}
-
-func (l *laying) sum(p *part, content []byte) {
-	if l.file.CRC32C != nil {
-		p.crc = crc32.Update(p.crc, pg.Castagnoli, content)
-	}
 }

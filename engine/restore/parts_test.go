@@ -16,7 +16,7 @@ import (
 func TestPartsOfAFile(t *testing.T) {
 	const whole = partExtents * layout.ExtentSize
 	for size, parts := range map[int64]int{0: 1, 1: 1, whole - 1: 1, whole: 1, whole + 1: 2, 3 * whole: 3, 3*whole + layout.ExtentSize: 4} {
-		l := newLaying(nil, "base/5/1", &layout.File{Size: size}, nil, nil)
+		l := newLaying(new(folder), "1", &layout.File{Size: size}, nil, nil)
 		require.Len(t, l.parts, parts, size)
 		assert.EqualValues(t, parts, l.left.Load())
 		sum := int64(0)

@@ -108,6 +108,7 @@ func settings(k catalog.Copy, p plan.Restore, control pg.Control, restoreCommand
 		"recovery_target_inclusive = " + inclusive,
 		"recovery_target_timeline = " + q(fmt.Sprint(uint32(p.Boundary.Timeline))),
 		"recovery_target_action = 'pause'",
+		"recovery_init_sync_method = 'syncfs'", // everything was flushed when it had been laid out
 		"hot_standby = on",
 		"",
 		"# Nothing leaves this copy, and nothing runs in it by itself.",

@@ -14,6 +14,7 @@ import (
 	"strings"
 	"sync"
 	"time"
+	"unique"
 
 	"github.com/agnivade/levenshtein"
 
@@ -104,7 +105,9 @@ func (b *Book) catchUp(ctx context.Context) error {
 // learn takes a name over, and tells whether it was new.
 func (b *Book) learn(n catalog.RelationName) bool {
 	ref := wal.RelationRef{Space: n.Space, Database: n.Database, Filenode: n.Filenode}
-	name := journal.Name{OID: n.OID, Database: n.DBName, Schema: n.Schema, Table: n.Name, Part: journal.Part(n.Part), Above: n.Above}
+	one := func(s string) string { return unique.Make(s).Value() } // tens of thousands of tables are in few schemas
+	name := journal.Name{OID: n.OID, Database: one(n.DBName), Schema: one(n.Schema), Table: n.Name, Part: journal.Part(n.Part),
+		Above: one(n.Above)}
 	if name.Part == journal.Main && n.Rows >= 0 {
 		b.rows[table{n.DBName, n.OID}] = n.Rows
 	}

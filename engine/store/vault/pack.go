@@ -152,10 +152,39 @@ func (p *Packs) readFrom(ctx context.Context, s store.Store, pack string, frames
 	return nil
 }
 
-// readRun reads frames that lie close to one another in one go.
+// runReader is what reading a run of frames needs.
+type runReader struct {
+	buffered *bufio.Reader
+	frames   *layout.FrameReader
+}
+
+// runReaders are used again: a run may be of one small frame, and its buffers are not.
+var runReaders = sync.Pool{New: func() any {
+	return &runReader{bufio.NewReaderSize(nil, 256<<10), layout.NewFrameReader(nil, nil, 0)}
+}}
+
+// run finds how many of the frames lie close to one another, and where their bytes begin and end.
+func (h *packHead) run(frames []Frame) (n int, from, to int64, err error) {
+	for _, f := range frames {
+		at, err := h.find(f)
+		if err != nil {
+			return 0, 0, 0, err
+		}
+		if n == 0 {
+			from, to = at, at
+		}
+		if gap := at - to; gap < 0 || gap > widestGap {
+			break
+		}
+		n, to = n+1, at+int64(f.Length)
+	}
+	return n, from, to, nil
+}
+
+// readRun reads frames that lie close to one another in one go, and no more than those.
 func (p *Packs) readRun(ctx context.Context, s store.Store, pack string, h *packHead, frames []Frame,
 	deliver func([]byte, layout.Hash) error) (n int, err error) {
-	at, err := h.find(frames[0])
+	count, at, end, err := h.run(frames)
 	if err != nil {
 		return 0, err
 	}
@@ -164,31 +193,34 @@ func (p *Packs) readRun(ctx context.Context, s store.Store, pack string, h *pack
 		return 0, err
 	}
 	defer func() { _ = src.Close() }()
-	buffered := bufio.NewReaderSize(src, 256<<10)
-	reader := layout.NewFrameReader(buffered, h.seal, 0)
-	for n < len(frames) {
+	r, _ := runReaders.Get().(*runReader)
+	defer func() {
+		r.buffered.Reset(nil)
+		r.frames.Reuse(nil, nil, 0)
+		runReaders.Put(r)
+	}()
+	r.buffered.Reset(io.LimitReader(src, end-at))
+	r.frames.Reuse(r.buffered, h.seal, 0)
+	for ; n < count; n++ {
 		next, err := h.find(frames[n])
 		if err != nil {
 			return n, err
 		}
-		if gap := next - at; gap < 0 || gap > widestGap {
-			break
-		} else if _, err := buffered.Discard(int(gap)); err != nil {
+		if _, err := r.buffered.Discard(int(next - at)); err != nil {
 			return n, noEnd(err)
 		}
-		reader.Place(frames[n].Offset)
-		content, err := reader.Next()
+		r.frames.Place(frames[n].Offset)
+		content, err := r.frames.Next()
 		if err != nil {
 			return n, noEnd(err)
 		}
-		if reader.Length() != frames[n].Length {
+		if r.frames.Length() != frames[n].Length {
 			return n, fmt.Errorf("%w: another frame than the map says", layout.ErrCorrupt)
 		}
-		if err := deliver(content, reader.Tag()); err != nil {
+		if err := deliver(content, r.frames.Tag()); err != nil {
 			return n, err
 		}
 		at = next + int64(frames[n].Length)
-		n++
 	}
 	return n, ctx.Err()
 }
