@@ -15,6 +15,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"syscall"
 	"testing"
 	"time"
 
@@ -313,4 +314,37 @@ func TestForgedFrame(t *testing.T) {
 	r := s.service.Velvet("store", "audit", "--full")
 	testbed.Attack(t, "writer of a store that is not encrypted, a frame that says it holds 2 GiB", peak()-before > 1<<20)
 	assert.Contains(t, r.Out, "damaged")
+}
+
+// TestWhatIsNotShared asks one service for the latest while the other, which captures, is frozen with WAL that only it has: what
+// is in the store must not pass for the latest. Once the other goes on, it is shared, and planned to.
+func TestWhatIsNotShared(t *testing.T) {
+	t.Parallel()
+	s := newStage(t, "--adopt-store")
+	s.protect()
+	s.take()
+	stored := s.commit(1)
+	s.ferries.Exec("postgres", "select pg_switch_wal()")
+	s.captured()
+	s.Eventually("the commit is in the store", func() bool { k := s.cluster(); return k.Capture.Stored >= k.Capture.Flushed-16<<20 })
+	first, second := s.service, s.service.Another("second-home")
+	second.Start()
+	unshared := s.commit(2)
+	s.captured()
+	require.NoError(t, syscall.Kill(first.PID(), syscall.SIGSTOP))
+	thaw := func() { _ = syscall.Kill(first.PID(), syscall.SIGCONT) }
+	t.Cleanup(thaw)
+	s.service = second
+	if r := second.Velvet("restore", "plan", "ferries", "latest"); r.Code == 0 { // it has taken over meanwhile
+		assert.Contains(t, r.Out, "tx "+unshared)
+	} else {
+		assert.Contains(t, r.Err, "the newest WAL cannot be read by this instance")
+		assert.Contains(t, r.Err, "or ask for a moment before lsn")
+	}
+	assert.Contains(t, second.Must("restore", "plan", "ferries", "before tx "+stored), "tx "+stored)
+	thaw()
+	s.Eventually("what one of them has is planned to", func() bool {
+		return strings.Contains(second.Velvet("restore", "plan", "ferries", "latest").Out, "tx "+unshared)
+	})
+	s.service = first
 }

@@ -138,7 +138,7 @@ func (p *Planner) HaveStored(ctx context.Context, k catalog.Cluster, to pg.LSN) 
 	if to == latest {
 		to = state.FlushedLSN
 	}
-	now := state
+	now, reached := state, pg.LSN(0)
 	for since := time.Now(); time.Since(since) < patience; {
 		if is, err := p.Catalog.StoredTo(ctx, k, state.Timeline, to); err != nil || is {
 			return err
@@ -151,17 +151,29 @@ func (p *Planner) HaveStored(ctx context.Context, k catalog.Cluster, to pg.LSN) 
 			return ctx.Err()
 		case <-time.After(100 * time.Millisecond):
 		}
-		if now, err = p.Catalog.Capture(ctx, k.ID); err != nil || now.Holder == p.Instance { // it is ours by now
+		if now, err = p.Catalog.Capture(ctx, k.ID); err != nil {
 			return err
 		}
-		if now.StoredLSN > state.StoredLSN {
-			state.StoredLSN, since = now.StoredLSN, time.Now()
+		far := now.StoredLSN
+		if now.Holder == p.Instance { // it took over, and receives anew what the other had not stored
+			far = now.FlushedLSN
+		}
+		if now.Holder == p.Instance && (far >= to || now.Timeline != state.Timeline) {
+			return nil
+		}
+		if far > reached {
+			reached, since = far, time.Now()
 		}
 	}
-	e := problem.New(problem.Conflict, "See why with: velvet capture status "+k.Name+". Then try again, or ask for a moment before "+
-		fmt.Sprintf("lsn %s, to which the store has everything.", now.StoredLSN),
-		"the newest WAL cannot be read by this instance",
-		"instance %d captures %s and has its WAL up to %s, and did not put that into the store when it was asked", now.Holder, k.Name, to)
+	detail := fmt.Sprintf("instance %d captures %s and has its WAL up to %s, and did not put that into the store when it was asked",
+		now.Holder, k.Name, to)
+	if now.Holder == p.Instance {
+		detail = fmt.Sprintf("this instance has just taken over the capture of %s, of which another had the WAL up to %s, and has come "+
+			"to %s", k.Name, to, now.FlushedLSN)
+	}
+	e := problem.New(problem.Conflict, fmt.Sprintf("See why with: velvet capture status %s. Then try again, or ask for a moment before "+
+		"lsn %s, to which the store has everything.", k.Name, now.StoredLSN),
+		"the newest WAL cannot be read by this instance", "%s", detail)
 	e.Err = errUnshared
 	return e
 }
