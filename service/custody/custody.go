@@ -18,6 +18,7 @@ import (
 	"velvetrewind/core/task"
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/schedule"
+	"velvetrewind/engine/store"
 	"velvetrewind/engine/store/deposit"
 	"velvetrewind/engine/store/notice"
 	"velvetrewind/engine/store/place"
@@ -108,6 +109,7 @@ func (c *Custody) open(ctx context.Context, where *place.Place) (err error) {
 	if c.Second.Name == "" {
 		return nil
 	}
+	c.Store.Wrote = func(key string) { c.mirrorAgain(store.ClusterOf(key)) }
 	second, there, err := place.Open(ctx, c.Second.Name, c.Second.Keys, c.Second.CopiesKeys, c.Group)
 	if err != nil {
 		// It must not keep the first from being written: tried again while we run.
@@ -333,11 +335,7 @@ func (c *Custody) mirrorIfDue(ctx context.Context, k catalog.Cluster) error {
 // KeepRecord puts a cluster's record, which has changed, into the store, and has it
 // copied to the second one.
 func (c *Custody) KeepRecord(ctx context.Context, k catalog.Cluster) error {
-	if err := deposit.PutCluster(ctx, c.Store, k); err != nil {
-		return err
-	}
-	c.mirrorAgain(k.ID)
-	return nil
+	return deposit.PutCluster(ctx, c.Store, k)
 }
 
 // mirrorAgain has a cluster be looked at again.

@@ -56,8 +56,13 @@ func (v *Vault) Put(ctx context.Context, key string, codec layout.Codec, content
 	if _, err := w.Write(content); err != nil {
 		return 0, err
 	}
-	err = w.Commit()
-	return w.Size(), err
+	if err := w.Commit(); err != nil {
+		return w.Size(), err
+	}
+	if v.Wrote != nil {
+		v.Wrote(key)
+	}
+	return w.Size(), nil
 }
 
 // Open reads the verified content of an object. What the first store lacks or has

@@ -241,3 +241,17 @@ func TestARecordWithoutATag(t *testing.T) {
 	require.NoError(t, json.Unmarshal(content, &record))
 	assert.NotEmpty(t, record.Tag)
 }
+
+// TestWhatWasPutIsTold has a vault tell of each object that it has put, and of none that it could not.
+func TestWhatWasPutIsTold(t *testing.T) {
+	v, _ := newVault(t, true)
+	var told []string
+	v.Wrote = func(key string) { told = append(told, key) }
+	key := store.RecordKey("01hzzzzzzzzzzzzzzzzzzzzzzz")
+	_, err := v.Put(ctx, key, layout.S2, []byte("tide"))
+	require.NoError(t, err)
+	v.Guard = func(context.Context) error { return vault.ErrTaken }
+	_, err = v.Put(ctx, key, layout.S2, []byte("ebb"))
+	require.ErrorIs(t, err, vault.ErrTaken)
+	assert.Equal(t, []string{key}, told)
+}

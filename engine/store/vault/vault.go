@@ -24,6 +24,8 @@ type Vault struct {
 	key    *Key
 	// Fell is told of each object that had to be taken from the second store; may be nil.
 	Fell func(key string, why error)
+	// Wrote is told of each object that Put has written, in case nothing else tells of it; may be nil.
+	Wrote func(key string)
 	// Guard refuses that anything is deleted or replaced by who is not to; may be nil.
 	Guard    func(context.Context) error
 	guarding sync.Mutex
