@@ -99,7 +99,7 @@ func (l *laying) done(parts int) error {
 	return l.out.Close()
 }
 
-// ahead is how much of a part is written before the system is told to bring it to disk
+// ahead is how much of a part is written before the system is asked to begin to bring it to disk
 // already, so that little is left to wait for at the end.
 const ahead = 4 << 20
 
