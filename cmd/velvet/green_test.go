@@ -11,8 +11,10 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -126,9 +128,18 @@ func TestSlotInOtherHands(t *testing.T) {
 	})
 	stream, err := other.Start(context.Background(), slot, 1, pg.DefaultSegmentSize.Start(pg.DefaultSegmentSize.Number(at)))
 	require.NoError(t, err)
+	var reports sync.WaitGroup // by which the server knows that the other one is still there
+	stay, leave := context.WithCancel(t.Context())
+	reports.Go(func() {
+		for ; stay.Err() == nil; time.Sleep(time.Second) {
+			_ = stream.Report(at, false)
+		}
+	})
 	s.service.Must("capture", "start", "ferries")
 	s.Eventually("that somebody else uses the slot is told",
 		func() bool { return strings.Contains(s.cluster().Capture.Problem, "is active") })
+	leave()
+	reports.Wait()
 	require.NoError(t, stream.Close())
 	s.streaming()
 	first := s.commit(1)
