@@ -214,7 +214,7 @@ func (w *wiring) handler() http.Handler {
 			r.Delete("/api/v1/session", w.auth.SignOut)
 			r.Get("/api/v1/events", w.events.ServeHTTP)
 			r.Method(http.MethodGet, "/metrics", metrics.New(w.catalog).Handler())
-			r.Mount("/api/v1", handlers.API(w.version, w.log, append(w.nouns(), copies)...))
+			r.Mount("/api/v1", handlers.API(w.version, w.log, w.catalog, append(w.nouns(), copies)...))
 		})
 		r.NotFound(console.Handler().ServeHTTP)
 	})
@@ -245,5 +245,6 @@ func (w *wiring) nouns() []handlers.Noun {
 		&handlers.Keep{Catalog: w.catalog, Custody: w.custody, Fleet: w.fleet, Tasks: w.queue, Events: w.events, Now: w.cfg.Now},
 		&handlers.Calendar{Catalog: w.catalog, Custody: w.custody, Fleet: w.fleet, Events: w.events, Now: w.cfg.Now},
 		&handlers.Tasks{Catalog: w.catalog, Queue: w.queue, Now: w.cfg.Now},
+		&handlers.Trail{Catalog: w.catalog},
 	}
 }

@@ -5,8 +5,10 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"encoding/xml"
+	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -84,6 +86,16 @@ func (s *stage) reports(t *testing.T, k api.Copy) {
 	page := read("html")
 	sum := sha256.Sum256(page)
 	assert.Contains(t, s.service.Must("prove", "show", k.ID), hex.EncodeToString(sum[:]), "the hash is kept beside")
+	var acts []api.TrailEntry
+	s.decode(s.service.Must("trail", "--cluster", "ferries", "--output", "json"), &acts)
+	at := slices.IndexFunc(acts, func(e api.TrailEntry) bool { return strings.Contains(e.Outcome, hex.EncodeToString(sum[:])) })
+	require.GreaterOrEqual(t, at, 0, "the hash of the report is in the trail")
+	assert.Equal(t, "verdict", acts[at].Did)
+	assert.True(t, slices.ContainsFunc(acts, func(e api.TrailEntry) bool {
+		return e.Did == "make copy" && strings.HasSuffix(e.Who, ", with the owner's token") && e.From == "127.0.0.1" && e.Outcome == "done"
+	}), "who asked for the copy is, too")
+	assert.Contains(t, s.service.Must("trail", "check", acts[at].Hash), fmt.Sprintf("that of entry %d", acts[at].Number))
+	s.refused(1, []string{"no entry has the hash"}, "trail", "check", strings.Repeat("0", 64))
 	for _, want := range []string{"✓ passed", "laying out", "replay", "commit log", "public.booking"} {
 		assert.Contains(t, string(page), want)
 	}

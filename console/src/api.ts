@@ -134,6 +134,14 @@ export const useTasks = (filter: TaskFilter) =>
     queryKey: ["tasks", filter],
     queryFn: () => answer(api.GET("/tasks", { params: { query: { ...filter, limit: 200 } } })).then((l) => l ?? []),
   });
+export const useTrail = (filter: { cluster?: string; before?: number }) =>
+  useQuery({
+    queryKey: ["trail", filter],
+    queryFn: () => answer(api.GET("/trail", { params: { query: { ...filter, limit: 100 } } })).then((l) => l ?? []),
+    refetchInterval: minute,
+  });
+export const useTrailCheck = () =>
+  useQuery({ queryKey: ["trail check"], queryFn: () => answer(api.GET("/trail/check")), refetchInterval: minute });
 export const useRetry = () =>
   useMutation({
     mutationFn: (task: string) => answer(api.POST("/tasks/{task}/retry", { params: { path: { task } } })),

@@ -14,6 +14,7 @@ import { ReadinessPage } from "./pages/ReadinessPage";
 import { ReportPage, type ReportSearch } from "./pages/ReportPage";
 import { RehearsalsPage, type RehearsalsSearch } from "./pages/RehearsalsPage";
 import { StorePage } from "./pages/StorePage";
+import { TrailPage, type TrailSearch } from "./pages/TrailPage";
 import { TaskList, TaskPage } from "./pages/TaskPages";
 
 const root = createRootRoute();
@@ -91,6 +92,15 @@ const routes = [
     }),
   }),
   createRoute({ getParentRoute: () => frame, path: "/tasks/$task", component: TaskPage }),
+  createRoute({
+    getParentRoute: () => frame,
+    path: "/trail",
+    component: TrailPage,
+    validateSearch: (s: Record<string, unknown>): TrailSearch => ({
+      ...(typeof s.cluster === "string" && s.cluster ? { cluster: s.cluster } : {}),
+      ...(typeof s.before === "number" && s.before > 0 ? { before: s.before } : {}),
+    }),
+  }),
 ] as const;
 const tree = root.addChildren([frame.addChildren(routes)]);
 

@@ -1158,6 +1158,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/trail": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List who did what, newest first */
+        get: operations["list-trail"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/trail/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Hold every entry against its hash */
+        get: operations["check-trail"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -2884,6 +2918,40 @@ export interface components {
              */
             total: number;
             unit: string;
+        };
+        TrailCheck: {
+            /** @description what is wrong with the next one; empty if nothing is */
+            broken?: string;
+            /**
+             * Format: int64
+             * @description how many are as they were written
+             */
+            entries: number;
+            /** @description the hash of the last of those */
+            last?: string;
+            /**
+             * Format: int64
+             * @description the number of the entry with the hash that was asked about
+             */
+            noted?: number;
+        };
+        TrailEntry: {
+            /** Format: date-time */
+            at: string;
+            /** @description its name, or its id once it was removed */
+            cluster?: string;
+            did: string;
+            /** @description the address that they called from */
+            from?: string;
+            /** @description SHA-256 of the entry and of the hash of the one before it */
+            hash: string;
+            /** Format: int64 */
+            number: number;
+            outcome: string;
+            /** @description what it was done to */
+            subject?: string;
+            /** @description who did it, as far as is known; the name of the OS user is what the command line says it is */
+            who: string;
         };
         Transaction: {
             /** @description what was changed of the tables that it altered, all of them together */
@@ -5745,6 +5813,73 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Task"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-trail": {
+        parameters: {
+            query?: {
+                /** @description only of this cluster */
+                cluster?: string;
+                /** @description only entries with a lower number */
+                before?: number;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrailEntry"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "check-trail": {
+        parameters: {
+            query?: {
+                /** @description of an entry, noted before: is it still there? */
+                hash?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrailCheck"];
                 };
             };
             /** @description Error */

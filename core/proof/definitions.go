@@ -77,8 +77,9 @@ var definitions = map[string]Check{
 		Next:  again,
 	},
 	Toast: {Area: AreaStructure, Shows: "that every value that is stored out of line can be put together", Next: again},
-	Indexes: {Area: AreaStructure, Shows: "that every B-tree index leads to each row of its table once, in the right order",
-		Lacks: "indexes of other kinds, partial ones and those on expressions: only their pages are checked",
+	Indexes: {Area: AreaStructure, Shows: "that every index leads to each row of its table, once and, with a B-tree, in the right " +
+		"order; of GIN also every element of arrays and of documents, of BRIN the ends of its summaries",
+		Lacks: "operator classes of GIN and access methods that are not the server's own: only their pages are checked, and it is noted",
 		Next: "Rebuild the index in " +
 			"the copy with REINDEX, once it is open. Then look whether the original has the same fault."},
 	Visibility: {Area: AreaStructure, Shows: "that what the visibility map calls visible to all is just that",
@@ -86,7 +87,7 @@ var definitions = map[string]Check{
 	ForeignKeys: {Area: AreaMeaning, Shows: "that every row that refers to another has that other row",
 		Lacks: "keys that are declared NOT VALID or not enforced", Next: "Look whether the original has the same rows: somebody may have " +
 			"switched its triggers off."},
-	Unique: {Area: AreaMeaning, Shows: "that no key that must be unique occurs twice", Lacks: "partial keys, and those on expressions",
+	Unique: {Area: AreaMeaning, Shows: "that no key that must be unique occurs twice", Lacks: "keys that are not kept by a B-tree",
 		Next: "Look whether the original has the same rows."},
 	Constraints: {Area: AreaMeaning, Shows: "that not-null and check constraints and the bounds of partitions hold for every row",
 		Lacks: "constraints that are declared NOT VALID or not enforced, and those of domains",

@@ -4,16 +4,19 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sync/errgroup"
 
 	"velvetrewind/core/journal"
 	"velvetrewind/core/pg"
 	"velvetrewind/core/problem"
+	"velvetrewind/core/trail"
 	"velvetrewind/testbed"
 )
 
@@ -254,4 +257,41 @@ func TestOneTimeSecrets(t *testing.T) {
 	var n int
 	require.NoError(t, conn.QueryRow(ctx, "select count(*) from velvet.sign_ins where encode(hash, 'escape') like '%secret%'").Scan(&n))
 	assert.Zero(t, n, "only hashes are kept")
+}
+
+// TestTrail has acts recorded by several at once, and the trail then tampered with.
+func TestTrail(t *testing.T) {
+	c, p := open(t)
+	k := Cluster{ID: NewID(), Name: "ferries", ConnString: "host=db1", SegmentSize: 16 << 20, Slot: "velvet_x"}
+	require.NoError(t, c.AddCluster(ctx, k))
+	var wg errgroup.Group
+	for n := range 40 {
+		wg.Go(func() error {
+			return c.AddToTrail(ctx, trail.Entry{Who: "purser", From: "10.0.0.7", Did: "take backup", Cluster: k.ID, Subject: fmt.Sprint(n),
+				Outcome: "done"})
+		})
+	}
+	require.NoError(t, wg.Wait())
+	list, err := c.Trail(ctx, k.ID, 31, 10)
+	require.NoError(t, err)
+	require.Len(t, list, 10)
+	assert.Equal(t, []int64{30, 21}, []int64{list[0].Number, list[9].Number}, "newest first, before a number")
+	chain, noted, broken, err := c.CheckTrail(ctx, list[0].Hash)
+	require.NoError(t, errors.Join(err, broken))
+	assert.Equal(t, []int64{40, 30}, []int64{chain.Count, noted})
+	for change, says := range map[string]string{
+		"update velvet.trail set outcome = 'refused' where number = 12":       "entry 12 is not what was written",
+		"delete from velvet.trail where number = 12":                          "entry 13 follows on entry 11",
+		"update velvet.trail set at = at + interval '1 us' where number = 12": "entry 12 is not",
+	} {
+		p.Exec("postgres", "create table kept as select * from velvet.trail", change)
+		_, _, broken, err = c.CheckTrail(ctx, "")
+		require.NoError(t, err)
+		assert.ErrorContains(t, broken, says, change)
+		p.Exec("postgres", "delete from velvet.trail", "insert into velvet.trail select * from kept", "drop table kept")
+	}
+	p.Exec("postgres", "delete from velvet.trail where number > 25")
+	_, noted, broken, err = c.CheckTrail(ctx, list[0].Hash)
+	require.NoError(t, errors.Join(err, broken))
+	assert.Zero(t, noted, "what was noted is gone")
 }

@@ -18,6 +18,7 @@ const (
 	spaceBegin    = 0x76656c04
 	spaceTables   = 0x76656c05
 	spaceKeys     = 0x76656c06
+	spaceTrail    = 0x76656c07
 )
 
 // TakeInstance gives this service a number that no other running service has.

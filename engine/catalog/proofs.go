@@ -9,6 +9,7 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"velvetrewind/core/problem"
+	"velvetrewind/core/trail"
 )
 
 // Proof is the verdict on a copy.
@@ -29,18 +30,35 @@ type Proof struct {
 	ReportHash string           `db:"report_hash"` // SHA-256 of the report, in hex
 }
 
-// AddProof records a proof.
+// AddProof records a proof, and the hash of its report in the trail.
 func (c *Catalog) AddProof(ctx context.Context, p Proof) error {
 	var plan any
 	if p.Plan != nil {
 		plan = string(*p.Plan)
 	}
-	_, err := c.db.ExecContext(ctx, `insert into velvet.proofs
+	tx, err := c.db.BeginTxx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = tx.Rollback() }()
+	_, err = tx.ExecContext(ctx, `insert into velvet.proofs
 		(id, copy_id, cluster_id, backup_id, moment, plan, verdict, checks, started_at, finished_at, task_id, moves, asked_by, report_hash)
 		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14)`,
 		p.ID, p.CopyID, p.ClusterID, p.BackupID, p.Moment, plan, p.Verdict, string(p.Checks), p.StartedAt, p.FinishedAt, p.TaskID, p.Moves,
 		p.AskedBy, p.ReportHash)
-	return err
+	if err != nil {
+		return err
+	}
+	outcome := p.Verdict
+	if p.ReportHash != "" {
+		outcome += "; SHA-256 of its report: " + p.ReportHash
+	}
+	err = addToTrail(ctx, tx, trail.Entry{Who: TheService, Did: "verdict", Cluster: p.ClusterID,
+		Subject: "proof " + p.ID + ", about " + p.CopyID, Outcome: outcome})
+	if err != nil {
+		return err
+	}
+	return tx.Commit()
 }
 
 // Proofs lists at most so many proofs, newest first, of one cluster or one copy.

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"velvetrewind/core/task"
+	"velvetrewind/core/trail"
 )
 
 // States of a task.
@@ -200,14 +201,37 @@ func (c *Catalog) endTask(ctx context.Context, id string, from []string, state s
 	if err != nil {
 		return false, err
 	}
-	r, err := c.db.ExecContext(ctx, `update velvet.tasks set state = $2, outcome = $3, problem = $4, finished_at = now()
-		where id = $1 and state = any($5)`,
-		id, state, o, p, from)
+	tx, err := c.db.BeginTxx(ctx, nil)
 	if err != nil {
 		return false, err
 	}
-	n, err := r.RowsAffected()
-	return n > 0, err
+	defer func() { _ = tx.Rollback() }()
+	var t Task
+	err = tx.GetContext(ctx, &t, `update velvet.tasks set state = $2, outcome = $3, problem = $4, finished_at = now()
+		where id = $1 and state = any($5) returning *`, id, state, o, p, from)
+	if errors.Is(err, sql.ErrNoRows) {
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	if err := addToTrail(ctx, tx, t.ended()); err != nil {
+		return false, err
+	}
+	return true, tx.Commit()
+}
+
+// ended is the end of the task as an act.
+func (t Task) ended() trail.Entry {
+	e := trail.Entry{Who: TheService, Did: t.Kind, Cluster: t.ClusterID.String, Subject: "task " + t.ID, Outcome: t.State}
+	if t.Subject != "" {
+		e.Subject += ", about " + t.Subject
+	}
+	var why struct{ Detail string }
+	if t.Problem != nil && json.Unmarshal(*t.Problem, &why) == nil && why.Detail != "" {
+		e.Outcome += ": " + why.Detail
+	}
+	return e
 }
 
 // AddTaskLine appends to a task's log.

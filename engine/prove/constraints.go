@@ -309,7 +309,7 @@ func (rd *reader) uniqueKeys(ctx context.Context, want func(oid uint32) bool) {
 			continue
 		}
 		for j := range list {
-			if x := &list[j]; x.Unique && x.Valid && x.Plain && x.Access == "btree" {
+			if x := &list[j]; x.Unique && x.Valid && x.Access == "btree" {
 				rd.uniqueKey(ctx, t, x, o)
 			}
 		}
@@ -329,17 +329,17 @@ func (rd *reader) uniqueKey(ctx context.Context, t *table, x *index, o *proof.Ob
 		o.LeftOut.Add(where, "%v", errDamaged)
 		return
 	}
-	keys, given := x.keys(), make([]string, len(x.Columns))
-	for i, c := range x.Columns {
-		given[i] = pgx.Identifier{c}.Sanitize() + " is not null"
+	keys, given := x.keys(), make([]string, len(x.Keys))
+	for i, k := range x.Keys {
+		given[i] = "(" + k + ") is not null"
 	}
 	condition := strings.Join(given, " and ")
 	if x.NullsEqual {
 		condition = "true"
 	}
 	var twice int64
-	switch err := rd.conn.QueryRow(ctx, "select pg_catalog.count(*) from (select 1 from only "+t.sql()+" where "+condition+" group by "+
-		strings.Join(keys, ", ")+" having pg_catalog.count(*) operator(pg_catalog.>) 1) k").Scan(&twice); {
+	switch err := rd.conn.QueryRow(ctx, "select pg_catalog.count(*) from (select 1 from only "+t.sql()+x.where(condition)+
+		" group by "+strings.Join(keys, ", ")+" having pg_catalog.count(*) operator(pg_catalog.>) 1) k").Scan(&twice); {
 	case err != nil:
 		o.LeftOut.Add(where, "%v", err)
 	default:

@@ -18,18 +18,26 @@ type index struct {
 	OID                  uint32
 	Name, Schema, Access string
 	Unique, Valid        bool
-	Plain                bool // neither partial nor on expressions
-	Columns              []string
+	Plain                bool     // neither partial nor on expressions
+	Keys                 []string // columns and expressions, as SQL
+	Predicate            string   // the condition of a partial one
 	Options              []int16  // of each: 1 descending, 2 nulls first
 	Collations           []string // of each, quoted; "" where there is none
 	Usual                bool     // of each the default operator class, and the default collation of its type
 	DefaultClass         bool
 	NullsEqual           bool
+	// Class is the operator class of the first key, where it is the server's own; Equal says that it has an equality which is
+	// the server's own, and Type is what that compares.
+	Class, Type string
+	Equal       bool
+	Range       int64 // of BRIN: how many pages a summary is of
 }
 
 const indexesQuery = `select ic.oid, ic.relname::pg_catalog.text, ns.nspname::pg_catalog.text, m.amname::pg_catalog.text, i.indisunique,
 	i.indisvalid and i.indisready,
-	i.indexprs is null and i.indpred is null, pg_catalog.array_agg(coalesce(a.attname::pg_catalog.text, '') order by k.n),
+	i.indexprs is null and i.indpred is null,
+	pg_catalog.array_agg(pg_catalog.pg_get_indexdef(i.indexrelid, k.n, false) order by k.n),
+	coalesce(pg_catalog.pg_get_expr(i.indpred, i.indrelid), ''),
 	pg_catalog.array_agg(i.indoption[k.n operator(pg_catalog.-) 1] order by k.n),
 	pg_catalog.array_agg(coalesce(pg_catalog.quote_ident(s.nspname) operator(pg_catalog.||) '.' operator(pg_catalog.||)
 	pg_catalog.quote_ident(l.collname), '') order by k.n),
@@ -37,7 +45,18 @@ const indexesQuery = `select ic.oid, ic.relname::pg_catalog.text, ns.nspname::pg
 		false)),
 	pg_catalog.bool_and(coalesce(o.opcdefault, false)),
 	pg_catalog.bool_or(coalesce(pg_catalog.to_jsonb(i) operator(pg_catalog.->>) 'indnullsnotdistinct', 'false') operator(pg_catalog.=)
-		'true')
+		'true'),
+	coalesce((select f.opcname::pg_catalog.text from pg_catalog.pg_opclass f where f.oid operator(pg_catalog.=) i.indclass[0]
+		and f.opcnamespace operator(pg_catalog.=) 'pg_catalog'::pg_catalog.regnamespace), ''),
+	coalesce((select pg_catalog.format_type(f.opcintype, null) from pg_catalog.pg_opclass f
+		where f.oid operator(pg_catalog.=) i.indclass[0]), ''),
+	exists (select from pg_catalog.pg_opclass f join pg_catalog.pg_amop p on p.amopfamily operator(pg_catalog.=) f.opcfamily
+		and p.amoplefttype operator(pg_catalog.=) f.opcintype and p.amoprighttype operator(pg_catalog.=) f.opcintype
+		join pg_catalog.pg_operator e on e.oid operator(pg_catalog.=) p.amopopr and e.oprname operator(pg_catalog.=) '='
+		and e.oprnamespace operator(pg_catalog.=) 'pg_catalog'::pg_catalog.regnamespace
+		where f.oid operator(pg_catalog.=) i.indclass[0]),
+	coalesce((select r.option_value::pg_catalog.int8 from pg_catalog.pg_options_to_table(ic.reloptions) r
+		where r.option_name operator(pg_catalog.=) 'pages_per_range'), 128)
 	from pg_catalog.pg_index i join pg_catalog.pg_class ic on ic.oid operator(pg_catalog.=) i.indexrelid
 	join pg_catalog.pg_namespace ns on ns.oid operator(pg_catalog.=) ic.relnamespace
 	join pg_catalog.pg_am m on m.oid operator(pg_catalog.=) ic.relam
@@ -48,17 +67,17 @@ const indexesQuery = `select ic.oid, ic.relname::pg_catalog.text, ns.nspname::pg
 	left join pg_catalog.pg_opclass o on o.oid operator(pg_catalog.=) i.indclass[k.n operator(pg_catalog.-) 1]
 	left join pg_catalog.pg_collation l on l.oid operator(pg_catalog.=) i.indcollation[k.n operator(pg_catalog.-) 1]
 	left join pg_catalog.pg_namespace s on s.oid operator(pg_catalog.=) l.collnamespace
-	where i.indrelid operator(pg_catalog.=) $1 group by 1, 2, 3, 4, 5, 6, 7 order by 2`
+	where i.indrelid operator(pg_catalog.=) $1 group by i.indexrelid, ic.oid, ns.nspname, m.amname order by 2`
 
 func indexesOf(ctx context.Context, conn *pgx.Conn, t *table) ([]index, error) {
 	return ask(ctx, conn, pgx.RowToStructByPos[index], indexesQuery, t.OID)
 }
 
-// keys are the columns as an ORDER BY or GROUP BY has them.
+// keys are the keys as an ORDER BY or GROUP BY has them.
 func (x *index) keys() []string {
-	list := make([]string, len(x.Columns))
-	for i, c := range x.Columns {
-		list[i] = pgx.Identifier{c}.Sanitize()
+	list := make([]string, len(x.Keys))
+	for i, k := range x.Keys {
+		list[i] = "(" + k + ")"
 		if x.Collations[i] != "" {
 			list[i] += " collate " + x.Collations[i]
 		}
@@ -108,6 +127,7 @@ func (rd *reader) indexesOf(ctx context.Context, tx pgx.Tx, t *table, row *proof
 	if err != nil {
 		return err
 	}
+	whole := tally{row.Copy, places}
 	plain := func(x *index) bool { return x.Valid && x.Plain && x.Access == "btree" }
 	// First by the index alone: reading the rows by it has the server forget entries of rows that are gone.
 	var shown shown
@@ -131,8 +151,12 @@ func (rd *reader) indexesOf(ctx context.Context, tx pgx.Tx, t *table, row *proof
 			continue
 		case rd.amcheck != "" && x.Access == "btree" && t.harmless():
 			err = rd.amchecked(ctx, tx, x)
-		case plain(x) && x.DefaultClass:
-			err = rd.scanned(ctx, tx, t, x, row, places)
+		case x.Access == "btree" && !x.DefaultClass:
+			rd.seen.indexes.Notes = append(rd.seen.indexes.Notes, rd.named(x)+" is in an order of its own: only its pages are checked")
+		case x.Access == "btree":
+			err = rd.scanned(ctx, tx, t, x, whole)
+		default:
+			err = rd.agrees(ctx, tx, t, x)
 		}
 		if err != nil {
 			return err
@@ -197,44 +221,21 @@ const throughIndexes = `set local enable_indexscan = on; set local enable_seqsca
 	set local enable_incremental_sort = off;
 	set local max_parallel_workers_per_gather = 0; `
 
-// scanned reads a table by an index, whole and in its order.
-func (rd *reader) scanned(ctx context.Context, tx pgx.Tx, t *table, x *index, row *proof.Table, places string) error {
-	inner := "select ctid as c, row(" + strings.Join(x.keys(),
-		", ") + ") as k from only " + t.sql() + " order by " + x.order() + " offset 0"
-	var rows, disordered int64
-	var sum string
-	used := true
-	err := within(ctx, tx, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, throughIndexes); err != nil {
-			return err
-		}
-		names, err := scans(ctx, tx, inner, "Index Scan")
-		if used = slices.Contains(names, x.Name); err != nil || !used {
-			return err
-		}
-		return tx.QueryRow(ctx, `select pg_catalog.count(*), coalesce(pg_catalog.sum(pg_catalog.hashtidextended(c, 0)), 0)::pg_catalog.text,
-			pg_catalog.count(*) filter (where late) from (select c, `+x.disorder()+` as late from (`+inner+`) s) w`).Scan(&rows, &sum,
-			&disordered)
-	})
-	o := &rd.seen.indexes
-	if err == nil && !used {
-		o.Notes = append(o.Notes, rd.named(x)+": the server reads by another index of the same columns")
-		return nil
+// scanned reads a table by a B-tree, all that it has and in its order.
+func (rd *reader) scanned(ctx context.Context, tx pgx.Tx, t *table, x *index, whole tally) error {
+	inner := "select ctid as c, row(" + strings.Join(x.keys(), ", ") + ") as k from only " + t.sql() + x.where("true") +
+		" order by " + x.order() + " offset 0"
+	var disordered int64
+	got, used, err := rd.through(ctx, tx, x, "Index Scan", `select pg_catalog.count(*), `+placesOf("c")+`,
+		pg_catalog.count(*) filter (where late) from (select c, `+x.disorder()+` as late from (`+inner+`) s) w`, &disordered)
+	if err == nil && used && x.Predicate != "" {
+		whole, err = rd.tally(ctx, tx, t, x, "true")
 	}
-	if err := rd.indexError(ctx, x, err); err != nil || rows == 0 && sum == "" {
-		return err
+	fault := got.differs(whole)
+	if fault == "" && disordered > 0 {
+		fault = "entries out of order: " + figures.Count(disordered)
 	}
-	switch {
-	case rows < row.Copy:
-		o.Wrong.Add(rd.named(x), "it leads to %s of the table's %s rows", figures.Count(rows), figures.Count(row.Copy))
-	case rows > row.Copy:
-		o.Wrong.Add(rd.named(x), "it leads to %s rows, but the table has %s", figures.Count(rows), figures.Count(row.Copy))
-	case sum != places:
-		o.Wrong.Add(rd.named(x), "it leads to some rows twice and to others not at all")
-	case disordered > 0:
-		o.Wrong.Add(rd.named(x), "entries out of order: %s", figures.Count(disordered))
-	}
-	return nil
+	return rd.found(ctx, x, used, fault, err)
 }
 
 // shown is how many rows there are by an index and the visibility map alone.

@@ -178,8 +178,9 @@ func (r *run) session(ctx context.Context, k catalog.Copy, name string) (*pgx.Co
 	return conn, prepare(ctx, conn)
 }
 
+// prepare has plans be neither compiled, which would trust what the catalogs say of columns, nor read by indexes.
 func prepare(ctx context.Context, conn *pgx.Conn) error {
-	_, err := conn.Exec(ctx, `set enable_indexscan = off; set enable_indexonlyscan = off; set enable_bitmapscan = off;
+	_, err := conn.Exec(ctx, `set jit = off; set enable_indexscan = off; set enable_indexonlyscan = off; set enable_bitmapscan = off;
 		set lock_timeout = '5s'; set statement_timeout = 0; set idle_in_transaction_session_timeout = 0; `+plainText)
 	return err
 }
@@ -237,7 +238,8 @@ func codeOf(err error) string {
 
 // Codes of errors.
 const (
-	lockTimeout   = "55P03"
-	noRight       = "42501"
-	undefinedFile = "58P01"
+	lockTimeout       = "55P03"
+	noRight           = "42501"
+	undefinedFile     = "58P01"
+	undefinedFunction = "42883"
 )

@@ -18,10 +18,13 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode"
 
 	"github.com/go-chi/chi/v5"
 
+	"velvetrewind/api"
 	"velvetrewind/core/problem"
+	"velvetrewind/core/trail"
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/catalog/seal"
 	"velvetrewind/engine/restore/feed"
@@ -94,9 +97,48 @@ func (a *Auth) Require(next http.Handler) http.Handler {
 				"The command line finds the token in the service's home directory; for the console make a link with: velvet login",
 				"the call was refused", "it carries no valid token"))
 		default:
-			next.ServeHTTP(w, r)
+			next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), callerKey{}, callerOf(r))))
 		}
 	})
+}
+
+const theConsole = "the console"
+
+// addressOf is where a call comes from, without its port.
+func addressOf(r *http.Request) string {
+	host, _, err := net.SplitHostPort(r.RemoteAddr)
+	if err != nil {
+		return r.RemoteAddr
+	}
+	return host
+}
+
+type callerKey struct{}
+
+type caller struct{ who, from string }
+
+// Caller is who makes the call in whose context this is asked, as far as is known, and from which address.
+func Caller(ctx context.Context) (who, from string) {
+	c, _ := ctx.Value(callerKey{}).(caller)
+	return c.who, c.from
+}
+
+// callerOf tells the console from the owner's token; with that the command line gives the name of its OS user, which nobody checks.
+func callerOf(r *http.Request) caller {
+	if r.Header.Get("Authorization") == "" {
+		return caller{theConsole, addressOf(r)}
+	}
+	c := caller{"the owner's token", addressOf(r)}
+	name := strings.Map(func(r rune) rune {
+		if !unicode.IsPrint(r) {
+			return -1
+		}
+		return r
+	}, r.Header.Get(api.UserHeader))
+	if name != "" {
+		c.who = string([]rune(name)[:min(len([]rune(name)), 64)]) + ", with the owner's token"
+	}
+	return c
 }
 
 // Allowed tells whether a call shows the token, or comes from a browser that is signed in.
@@ -200,6 +242,10 @@ func (a *Auth) SignIn(w http.ResponseWriter, r *http.Request) {
 	if err := a.Catalog.AddSignIn(r.Context(), catalog.SignInSession, session, time.Now().Add(sessionLifetime)); err != nil {
 		problems.Write(w, problem.Wrap(err, problem.Failed, "you were not signed in", "Is the catalogue up?"))
 		return
+	}
+	came := trail.Entry{Who: theConsole, From: addressOf(r), Did: "sign in", Outcome: "done"}
+	if err := a.Catalog.AddToTrail(r.Context(), came); err != nil {
+		a.Log.Error("an act is not in the trail", "did", "sign in", "error", err)
 	}
 	http.SetCookie(w, &http.Cookie{
 		Name: sessionCookie, Value: session, Path: "/", MaxAge: int(sessionLifetime.Seconds()),

@@ -37,7 +37,7 @@ type Calendar struct {
 func (h *Calendar) Register(api *Surface) {
 	op(api, http.MethodGet, "/calendar", "list-calendar", "List recurring work, with its next runs", 0, h.listCalendar)
 	op(api, http.MethodPost, "/calendar", "add-entry", "Put something into the calendar", http.StatusCreated, h.addEntry)
-	op(api, http.MethodPost, "/calendar/preview", "preview-schedule", "Tell when a schedule would run, without saving it", 0,
+	question(api, "/calendar/preview", "preview-schedule", "Tell when a schedule would run, without saving it",
 		h.previewSchedule)
 	op(api, http.MethodPut, "/calendar/{entry}/paused", "pause-entry", "Pause an entry, or resume it", 0, h.pauseEntry)
 	op(api, http.MethodDelete, "/calendar/{entry}", "remove-entry", "Take an entry out of the calendar", http.StatusNoContent,

@@ -51,7 +51,7 @@ func (h *Changes) Register(api *Surface) {
 	op(api, http.MethodGet, "/clusters/{cluster}/rule", "show-rule", "Show which transactions are incidents", 0, h.showRule)
 	op(api, http.MethodPut, "/clusters/{cluster}/authors", "set-authors", "Say how it is watched who writes", 0, h.setAuthors)
 	op(api, http.MethodGet, "/clusters/{cluster}/authors", "show-authors", "Show how it is watched who writes", 0, h.showAuthors)
-	op(api, http.MethodPost, "/clusters/{cluster}/rule/try", "try-rule", "Show what a rule would have marked, changing nothing", 0,
+	question(api, "/clusters/{cluster}/rule/try", "try-rule", "Show what a rule would have marked, changing nothing",
 		h.tryRule)
 }
 

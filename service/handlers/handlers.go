@@ -17,6 +17,7 @@ import (
 
 	"velvetrewind/core/figures"
 	"velvetrewind/core/problem"
+	"velvetrewind/engine/catalog"
 	"velvetrewind/service/problems"
 )
 
@@ -25,12 +26,13 @@ type Noun interface{ Register(*Surface) }
 
 // Surface is where nouns register their operations.
 type Surface struct {
-	api huma.API
-	log *slog.Logger
+	api   huma.API
+	log   *slog.Logger
+	trail *catalog.Catalog // where calls that change something are recorded
 }
 
-// API is everything below /api/v1 that OpenAPI describes.
-func API(version string, log *slog.Logger, nouns ...Noun) http.Handler {
+// API is everything below /api/v1 that OpenAPI describes; calls that change something are recorded in the trail.
+func API(version string, log *slog.Logger, trail *catalog.Catalog, nouns ...Noun) http.Handler {
 	problems.UseDocuments()
 	r := chi.NewRouter()
 	cfg := huma.DefaultConfig("Velvet Rewind", version)
@@ -41,7 +43,7 @@ func API(version string, log *slog.Logger, nouns ...Noun) http.Handler {
 	cfg.Components.Schemas = huma.NewMapRegistry("#/components/schemas/", huma.DefaultSchemaNamer)
 	cfg.Components.SecuritySchemes = map[string]*huma.SecurityScheme{"token": {Type: "http", Scheme: "bearer"}}
 	cfg.Security = []map[string][]string{{"token": {}}}
-	surface := &Surface{api: humachi.New(r, cfg), log: log}
+	surface := &Surface{api: humachi.New(r, cfg), log: log, trail: trail}
 	for _, n := range nouns {
 		n.Register(surface)
 	}
@@ -61,8 +63,8 @@ func Describe(version string) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	API(version, nil, &Clusters{}, &Readiness{}, &Backups{}, &Copies{}, &Moments{}, &Changes{}, &Proofs{}, &Rehearsals{}, &Store{},
-		&Keep{}, &Calendar{}, &Tasks{}).ServeHTTP(w, r)
+	API(version, nil, nil, &Clusters{}, &Readiness{}, &Backups{}, &Copies{}, &Moments{}, &Changes{}, &Proofs{}, &Rehearsals{}, &Store{},
+		&Keep{}, &Calendar{}, &Tasks{}, &Trail{}).ServeHTTP(w, r)
 	return w.body, nil
 }
 
@@ -78,8 +80,25 @@ func (r *recorder) Write(b []byte) (int, error) {
 	return len(b), nil
 }
 
-// op registers an operation whose errors become problem documents.
+// op registers an operation whose errors become problem documents. Unless it only reads, each call goes into the trail.
 func op[I, O any](s *Surface, method, path, id, summary string, status int, do func(context.Context, *I) (*O, error)) {
+	if method != http.MethodGet {
+		act := do
+		do = func(ctx context.Context, in *I) (*O, error) {
+			out, err := act(ctx, in)
+			s.record(ctx, id, in, out, err)
+			return out, err
+		}
+	}
+	register(s, method, path, id, summary, status, do)
+}
+
+// question registers an operation that changes nothing, although what it asks comes in a body.
+func question[I, O any](s *Surface, path, id, summary string, do func(context.Context, *I) (*O, error)) {
+	register(s, http.MethodPost, path, id, summary, 0, do)
+}
+
+func register[I, O any](s *Surface, method, path, id, summary string, status int, do func(context.Context, *I) (*O, error)) {
 	huma.Register(s.api, huma.Operation{
 		OperationID: id, Method: method, Path: path, Summary: summary, DefaultStatus: status,
 	}, func(ctx context.Context, in *I) (*O, error) {

@@ -39,9 +39,8 @@ func (h *Keep) Register(api *Surface) {
 		h.setKeep)
 	op(api, http.MethodDelete, "/clusters/{cluster}/keep", "unset-keep",
 		"Take a cluster's own keep rule away: that of its policy, or the default, applies", 0, h.unsetKeep)
-	op(api, http.MethodPost, "/clusters/{cluster}/keep/preview", "preview-keep",
-		"Show what applying a keep rule would delete, and why the rest is kept",
-		0, h.previewKeep)
+	question(api, "/clusters/{cluster}/keep/preview", "preview-keep",
+		"Show what applying a keep rule would delete, and why the rest is kept", h.previewKeep)
 	op(api, http.MethodPost, "/clusters/{cluster}/keep/apply", "apply-keep", "Delete just what a preview showed",
 		http.StatusAccepted, h.applyKeep)
 	op(api, http.MethodPost, "/clusters/{cluster}/keep/undo", "undo-keep",

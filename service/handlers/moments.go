@@ -3,7 +3,6 @@ package handlers
 import (
 	"context"
 	"errors"
-	"net/http"
 	"time"
 
 	"velvetrewind/api"
@@ -26,11 +25,11 @@ type Moments struct {
 
 // Register registers the operations.
 func (h *Moments) Register(api *Surface) {
-	op(api, http.MethodPost, "/clusters/{cluster}/moment", "explain-moment",
-		"Resolve a moment and explain what lies on both sides of it, changing nothing", 0, h.explainMoment)
-	op(api, http.MethodPost, "/clusters/{cluster}/plan", "plan-restore", "Resolve a moment and plan a restore, changing nothing", 0,
+	question(api, "/clusters/{cluster}/moment", "explain-moment",
+		"Resolve a moment and explain what lies on both sides of it, changing nothing", h.explainMoment)
+	question(api, "/clusters/{cluster}/plan", "plan-restore", "Resolve a moment and plan a restore, changing nothing",
 		h.planRestore)
-	op(api, http.MethodPost, "/clusters/{cluster}/locate", "locate-segment", "Find the WAL segment that holds a moment", 0,
+	question(api, "/clusters/{cluster}/locate", "locate-segment", "Find the WAL segment that holds a moment",
 		h.locateSegment)
 }
 

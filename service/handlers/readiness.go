@@ -29,7 +29,7 @@ type Readiness struct {
 func (h *Readiness) Register(api *Surface) {
 	op(api, http.MethodGet, "/clusters/{cluster}/readiness", "check-readiness", "Look at what a cluster is and lacks", 0,
 		h.checkReadiness)
-	op(api, http.MethodPost, "/readiness", "check-unregistered", "Look at what a cluster is and lacks that is not registered", 0,
+	question(api, "/readiness", "check-unregistered", "Look at what a cluster is and lacks that is not registered",
 		h.checkUnregistered)
 	op(api, http.MethodPost, "/readiness/apply", "apply-readiness", "Run the SQL that fixes what a cluster lacks, and look again", 0,
 		h.applyReadiness)

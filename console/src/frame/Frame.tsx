@@ -93,6 +93,11 @@ export function Frame() {
                   Tasks
                 </Link>
               </li>
+              <li>
+                <Link to="/trail" className="text-ink no-underline [&.active]:font-bold">
+                  Trail
+                </Link>
+              </li>
             </ul>
             <button className="button mt-auto self-start text-soft max-md:mt-3" onClick={turn}>
               Colours: {theme}

@@ -394,3 +394,31 @@ describe("base backups over time", () => {
     expect(csv).toContain(`new,ferries,full,${noon},1,9,1048576,1024,true`);
   });
 });
+
+describe("the trail", () => {
+  const entry = {
+    number: 42,
+    at: noon,
+    who: "purser, with the owner's token",
+    from: "10.0.0.7",
+    did: "drop backup",
+    cluster: "ferries",
+    subject: "backup 01a",
+    outcome: "refused: it is pinned",
+    hash: "ab".repeat(32),
+  };
+
+  test("shows who did what, and pages to earlier entries", async () => {
+    const { user, router } = show("/trail", { "GET /trail": [entry], "GET /trail/check": { entries: 42, last: entry.hash } });
+    await sees("purser, with the owner's token");
+    await sees("refused: it is pinned");
+    await sees("42 entries, each as it was written");
+    await user.click(screen.getByRole("button", { name: "Earlier" }));
+    await waitFor(() => expect(router.state.location.search).toEqual({ before: 42 }));
+  });
+
+  test("says where it is not what was written", async () => {
+    show("/trail", { "GET /trail": [entry], "GET /trail/check": { entries: 11, broken: "entry 12 is not what was written" } });
+    await sees("entry 12 is not what was written");
+  });
+});
