@@ -16,23 +16,51 @@ import (
 
 	"velvetrewind/api"
 	"velvetrewind/core/pg"
+	"velvetrewind/testbed"
 )
 
 // proving proves a copy, and holds its parts against the same done plainly: reading the files, and hashing the rows on the
-// server. The commit log has as many transactions as b.commits; the check is looked at whether it saw them.
+// server. The commit log has as many transactions as b.commits; the check is looked at whether it saw them. The memory is that of a
+// service which has done nothing else, beside that with a hundredth of the transactions.
 func proving(b measure) {
 	bed, p, s := stand(b, b.scale)
 	takeBackup(b, s, "full")
-	const atOnce = 100_000
-	conn := p.Connect("postgres")
-	for done := 0; done < b.commits; done += atOnce { // each turn takes an id of its own
-		_, err := conn.Exec(context.Background(), fmt.Sprintf(`do $$ begin for n in 1..%d loop begin
-			perform pg_logical_emit_message(true, '', ''); exception when others then null; end; end loop; end $$`,
-			min(atOnce, b.commits-done)))
-		require.NoError(b, err)
-	}
+	commit(b, p, b.commits/100)
+	caughtUp(bed, p, s)
+	s.Must("restore", "start", "original", "latest", "--name", "few")
+	few := proofAlone(b, s, "few")
+	s.Must("copy", "discard", "few", "--confirm", "original")
+	commit(b, p, b.commits)
 	caughtUp(bed, p, s)
 	s.Must("restore", "start", "original", "latest", "--name", "look")
+	many := proofAlone(b, s, "look")
+	b.report(many, "MiB-for-a-proof")
+	b.report(many/few, "times-the-memory-with-a-hundredth-of-the-transactions")
+	compare(b, s)
+}
+
+// commit has transactions committed that write next to nothing.
+func commit(b measure, p *testbed.Postgres, transactions int) {
+	const atOnce = 100_000
+	conn := p.Connect("postgres")
+	for done := 0; done < transactions; done += atOnce { // each turn takes an id of its own
+		_, err := conn.Exec(context.Background(), fmt.Sprintf(`do $$ begin for n in 1..%d loop begin
+			perform pg_logical_emit_message(true, '', ''); exception when others then null; end; end loop; end $$`,
+			min(atOnce, transactions-done)))
+		require.NoError(b, err)
+	}
+}
+
+// proofAlone is the most memory, in MiB, of a service that was started to prove a copy.
+func proofAlone(b measure, s *testbed.Service, name string) float64 {
+	s.Stop()
+	s.Start()
+	s.Must("prove", "run", name)
+	return resident(b, s.PID())
+}
+
+// compare proves the copy in turn with the same done plainly.
+func compare(b measure, s *testbed.Service) {
 	var k api.Copy
 	s.JSON(&k, "copy", "show", "look")
 	log, pages, hashed := make(series, b.rounds), make([]series, 2), make([]series, 2)
@@ -71,7 +99,6 @@ func proving(b measure) {
 	b.ratio("times-as-long-as-reading-the-files", pages[0], pages[1])
 	b.ratio("times-as-long-as-hashing-the-rows-of-the-largest-table", hashed[0], hashed[1])
 	b.spread("s-for-the-commit-log", b.rounds, func(i int) float64 { return log[i].Seconds() })
-	b.report(resident(b, s.PID()), "MiB")
 }
 
 // readFiles reads the relation files below a directory and throws away what it read.
