@@ -49,6 +49,8 @@ var promises = [][4]string{
 	{"engine/restore", "every byte was verified", "TestManifestsThatLie", "engine/restore"},
 	{"engine/restore/copies", "a copy never disturbs its original", "TestEndToEnd", "cmd/velvet"},
 	{"engine/restore/feed", "not there is only ever said of what is not needed", "TestDeliveryWithoutTheService", "engine/restore/feed"},
+	{"engine/restore/takeover", "going back leaves everything where it was", "TestTakeoversThatEndOnTheirWay", "engine/restore/takeover"},
+	{"engine/restore/takeover", "no client reaches the copy before it stands in its place", "TestTakeover", "cmd/velvet"},
 	{"engine/schedule", "of those that were missed only the newest is caught up", "TestScheduler", "engine/schedule"},
 	{"engine/server/access", "a password in a connection string is refused", "TestConnectionStringsWithSecretsAreRefused",
 		"engine/server/access"},

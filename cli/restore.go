@@ -13,8 +13,8 @@ import (
 )
 
 func (a *app) restore() *cobra.Command {
-	c := &cobra.Command{Use: "restore", Short: "Plan a restore, and begin it as a side copy"}
-	c.AddCommand(a.restorePlan(), a.restoreStart())
+	c := &cobra.Command{Use: "restore", Short: "Plan a restore, begin it as a side copy, and have one take over"}
+	c.AddCommand(a.restorePlan(), a.restoreStart(), a.restoreTakeover())
 	return c
 }
 

@@ -246,5 +246,6 @@ func (w *wiring) nouns() []handlers.Noun {
 		&handlers.Calendar{Catalog: w.catalog, Custody: w.custody, Fleet: w.fleet, Events: w.events, Now: w.cfg.Now},
 		&handlers.Tasks{Catalog: w.catalog, Queue: w.queue, Now: w.cfg.Now},
 		&handlers.Trail{Catalog: w.catalog},
+		&handlers.Takeovers{Catalog: w.catalog, Logins: w.logins, Planner: w.planner, Host: w.host, Tasks: w.queue, Now: w.cfg.Now},
 	}
 }

@@ -662,6 +662,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/clusters/{cluster}/takeovers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List a cluster's takeovers, newest first */
+        get: operations["list-takeovers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/copies": {
         parameters: {
             query?: never;
@@ -742,6 +759,24 @@ export interface paths {
         put?: never;
         /** Move a paused copy to another moment */
         post: operations["step-copy"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/copies/{copy}/takeover": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show what putting a copy in the place of its original would do */
+        get: operations["plan-takeover"];
+        put?: never;
+        /** Put a copy in the place of its original */
+        post: operations["take-over"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1068,6 +1103,23 @@ export interface paths {
         /** Record everything that the store holds and the catalogue does not know */
         post: operations["rebuild-catalogue"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/takeovers/{takeover}/aside": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Remove what a takeover has set aside */
+        delete: operations["clear-takeover"];
         options?: never;
         head?: never;
         patch?: never;
@@ -2872,6 +2924,62 @@ export interface components {
              * @enum {string}
              */
             kind: "full" | "incremental" | "auto";
+        };
+        Takeover: {
+            /** @description what the original's directories are called afterwards */
+            aside: string[] | null;
+            /** Format: date-time */
+            begunAt?: string;
+            cluster: string;
+            copy: string;
+            /** Format: date-time */
+            endedAt?: string;
+            /** @description empty for one that was not begun */
+            id?: string;
+            moment: string;
+            original: components["schemas"]["TakeoverOriginal"];
+            plan?: components["schemas"]["TakeoverPlan"];
+            /** @description why it went back */
+            problem?: string;
+            /** @description what was set aside is gone */
+            removed?: boolean;
+            /** @description opening, stopping, setting aside, placing or starting; in service or as before where it has ended */
+            step?: string;
+        };
+        TakeoverOriginal: {
+            arguments: string[] | null;
+            dataDirectory: string;
+            running: boolean;
+            /** @description of systemd; by pg_ctl without one */
+            unit?: string;
+            user: string;
+        };
+        TakeoverPlan: {
+            boundary: components["schemas"]["Boundary"];
+            /** @description who would be cut off */
+            connected: components["schemas"]["TakeoverUsers"][] | null;
+            cost: components["schemas"]["Cost"];
+            /** @description in a sentence */
+            loss: string;
+            /** @description without which it could be begun */
+            obstacles: components["schemas"]["Problem"][] | null;
+            /** @description why it is not known who is connected */
+            unknown?: string;
+            /** @description of the newest proof of the copy where it stands */
+            verdict?: string;
+        };
+        TakeoverRequest: {
+            /** @description name of the cluster */
+            confirm?: string;
+            /** @description also where the proof of the copy does not say that it passed */
+            despite?: boolean;
+        };
+        TakeoverUsers: {
+            address?: string;
+            application?: string;
+            role: string;
+            /** Format: int64 */
+            sessions: number;
         };
         Task: {
             /** @description name */
@@ -4787,6 +4895,38 @@ export interface operations {
             };
         };
     };
+    "list-takeovers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name or id of the cluster */
+                cluster: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Takeover"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "list-copies": {
         parameters: {
             query?: {
@@ -4963,6 +5103,74 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["StepCopyRequest"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Task"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "plan-takeover": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name or id of the copy, or an unambiguous beginning or end of its id */
+                copy: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Takeover"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "take-over": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name or id of the copy, or an unambiguous beginning or end of its id */
+                copy: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TakeoverRequest"];
             };
         };
         responses: {
@@ -5630,6 +5838,41 @@ export interface operations {
             query?: never;
             header?: never;
             path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Task"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "clear-takeover": {
+        parameters: {
+            query?: {
+                /** @description name of the cluster */
+                confirm?: string;
+            };
+            header?: never;
+            path: {
+                /** @description its id */
+                takeover: string;
+            };
             cookie?: never;
         };
         requestBody?: never;

@@ -44,10 +44,22 @@ type Moment struct {
 	Part      journal.Part      // of BeforeOperation: what Table names, where that is another object than a table
 	Database  string            // of BeforeOperation, in place of Table: the name of a database that was dropped
 	Near      time.Time         // of BeforeOperation: about when it was; zero for any time
+	Timeline  pg.Timeline       // on the way to which it lies; 0 is the newest
 }
 
 // String prints the moment in its canonical form, which Parse reads back.
 func (m Moment) String() string {
+	s := m.place()
+	if m.Timeline != 0 {
+		s += fmt.Sprintf(" on timeline %d", uint32(m.Timeline))
+	} else if m.Kind == AtRestorePoint && onTimeline.MatchString(s) {
+		s = "restore point " + `"` + m.Name + `"` // or Parse would read a timeline
+	}
+	return s
+}
+
+// place is the moment without its timeline.
+func (m Moment) place() string {
 	before := ""
 	if m.Before {
 		before = "before "
@@ -103,7 +115,7 @@ const Forms = `latest · 2026-11-23T14:03:07.25Z · 2026-11-23 14:03:07 Europe/L
 	`tx 84213 · before tx 84213 · lsn 0/5A3F2B8 · before lsn 0/5A3F2B8 · restore point NAME · base ID · ` +
 	`before delete of booking · before update of fare · before truncate of crew.shift near 14:05 · before drop of invoice · ` +
 	`before drop of database saltmarsh · before drop of view|index|sequence|function|schema NAME · ` +
-	`before alter of vessel · before the largest delete of booking`
+	`before alter of vessel · before the largest delete of booking · any of these on timeline 1`
 
 func (e *SyntaxError) Error() string {
 	return fmt.Sprintf("moment %q, character %d: %s", e.Text, len([]rune(e.Text[:e.At]))+1, e.Reason)

@@ -2,6 +2,7 @@ package moment
 
 import (
 	"fmt"
+	"regexp"
 	"strconv"
 	"strings"
 	"time"
@@ -13,11 +14,33 @@ import (
 // Parse reads a moment. Every error is a *SyntaxError.
 func Parse(text string, c Caller) (Moment, error) {
 	p := parser{text: text, caller: c}
+	t, err := p.timeline()
+	if err != nil {
+		return Moment{}, err
+	}
 	m, err := p.moment()
 	if err != nil {
 		return Moment{}, err
 	}
+	m.Timeline = t
 	return m, p.nothingMore()
+}
+
+// onTimeline ends a moment that is not on the way to the newest timeline.
+var onTimeline = regexp.MustCompile(`(?i)\s+on\s+timeline\s+(\S+)\s*$`)
+
+// timeline takes that end off the text.
+func (p *parser) timeline() (pg.Timeline, error) {
+	at := onTimeline.FindStringSubmatchIndex(p.text)
+	if at == nil || strings.HasSuffix(p.text[at[2]:at[3]], `"`) { // within a name
+		return 0, nil
+	}
+	n, err := strconv.ParseUint(p.text[at[2]:at[3]], 10, 32)
+	if err != nil || n == 0 {
+		return 0, p.fail(at[2], "%q is no timeline; write its number, for example on timeline 1", p.text[at[2]:at[3]])
+	}
+	p.text = p.text[:at[0]]
+	return pg.Timeline(n), nil
 }
 
 // ParseTime reads only a time, in any of its forms; a time of day alone is today's.

@@ -29,6 +29,9 @@ type Control struct {
 	DataChecksums    bool
 }
 
+// ShutDown is the State of a cluster whose server was stopped in order (DB_SHUTDOWNED).
+const ShutDown = 1
+
 // ControlFileSize is the size of global/pg_control; only its first sector carries data.
 const ControlFileSize = 8192
 

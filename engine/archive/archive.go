@@ -30,7 +30,7 @@ type Archive struct {
 	Cluster  catalog.Cluster
 	Capture  catalog.Capture
 	Bases    []reach.Base // those that no audit found lost
-	Timeline pg.Timeline  // the newest
+	Timeline pg.Timeline  // the newest, unless another was asked for
 	// Ancestors are the forks that lead to Timeline, oldest first.
 	Ancestors []pg.Fork
 
@@ -120,6 +120,26 @@ func assemble(k catalog.Cluster, s *vault.Vault, state catalog.Capture, tails []
 	}
 	a.Ancestors = a.histories[a.Timeline]
 	return a, nil
+}
+
+// On is the archive of the way to another timeline than the newest.
+func (a *Archive) On(t pg.Timeline) (*Archive, error) {
+	if t == 0 || t == a.Timeline {
+		return a, nil
+	}
+	_, forked := a.histories[t]
+	if !forked && !slices.ContainsFunc(a.runs, func(r catalog.Run) bool { return r.Timeline == t }) {
+		return nil, problem.New(problem.Invalid, "See: velvet reach "+a.Cluster.Name, "the moment is out of reach",
+			"nothing was captured of a timeline %d of %s", t, a.Cluster.Name)
+	}
+	other := *a
+	other.Timeline, other.Ancestors = t, a.histories[t]
+	return &other, nil
+}
+
+// Leads tells whether the way to the archive's timeline leads over a place of another.
+func (a *Archive) Leads(t pg.Timeline, at pg.LSN) bool {
+	return t == a.Timeline || slices.ContainsFunc(a.Ancestors, func(f pg.Fork) bool { return f.Timeline == t && at <= f.At })
 }
 
 // Histories gives the forks that lead to each timeline above 1, oldest first.

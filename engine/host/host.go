@@ -238,3 +238,15 @@ func (h *Host) InstallProgram(dir string) (string, error) {
 	}
 	return path, SyncDir(dir)
 }
+
+// systemctl has systemd do something with a unit.
+func (h *Host) systemctl(ctx context.Context, verb, unit string) error {
+	if !unitName.MatchString(unit) {
+		return fmt.Errorf("%q is no name of a unit", unit)
+	}
+	said, err := exec.CommandContext(ctx, "systemctl", verb, unit).CombinedOutput()
+	if err != nil {
+		return fmt.Errorf("systemctl %s %s: %w: %s", verb, unit, err, strings.TrimSpace(string(said)))
+	}
+	return nil
+}

@@ -156,7 +156,7 @@ func (r *run) newest(ctx context.Context) (pg.FullXID, error) {
 // before the boundary.
 func (r *run) expected(ctx context.Context, xmax pg.FullXID) (l *proof.CommitLog, seen pg.FullXID, err error) {
 	l = new(proof.CommitLog)
-	_, j, err := r.Open(ctx)
+	_, j, err := r.Open(ctx, r.plan.Boundary.Timeline)
 	if err != nil {
 		return l, 0, err
 	}

@@ -194,7 +194,7 @@ func (r *run) lengths(ctx context.Context, pages map[wal.RelationRef]uint32, kno
 		o.Notes = append(o.Notes, "the copy is open: that files are as long as when it was opened cannot be told any more")
 		return nil
 	}
-	_, j, err := r.Open(ctx)
+	_, j, err := r.Open(ctx, r.plan.Boundary.Timeline)
 	if err != nil {
 		return err
 	}

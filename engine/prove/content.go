@@ -275,7 +275,11 @@ func fresh(t *journal.Transaction, id journal.TableID, names journal.Lookup) (ro
 func (c *comparison) caughtUp(ctx context.Context, live bool) (*archive.Archive, *changes.Journal, error) {
 	until := time.Now().Add(journalWait)
 	for {
-		a, j, err := c.Open(ctx)
+		a, j, err := c.Open(ctx, 0)
+		if err == nil && !a.Leads(c.plan.Boundary.Timeline, c.plan.Boundary.End) {
+			return nil, nil, fmt.Errorf("the live cluster is on timeline %d, which left the copy's timeline %d before its moment: what "+
+				"tells them apart happened on both", a.Timeline, c.plan.Boundary.Timeline)
+		}
 		if err != nil || !live || a.Capture.FlushedLSN >= c.to {
 			return a, j, err
 		}

@@ -12,6 +12,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"velvetrewind/core/pg"
 	"velvetrewind/core/plan"
 	"velvetrewind/core/problem"
 	"velvetrewind/core/proof"
@@ -32,8 +33,8 @@ type Prover struct {
 	Access  access.Access // of the live cluster
 	Host    *host.Host
 	Store   *vault.Vault
-	// Open opens what is captured of the cluster by now.
-	Open func(context.Context) (*archive.Archive, *changes.Journal, error)
+	// Open opens what is captured of the cluster by now, along the way to a timeline.
+	Open func(context.Context, pg.Timeline) (*archive.Archive, *changes.Journal, error)
 	// Earlier are proofs of copies of the cluster, the newest first.
 	Earlier []Earlier
 	// Own are the DBA's own checks of the cluster.

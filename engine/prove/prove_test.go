@@ -107,7 +107,7 @@ func setScene(b *testbed.Bed, checksums bool) *scene {
 // prover proves copies of the scene.
 func (s *scene) prover() *prove.Prover {
 	return &prove.Prover{Cluster: s.Record, Access: s.Access(), Host: s.Host, Store: s.Store, Aside: s.aside,
-		Open: func(context.Context) (*archive.Archive, *changes.Journal, error) {
+		Open: func(context.Context, pg.Timeline) (*archive.Archive, *changes.Journal, error) {
 			a, j := s.Journal()
 			return a, j, nil
 		}}

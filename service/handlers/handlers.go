@@ -64,7 +64,8 @@ func Describe(version string) ([]byte, error) {
 		return nil, err
 	}
 	API(version, nil, nil, &Clusters{}, &Readiness{}, &Backups{}, &Copies{}, &Moments{}, &Changes{}, &Proofs{}, &Rehearsals{}, &Store{},
-		&Keep{}, &Calendar{}, &Tasks{}, &Trail{}).ServeHTTP(w, r)
+		&Keep{}, &Calendar{}, &Tasks{}, &Trail{},
+		&Takeovers{}).ServeHTTP(w, r)
 	return w.body, nil
 }
 

@@ -65,7 +65,7 @@ func (h *Moments) explainMoment(ctx context.Context, in *momentIn) (*body[api.Mo
 	if err != nil {
 		return nil, err
 	}
-	o, err := h.Planner.Open(ctx, in.Cluster)
+	o, err := h.Planner.OpenOn(ctx, in.Cluster, m.Timeline)
 	if err != nil {
 		return nil, err
 	}
@@ -120,7 +120,7 @@ func (h *Moments) locateSegment(ctx context.Context, in *momentIn) (*body[api.Lo
 	if err != nil {
 		return nil, err
 	}
-	o, err := h.Planner.Open(ctx, in.Cluster)
+	o, err := h.Planner.OpenOn(ctx, in.Cluster, m.Timeline)
 	if err != nil {
 		return nil, err
 	}

@@ -80,7 +80,7 @@ func (s *Surface) record(ctx context.Context, did string, in, out any, err error
 	named := make(map[string]string)
 	pathOf(reflect.ValueOf(in), named)
 	var subject []string
-	for _, name := range []string{"policy", "backup", "copy", "entry", "check", "xid", "task"} {
+	for _, name := range []string{"policy", "backup", "copy", "entry", "check", "xid", "task", "takeover"} {
 		if named[name] != "" {
 			subject = append(subject, name+" "+named[name])
 		}

@@ -64,12 +64,20 @@ type Opened struct {
 	Journal *changes.Journal
 }
 
-// Open opens the archive and the journal of a cluster.
+// Open opens the archive and the journal of a cluster, along the way to its newest timeline.
 func (p *Planner) Open(ctx context.Context, cluster string) (o Opened, err error) {
+	return p.OpenOn(ctx, cluster, 0)
+}
+
+// OpenOn opens them along the way to another timeline; 0 is the newest.
+func (p *Planner) OpenOn(ctx context.Context, cluster string, t pg.Timeline) (o Opened, err error) {
 	if o.Cluster, err = p.Catalog.Cluster(ctx, cluster); err != nil {
 		return o, err
 	}
 	if o.Archive, err = archive.Open(ctx, p.Catalog, p.Store, p.Spool, o.Cluster); err != nil {
+		return o, err
+	}
+	if o.Archive, err = o.Archive.On(t); err != nil {
 		return o, err
 	}
 	book, err := p.Books.Of(ctx, o.Cluster.ID)
@@ -94,9 +102,9 @@ func (p *Planner) Plan(ctx context.Context, cluster, text, zone string) (k catal
 	if unshared != nil && !errors.Is(unshared, errUnshared) {
 		return k, r, nil, unshared
 	}
-	o, err := p.Open(ctx, cluster)
+	o, err := p.OpenOn(ctx, cluster, m.Timeline)
 	if err != nil {
-		return o.Cluster, r, nil, err
+		return k, r, nil, err
 	}
 	r, _, err = restore.Plan(ctx, o.Archive, o.Journal, m)
 	if unshared != nil && (err != nil || r.Boundary.FirstOut == nil) { // what is not shared may belong to it

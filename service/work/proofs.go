@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"time"
 
+	"velvetrewind/core/pg"
 	"velvetrewind/core/plan"
 	"velvetrewind/core/proof"
 	"velvetrewind/core/task"
@@ -91,8 +92,8 @@ func (w *Worker) prover(ctx context.Context, t catalog.Task, cluster catalog.Clu
 		}
 		p.Earlier = append(p.Earlier, e)
 	}
-	p.Open = func(ctx context.Context) (*archive.Archive, *changes.Journal, error) {
-		o, err := w.Planner.Open(ctx, cluster.Name)
+	p.Open = func(ctx context.Context, t pg.Timeline) (*archive.Archive, *changes.Journal, error) {
+		o, err := w.Planner.OpenOn(ctx, cluster.Name, t)
 		return o.Archive, o.Journal, err
 	}
 	p.Aside = func(ctx context.Context, k catalog.Copy, report task.Report) (catalog.Copy, func(), error) {
@@ -108,7 +109,7 @@ func (w *Worker) copyAside(ctx context.Context, t catalog.Task, cluster catalog.
 	if err := json.Unmarshal(of.Plan, &r); err != nil {
 		return k, nil, err
 	}
-	o, err := w.Planner.Open(ctx, cluster.Name)
+	o, err := w.Planner.OpenOn(ctx, cluster.Name, r.Boundary.Timeline)
 	if err != nil {
 		return k, nil, err
 	}

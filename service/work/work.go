@@ -70,6 +70,12 @@ type (
 	}
 	// Rehearse makes a copy, proves it and discards it.
 	Rehearse struct{}
+	// Takeover puts a copy in the place of its original.
+	Takeover struct {
+		Despite bool `json:"despite,omitempty"` // also if its proof did not pass
+	}
+	// Clear removes what a takeover set aside. Its subject is the takeover's id.
+	Clear struct{}
 )
 
 // Kinds of tasks, as they are shown.
@@ -87,6 +93,8 @@ const (
 	KindKeep    = "keep run"
 
 	KindRehearse = "rehearsal"
+	KindTakeover = "takeover"
+	KindClear    = "remove what was set aside"
 )
 
 // TaskKind is the kind of task that an order is for.
@@ -125,6 +133,12 @@ func (Keep) TaskKind() string { return KindKeep }
 // TaskKind is the kind of task that an order is for.
 func (Rehearse) TaskKind() string { return KindRehearse }
 
+// TaskKind is the kind of task that an order is for.
+func (Takeover) TaskKind() string { return KindTakeover }
+
+// TaskKind is the kind of task that an order is for.
+func (Clear) TaskKind() string { return KindClear }
+
 // Worker does the work of all kinds.
 type Worker struct {
 	Catalog    *catalog.Catalog
@@ -141,6 +155,8 @@ type Worker struct {
 	ThroughSQL bool   // read data through SQL, also where the data directory could be read
 	Events     *events.Hub
 	Now        func() time.Time
+
+	queue *tasks.Queue // that has the work done
 }
 
 // triesOfMirror is how often a copy to the second store is tried before it counts as failed: with the queue's pauses,
@@ -149,6 +165,7 @@ const triesOfMirror = 5
 
 // AddTo has a queue's tasks be done by w.
 func (w *Worker) AddTo(q *tasks.Queue) {
+	w.queue = q
 	tasks.Add(q, tasks.Kind[Backup]{Work: w.takeBackup, Undo: w.undoBackup, Alone: problem.New(problem.Conflict,
 		"Watch it with: velvet task list. Take another when it has ended.", "no second backup was begun",
 		"a base backup of this cluster is under way already")})
@@ -159,6 +176,9 @@ func (w *Worker) AddTo(q *tasks.Queue) {
 	tasks.Add(q, tasks.Kind[Discard]{Work: w.discardCopy, Undo: w.undoCopy})
 	tasks.Add(q, tasks.Kind[Prove]{Work: w.proveCopy, Undo: w.undoProof})
 	tasks.Add(q, tasks.Kind[Rehearse]{Work: w.rehearse, Undo: w.undoRehearsal, Forget: w.forgetRehearsal})
+	tasks.Add(q, tasks.Kind[Takeover]{Work: w.takeOver, Undo: w.undoTakeover, Alone: problem.New(problem.Conflict,
+		"Watch it with: velvet task list", "the original was not touched", "a takeover of this cluster is under way")})
+	tasks.Add(q, tasks.Kind[Clear]{Work: w.clear, Undo: leaveAsIs})
 	tasks.Add(q, tasks.Kind[Audit]{Work: w.auditStore, Undo: leaveAsIs})
 	tasks.Add(q, tasks.Kind[Rebuild]{Work: w.rebuildCatalogue, Undo: w.undoRebuild})
 	tasks.Add(q, tasks.Kind[Mirror]{Work: w.copyToSecond, Undo: w.sweepSecond, Tries: triesOfMirror, Alone: problem.New(problem.Conflict,

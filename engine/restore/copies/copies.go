@@ -347,6 +347,9 @@ func (c *Maker) feedTail(ctx context.Context, cluster catalog.Cluster, p plan.Re
 	if err != nil {
 		return nil, err
 	}
+	if a, err = a.On(p.Boundary.Timeline); err != nil {
+		return nil, err
+	}
 	segments := p.Segments(a.Ancestors, cluster.SegmentSize)
 	for _, tail := range a.Spooled(segments) {
 		name := tail.Segment.Name(cluster.SegmentSize)
@@ -387,39 +390,6 @@ func (c *Maker) Remove(ctx context.Context, cluster catalog.Cluster, k catalog.C
 		}
 	}
 	k.State = catalog.CopyDiscarded
-	return c.save(ctx, k)
-}
-
-// Open ends the recovery of a paused copy: it becomes writable, on a timeline of its own.
-func (c *Maker) Open(ctx context.Context, cluster catalog.Cluster, k catalog.Copy, report task.Report) error {
-	if k.State != catalog.CopyPaused {
-		return problem.New(problem.Conflict, "See: velvet copy show "+k.ID, "the copy was not opened",
-			"it is %s; only a paused copy can be opened", k.State)
-	}
-	c, err := c.of(k)
-	if err != nil {
-		return err
-	}
-	conn, err := Connect(ctx, k, cluster, "template1")
-	if err != nil {
-		return err
-	}
-	defer func() { _ = conn.Close(context.WithoutCancel(ctx)) }()
-	report.Progress(0, 0, task.None, "ending recovery")
-	if _, err := conn.Exec(ctx, `select pg_catalog.pg_wal_replay_resume()`); err != nil {
-		return err
-	}
-	for {
-		var recovering bool
-		if err := conn.QueryRow(ctx, `select pg_catalog.pg_is_in_recovery() from pg_catalog.pg_sleep(0.1)`).Scan(&recovering); err != nil {
-			return fmt.Errorf("%w; the copy's log ends:\n%s", err, c.Host.LogTail(Server(k, cluster.Major()), 1000))
-		}
-		if !recovering {
-			break
-		}
-	}
-	k.State = catalog.CopyOpen
-	report.Log("the copy is open for writing on 127.0.0.1, port %d; its archiving is off and stays off", k.Port)
 	return c.save(ctx, k)
 }
 

@@ -1,0 +1,54 @@
+package api
+
+import "time"
+
+// Takeover is what putting a copy in the place of its original would do, or did.
+type Takeover struct {
+	ID      string `json:"id,omitempty" doc:"empty for one that was not begun"`
+	Cluster string `json:"cluster"`
+	Copy    string `json:"copy"`
+	Moment  string `json:"moment"`
+	Step    string `json:"step,omitempty" doc:"opening, stopping, setting aside, placing or starting; in service or as before where it has ended"`
+	// Original is how the original runs.
+	Original TakeoverOriginal `json:"original"`
+	Aside    []string         `json:"aside" doc:"what the original's directories are called afterwards"`
+	Removed  bool             `json:"removed,omitempty" doc:"what was set aside is gone"`
+	BegunAt  *time.Time       `json:"begunAt,omitempty"`
+	EndedAt  *time.Time       `json:"endedAt,omitempty"`
+	Problem  string           `json:"problem,omitempty" doc:"why it went back"`
+	Plan     *TakeoverPlan    `json:"plan,omitempty"`
+}
+
+// TakeoverOriginal is a server as it is run.
+type TakeoverOriginal struct {
+	DataDirectory string   `json:"dataDirectory"`
+	User          string   `json:"user"`
+	Unit          string   `json:"unit,omitempty" doc:"of systemd; by pg_ctl without one"`
+	Arguments     []string `json:"arguments"`
+	Running       bool     `json:"running"`
+}
+
+// TakeoverPlan is what a person should know before the word.
+type TakeoverPlan struct {
+	Boundary  Boundary        `json:"boundary"`
+	Cost      Cost            `json:"cost"`
+	Verdict   string          `json:"verdict,omitempty" doc:"of the newest proof of the copy where it stands"`
+	Connected []TakeoverUsers `json:"connected" doc:"who would be cut off"`
+	Unknown   string          `json:"unknown,omitempty" doc:"why it is not known who is connected"`
+	Obstacles []Problem       `json:"obstacles" doc:"without which it could be begun"`
+	Loss      string          `json:"loss" doc:"in a sentence"`
+}
+
+// TakeoverUsers are sessions on the original.
+type TakeoverUsers struct {
+	Role        string `json:"role"`
+	Application string `json:"application,omitempty"`
+	Address     string `json:"address,omitempty"`
+	Sessions    int    `json:"sessions"`
+}
+
+// TakeoverRequest has a takeover begin.
+type TakeoverRequest struct {
+	Confirm string `json:"confirm,omitempty" doc:"name of the cluster"`
+	Despite bool   `json:"despite,omitempty" doc:"also where the proof of the copy does not say that it passed"`
+}

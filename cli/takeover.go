@@ -1,0 +1,178 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"velvetrewind/api"
+	"velvetrewind/core/figures"
+)
+
+func (a *app) restoreTakeover() *cobra.Command {
+	var in api.TakeoverRequest
+	var look, detach bool
+	cmd := &cobra.Command{
+		Use: "takeover COPY | CLUSTER MOMENT", Short: "Put a copy in the place of its original, which is set aside",
+		Long: "Put a paused copy in the place of its original: prove it, stop the original, set its directory aside under a\n" +
+			"dated name, and start the copy there as the original was started. If anything fails on the way, everything is put\n" +
+			"back, and the original serves as before. With CLUSTER and MOMENT the copy is made first." + momentHelp,
+		Args: cobra.RangeArgs(1, 2), ValidArgsFunction: a.completeCopies,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			name := args[0]
+			if len(args) == 2 {
+				if name, err = a.copyFirst(cmd, args[0], args[1]); err != nil {
+					return err
+				}
+			}
+			path := "/copies/" + seg(name) + "/takeover"
+			var plan api.Takeover
+			if err := c.get(cmd.Context(), path, &plan); err != nil {
+				return err
+			}
+			if look {
+				return a.show(cmd, plan, func(w io.Writer) { drawTakeover(w, plan) })
+			}
+			drawTakeover(cmd.ErrOrStderr(), plan)
+			return a.confirmedTask(cmd, c, in.Confirm, detach, func(name string, t *api.Task) error {
+				in.Confirm = name
+				return c.post(cmd.Context(), path, in, t)
+			})
+		},
+	}
+	confirmFlag(cmd, &in.Confirm)
+	cmd.Flags().BoolVar(&in.Despite, "despite-proof", false, "also if the proof of the copy does not pass")
+	cmd.Flags().BoolVar(&look, "plan", false, "show what would be done, changing nothing of the original")
+	cmd.Flags().BoolVar(&detach, "detach", false, "do not wait for the end")
+	cmd.AddCommand(a.takeoverHistory(), a.takeoverClear())
+	return cmd
+}
+
+// copyFirst makes the copy that is to take over, and gives its id.
+func (a *app) copyFirst(cmd *cobra.Command, cluster, moment string) (string, error) {
+	var t api.Task
+	in := func(m string) any { return api.MakeCopyRequest{Moment: m} }
+	c, err := a.askMoment(cmd, "/clusters/"+seg(cluster)+"/copies", moment, in, &t)
+	if err != nil {
+		return "", err
+	}
+	t, err = watch(cmd.Context(), c, t, cmd.ErrOrStderr())
+	return t.Subject, err
+}
+
+func drawTakeover(w io.Writer, t api.Takeover) {
+	o := t.Original
+	runs := "as the OS user " + o.User + ", by pg_ctl " + strings.Join(o.Arguments, " ")
+	if o.Unit != "" {
+		runs = "as the OS user " + o.User + ", by its unit " + o.Unit
+	}
+	if !o.Running {
+		runs += "; it does not run now"
+	}
+	list := []string{"cluster", t.Cluster, "copy", t.Copy, "moment", t.Moment}
+	if t.Plan != nil {
+		verdict := t.Plan.Verdict
+		if verdict == "" {
+			verdict = "it is proved first"
+		}
+		list = append(append(list, boundaryFacts(t.Plan.Boundary)...), "proof", verdict, "connected now", connected(t.Plan))
+	}
+	if o.DataDirectory != "" {
+		list = append(list, "original", o.DataDirectory, "it runs", runs, "set aside as", strings.Join(t.Aside, "\n"))
+	}
+	facts(w, list...)
+	if t.Plan == nil {
+		return
+	}
+	_, _ = fmt.Fprintln(w)
+	drawCost(w, t.Plan.Cost)
+	for _, p := range t.Plan.Obstacles {
+		_, _ = fmt.Fprintf(w, "\nIt cannot be begun: %s. %s\n", p.Detail, p.Next)
+	}
+	_, _ = fmt.Fprintf(w, "\nThe way back: if a step fails, everything is put back by itself. Afterwards the old directory stands under "+
+		"its new name,\nand what it held can still be reached: velvet restore takeover %s \"MOMENT on timeline %d\"\n", t.Cluster,
+		t.Plan.Boundary.Timeline)
+}
+
+// connected says who would be cut off.
+func connected(p *api.TakeoverPlan) string {
+	if p.Unknown != "" {
+		return "not known: " + p.Unknown
+	}
+	if len(p.Connected) == 0 {
+		return "nobody"
+	}
+	list := make([]string, len(p.Connected))
+	for i, u := range p.Connected {
+		list[i] = figures.Of(u.Sessions, "session") + " of " + u.Role
+		if u.Application != "" {
+			list[i] += ", " + u.Application
+		}
+		if u.Address != "" {
+			list[i] += ", from " + u.Address
+		}
+	}
+	return strings.Join(list, "\n")
+}
+
+func (a *app) takeoverHistory() *cobra.Command {
+	return &cobra.Command{
+		Use: "history CLUSTER", Short: "List a cluster's takeovers, newest first, and what they set aside", Args: cobra.ExactArgs(1),
+		ValidArgsFunction: a.completeClusters,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			var list []api.Takeover
+			if err := c.get(cmd.Context(), "/clusters/"+seg(args[0])+"/takeovers", &list); err != nil {
+				return err
+			}
+			return a.show(cmd, list, func(w io.Writer) { drawTakeovers(w, list) })
+		},
+	}
+}
+
+func drawTakeovers(w io.Writer, list []api.Takeover) {
+	t := grid(w, "takeover", "begun", "took>", "moment", "how it stands", "set aside")
+	for _, k := range list {
+		took, aside := "", ""
+		if k.EndedAt != nil {
+			took = lasted(k.EndedAt.Sub(*k.BegunAt).Seconds())
+		}
+		if k.Step == "in service" {
+			aside = strings.Join(k.Aside, "\n")
+		}
+		if k.Removed {
+			aside = "removed"
+		}
+		t.AppendRow([]any{short(k.ID), when(*k.BegunAt), took, k.Moment, strings.TrimSuffix(k.Step+": "+k.Problem, ": "), aside})
+	}
+	t.Render()
+}
+
+func (a *app) takeoverClear() *cobra.Command {
+	var typed string
+	cmd := &cobra.Command{
+		Use: "clear TAKEOVER", Short: "Remove the directories that a takeover has set aside", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			return a.confirmedTask(cmd, c, typed, false, func(name string, t *api.Task) error {
+				return c.call(cmd.Context(), http.MethodDelete, "/takeovers/"+seg(args[0])+"/aside?confirm="+url.QueryEscape(name), nil, t)
+			})
+		},
+	}
+	confirmFlag(cmd, &typed)
+	return cmd
+}

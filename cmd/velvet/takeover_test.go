@@ -1,0 +1,169 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"velvetrewind/api"
+	"velvetrewind/testbed"
+)
+
+// takeovers lists those of the cluster, newest first.
+func (s *stage) takeovers() (list []api.Takeover) {
+	s.service.JSON(&list, "restore", "takeover", "history", "ferries")
+	return list
+}
+
+// back opens a session on the cluster, which has been taken over, and sees what it holds.
+func (s *stage) serves(numbers string, bookings int) {
+	s.Helper()
+	s.db = s.ferries.Connect("postgres")
+	assert.Equal(s, numbers, testbed.One[string](s.Bed, s.db, numbersOf))
+	assert.Equal(s, bookings, testbed.One[int](s.Bed, s.db, "select count(*) from booking"))
+	assert.Equal(s, 1000, testbed.One[int](s.Bed, s.db, "select count(*) from payment"), "what lies in a tablespace")
+}
+
+// TestTakeover rewinds a cluster where it stands to before an accident, goes on, and rewinds the takeover itself.
+func TestTakeover(t *testing.T) {
+	t.Parallel()
+	s := newStage(t)
+	s.protect()
+	s.take()
+	s.commit(1)
+	accident := testbed.One[string](s.Bed, s.db, "with d as (delete from booking) select pg_current_xact_id()::text")
+	later := s.commit(2)
+	s.captured()
+	k, conn := s.restore("before tx " + accident)
+	require.NoError(t, conn.Close(context.Background()))
+
+	plan := s.service.Must("restore", "takeover", k.Name, "--plan")
+	for _, says := range []string{s.ferries.DataDir, "velvet-aside", "by pg_ctl", "session of " + testbed.Superuser, "tx " + accident,
+		"The way back"} {
+		assert.Contains(t, plan, says)
+	}
+	s.refused(3, []string{"2 transactions", "confirm with the cluster's name: ferries"}, "restore", "takeover", k.Name)
+	s.refused(3, []string{"ferries"}, "restore", "takeover", k.Name, "--confirm", "atlantis")
+	s.serves("1,2", 0) // nothing was touched
+	s.ferries.Exec("postgres", "alter system set work_mem = '7MB'", "select pg_reload_conf()")
+	// Somebody comes again and again; they must never get in where the bookings are not there.
+	stop := make(chan struct{})
+	early := make(chan string, 1)
+	go func() { early <- s.knock(stop) }()
+
+	out := s.service.Must("restore", "takeover", k.Name, "--confirm", "ferries")
+	for _, step := range []string{"verdict: passed", "opening: done", "stopping: done", "setting aside: done", "placing: done",
+		"starting: done"} {
+		assert.Contains(t, out, step)
+	}
+	s.serves("1", 20000)
+	close(stop)
+	assert.Empty(t, <-early)
+	assert.Equal(t, "7MB", testbed.One[string](s.Bed, s.db, "show work_mem"), "the configuration of today")
+	list := s.takeovers()
+	require.Len(t, list, 1)
+	assert.Equal(t, "in service", list[0].Step)
+	for _, dir := range list[0].Aside {
+		assert.DirExists(t, dir)
+	}
+	assert.NoDirExists(t, k.Directory, "nothing is left of the copy's directory")
+
+	// What follows by itself: capture along the new timeline, and a base backup.
+	s.streaming()
+	s.Eventually("a base backup of the new timeline is complete", func() bool {
+		return s.cluster().Capture.Timeline == 2 && len(s.active()) == 0
+	})
+	own := s.commit(3)
+	s.captured()
+	assert.Empty(t, s.cluster().Holes)
+	k, conn = s.restore("tx " + own)
+	assert.Equal(t, "1,3", testbed.One[string](s.Bed, conn, numbersOf))
+	require.NoError(t, conn.Close(context.Background()))
+	s.discard(k)
+
+	// The takeover is rewound: to what the old timeline had last.
+	moment := "tx " + later + " on timeline 1"
+	s.refused(1, []string{"could not run"}, "restore", "takeover", "ferries", moment, "--confirm", "ferries") // beside another history
+	var copies []api.Copy
+	s.service.JSON(&copies, "copy", "list")
+	require.Len(t, copies, 1, "the copy stands; only the takeover was refused")
+	s.service.Must("restore", "takeover", copies[0].Name, "--confirm", "ferries", "--despite-proof")
+	s.serves("1,2", 0)
+	s.streaming()
+	s.Eventually("capture is on the third timeline", func() bool { return s.cluster().Capture.Timeline == 3 && len(s.active()) == 0 })
+	s.commit(4)
+	s.captured()
+
+	old := s.takeovers()[1]
+	s.refused(3, []string{"removed for good"}, "restore", "takeover", "clear", old.ID)
+	s.service.Must("restore", "takeover", "clear", old.ID, "--confirm", "ferries")
+	for _, dir := range old.Aside {
+		assert.NoDirExists(t, dir)
+	}
+	assert.Contains(t, s.service.Must("restore", "takeover", "history", "ferries"), "removed")
+	s.serves("1,2,4", 0)
+	assert.Contains(t, s.service.Must("trail", "--limit", "30"), "take over")
+}
+
+// knock calls at the original's door until stop, and says if it was let in where neither the original serves nor what took over.
+func (s *stage) knock(stop chan struct{}) string {
+	for {
+		select {
+		case <-stop:
+			return ""
+		case <-time.After(10 * time.Millisecond):
+		}
+		conn, err := pgx.Connect(context.Background(), s.ferries.DSN(testbed.Superuser, "postgres")+" password='"+testbed.Password+"'")
+		if err != nil {
+			continue
+		}
+		var recovering bool
+		var bookings int
+		err = conn.QueryRow(context.Background(), "select pg_is_in_recovery(), (select count(*) from booking)").Scan(&recovering, &bookings)
+		_ = conn.Close(context.Background())
+		if err == nil && (recovering || bookings != 0 && bookings != 20000) {
+			return fmt.Sprintf("let in with %d bookings, recovering: %v", bookings, recovering)
+		}
+	}
+}
+
+// TestTakeoverThatCannotBe has what stands in the way told, before anything is touched.
+func TestTakeoverThatCannotBe(t *testing.T) {
+	t.Parallel()
+	s := newStage(t)
+	s.protect()
+	s.take()
+	s.commit(1)
+	s.captured()
+	k, conn := s.restore("latest")
+	require.NoError(t, conn.Close(context.Background()))
+	s.service.Must("copy", "open", k.Name)
+	s.refused(1, []string{"only a paused one takes over"}, "restore", "takeover", k.Name, "--confirm", "ferries")
+	s.discard(k)
+	k, conn = s.restore("latest")
+	require.NoError(t, conn.Close(context.Background()))
+	s.ferries.Stop("fast")
+	require.NoError(t, os.Rename(s.ferries.DataDir, s.ferries.DataDir+".elsewhere"))
+	s.refused(1, []string{"no such file"}, "restore", "takeover", k.Name, "--confirm", "ferries")
+	require.NoError(t, os.Rename(s.ferries.DataDir+".elsewhere", s.ferries.DataDir))
+	s.ferries.Start()
+	s.db = s.ferries.Connect("postgres")
+
+	// Where the proof does not pass, the original is not touched either, unless that is asked for.
+	s.ferries.Exec("postgres", "create role purser login", "grant select on journal to purser")
+	s.captured()
+	s.service.Must("copy", "discard", k.Name, "--confirm", "ferries")
+	k, conn = s.restore("latest")
+	require.NoError(t, conn.Close(context.Background()))
+	s.service.Must(s.check("empty", "select * from journal", "no rows")...)
+	s.refused(1, []string{"the verdict on the copy is: failed"}, "restore", "takeover", k.Name, "--confirm", "ferries")
+	s.serves("1", 20000)
+	s.service.Must("restore", "takeover", k.Name, "--confirm", "ferries", "--despite-proof")
+	s.serves("1", 20000)
+}

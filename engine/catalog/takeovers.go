@@ -1,0 +1,92 @@
+package catalog
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"velvetrewind/core/problem"
+)
+
+// Steps of a takeover, in their order. Each is recorded before anything of it is done.
+const (
+	TakeoverOpening  = "opening"       // the copy ends its recovery, where nobody reaches it, and is stopped
+	TakeoverStopping = "stopping"      // the original is stopped, and its last WAL captured
+	TakeoverAside    = "setting aside" // its directory and tablespaces get another name
+	TakeoverPlacing  = "placing"       // the copy's get theirs, with the original's configuration
+	TakeoverStarting = "starting"      // the server is started as the original was
+	TakeoverDone     = "in service"    // at the boundary; ended
+	TakeoverBack     = "as before"     // everything is where it was; ended
+)
+
+// Takeover is a copy put in the place of its original.
+type Takeover struct {
+	ID        string          `db:"id"`
+	ClusterID string          `db:"cluster_id"`
+	CopyID    string          `db:"copy_id"`
+	TaskID    string          `db:"task_id"`
+	Moment    string          `db:"moment"`
+	Step      string          `db:"step"`
+	Original  json.RawMessage `db:"original"` // host.Original
+	Aside     string          `db:"aside"`
+	Captured  bool            `db:"captured"`
+	RemovedAt sql.NullTime    `db:"removed_at"`
+	BegunAt   time.Time       `db:"begun_at"`
+	EndedAt   sql.NullTime    `db:"ended_at"`
+	Problem   string          `db:"problem"` // why it went back
+}
+
+// AddTakeover records one that is about to begin, unless one of the cluster is under way.
+func (c *Catalog) AddTakeover(ctx context.Context, t Takeover) error {
+	_, err := c.db.ExecContext(ctx, `insert into velvet.takeovers
+		(id, cluster_id, copy_id, task_id, moment, step, original, aside, captured) values ($1, $2, $3, $4, $5, $6, $7, $8, $9)`,
+		t.ID, t.ClusterID, t.CopyID, t.TaskID, t.Moment, t.Step, string(t.Original), t.Aside, t.Captured)
+	var pgErr *pgconn.PgError
+	if errors.As(err, &pgErr) && pgErr.ConstraintName == "one_takeover_at_a_time" {
+		return problem.New(problem.Conflict, "Watch it with: velvet task list", "no takeover was begun", "one of this cluster is under way")
+	}
+	return err
+}
+
+// TakeoverStep records the step that begins now.
+func (c *Catalog) TakeoverStep(ctx context.Context, id, step string) error {
+	_, err := c.db.ExecContext(ctx, `update velvet.takeovers set step = $2 where id = $1`, id, step)
+	return err
+}
+
+// EndTakeover records how it ended: done, or back and why.
+func (c *Catalog) EndTakeover(ctx context.Context, id, step, why string) error {
+	_, err := c.db.ExecContext(ctx, `update velvet.takeovers set step = $2, problem = $3, ended_at = now() where id = $1`, id, step, why)
+	return err
+}
+
+// AsideRemoved records that what a takeover had set aside is gone.
+func (c *Catalog) AsideRemoved(ctx context.Context, id string) error {
+	_, err := c.db.ExecContext(ctx, `update velvet.takeovers set removed_at = now() where id = $1`, id)
+	return err
+}
+
+// Takeovers lists those of a cluster, newest first.
+func (c *Catalog) Takeovers(ctx context.Context, cluster string) ([]Takeover, error) {
+	var list []Takeover
+	return list, c.db.SelectContext(ctx, &list, `select * from velvet.takeovers where cluster_id = $1 order by begun_at desc`, cluster)
+}
+
+// Takeover finds one by its id.
+func (c *Catalog) Takeover(ctx context.Context, id string) (t Takeover, err error) {
+	return t, c.get(ctx, &t, `select * from velvet.takeovers where id = $1`, `select id from velvet.takeovers`, id, "takeover",
+		"List them with: velvet restore takeover history CLUSTER")
+}
+
+// TakeoverOfTask finds the takeover that a task carries out; ok is false if it had not begun.
+func (c *Catalog) TakeoverOfTask(ctx context.Context, task string) (t Takeover, ok bool, err error) {
+	err = c.db.GetContext(ctx, &t, `select * from velvet.takeovers where task_id = $1`, task)
+	if errors.Is(err, sql.ErrNoRows) {
+		return t, false, nil
+	}
+	return t, err == nil, err
+}

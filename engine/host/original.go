@@ -1,0 +1,295 @@
+package host
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"os/user"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"syscall"
+
+	"golang.org/x/sys/unix"
+
+	"velvetrewind/core/pg"
+)
+
+// Original is a server on this host that is not ours: how it runs, or ran last, so that it can be ended, and begun again, as it was.
+type Original struct {
+	DataDir     string            `json:"dataDir"`
+	Major       int               `json:"major"`
+	User        string            `json:"user"`           // OS user whose directory it is
+	Unit        string            `json:"unit,omitempty"` // of systemd, that runs it
+	Args        []string          `json:"args"`           // with which it was started, without the directory
+	Log         string            `json:"log"`            // file that it writes to
+	Running     bool              `json:"running"`
+	Tablespaces map[uint32]string `json:"tablespaces,omitempty"` // where each lies, by its OID
+}
+
+// server is the original as a server that we start and end.
+func (o Original) server() Server { return Server{Major: o.Major, DataDir: o.DataDir, Log: o.Log} }
+
+// Inspect looks at the server of a data directory, which must be a cluster's with a system identifier, and belong to one of the
+// OS users of copies.
+func (h *Host) Inspect(dir string, systemID uint64) (o Original, err error) {
+	o.DataDir = dir
+	if resolved, err := filepath.EvalSymlinks(dir); err != nil || resolved != filepath.Clean(dir) {
+		return o, errors.Join(err, fmt.Errorf("%s leads elsewhere, over a link: %s", dir, resolved))
+	}
+	info, err := os.Lstat(dir)
+	if err != nil {
+		return o, err
+	}
+	owner, err := user.LookupId(strconv.Itoa(int(info.Sys().(*syscall.Stat_t).Uid)))
+	if err != nil {
+		return o, err
+	}
+	o.User = owner.Username
+	if h, err = h.As(o.User); err != nil {
+		return o, err
+	}
+	t, err := h.Tree(dir)
+	if err != nil {
+		return o, err
+	}
+	defer func() { _ = t.Close() }()
+	content, err := t.ReadFile("global/pg_control")
+	if err != nil {
+		return o, err
+	}
+	control, err := pg.ParseControl(content)
+	if err != nil {
+		return o, fmt.Errorf("its control file: %w", err)
+	}
+	if control.SystemID != systemID {
+		return o, fmt.Errorf("it is of the cluster with the system identifier %d, not %d", control.SystemID, systemID)
+	}
+	o.Major = control.Version.Major
+	if o.Args, err = startedWith(t); err != nil {
+		return o, err
+	}
+	if o.Tablespaces, err = t.tablespaces(); err != nil {
+		return o, err
+	}
+	o.Log = dir + ".log"
+	if o.Running = h.Running(o.server()); o.Running {
+		h.observe(&o)
+	}
+	return o, nil
+}
+
+// observe learns from a running server's process what runs it and where it logs.
+func (h *Host) observe(o *Original) {
+	pid, err := h.PID(o.server())
+	if err != nil {
+		return
+	}
+	if log, err := os.Readlink(fmt.Sprintf("/proc/%d/fd/1", pid)); err == nil && filepath.IsAbs(log) && !strings.HasPrefix(log, "/dev/") {
+		if info, err := os.Stat(log); err == nil && info.Mode().IsRegular() {
+			o.Log = log
+		}
+	}
+	o.Unit = unitOf(strconv.Itoa(pid))
+	if o.Unit == unitOf("self") {
+		o.Unit = "" // it is not the unit's own
+	}
+}
+
+var unitName = regexp.MustCompile(`^[A-Za-z0-9:_.@\\-]+\.service$`)
+
+// unitOf is the service of systemd, if any, that a process belongs to.
+func unitOf(pid string) string {
+	content, err := os.ReadFile("/proc/" + pid + "/cgroup")
+	if err != nil {
+		return ""
+	}
+	for line := range strings.Lines(string(content)) {
+		if name := filepath.Base(strings.TrimSpace(line)); unitName.MatchString(name) {
+			return name
+		}
+	}
+	return ""
+}
+
+// startedWith are the arguments in a server's postmaster.opts, without the directory.
+func startedWith(t *Tree) (args []string, err error) {
+	content, err := t.ReadFile("postmaster.opts")
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	_, rest, _ := strings.Cut(strings.TrimSpace(string(content)), ` "`)
+	rest = strings.TrimSuffix(rest, `"`)
+	if rest == "" {
+		return nil, nil
+	}
+	args = strings.Split(rest, `" "`)
+	if i := slices.Index(args, "-D"); i >= 0 {
+		args = slices.Delete(args, i, min(i+2, len(args)))
+	}
+	return args, nil
+}
+
+// tablespaces reads where the links of a data directory lead.
+func (t *Tree) tablespaces() (map[uint32]string, error) {
+	entries, err := t.List("pg_tblspc")
+	if err != nil {
+		return nil, err
+	}
+	list := make(map[uint32]string)
+	for _, e := range entries {
+		oid, err := strconv.ParseUint(e.Name(), 10, 32)
+		if err != nil || e.Type()&fs.ModeSymlink == 0 {
+			continue // one that lies in the directory itself goes with it
+		}
+		if list[uint32(oid)], err = t.root.Readlink("pg_tblspc/" + e.Name()); err != nil {
+			return nil, err
+		}
+	}
+	return list, nil
+}
+
+// TablespacesOf reads where the tablespaces of a data directory of an OS user's lie.
+func (h *Host) TablespacesOf(user, dir string) (map[uint32]string, error) {
+	own, err := h.As(user)
+	if err != nil {
+		return nil, err
+	}
+	t, err := own.Tree(dir)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = t.Close() }()
+	return t.tablespaces()
+}
+
+// Link makes a link in the tree to a path, in place of what has the name.
+func (t *Tree) Link(path, name string) error {
+	if err := t.root.RemoveAll(name); err != nil {
+		return err
+	}
+	if err := t.root.Symlink(path, name); err != nil || t.host.uid < 0 {
+		return err
+	}
+	return t.root.Lchown(name, t.host.uid, t.host.gid)
+}
+
+// StopOriginal ends it, by what runs it, and waits for that. One that does not run is no error.
+func (h *Host) StopOriginal(ctx context.Context, o Original) error {
+	own, err := h.As(o.User)
+	if err != nil || !own.Running(o.server()) {
+		return err
+	}
+	if o.Unit != "" {
+		err = h.systemctl(ctx, "stop", o.Unit)
+	} else {
+		err = own.Stop(ctx, o.server(), Fast)
+	}
+	if own.Running(o.server()) {
+		return errors.Join(err, fmt.Errorf("the server in %s still runs", o.DataDir))
+	}
+	return nil
+}
+
+// StartOriginal begins the server of its directory as the original was, and waits until it takes connections.
+func (h *Host) StartOriginal(ctx context.Context, o Original) error {
+	own, err := h.As(o.User)
+	if err != nil {
+		return err
+	}
+	if o.Unit != "" {
+		if err := h.systemctl(ctx, "start", o.Unit); err != nil {
+			return err
+		}
+		return own.WaitReady(ctx, o.server())
+	}
+	if err := own.dropDead(o.server()); err != nil {
+		return err
+	}
+	args := []string{"start", "--no-wait", "-D", o.DataDir, "-l", o.Log}
+	if len(o.Args) > 0 {
+		quoted := make([]string, len(o.Args))
+		for i, a := range o.Args {
+			quoted[i] = shellQuote(a)
+		}
+		args = append(args, "-o", strings.Join(quoted, " "))
+	}
+	if err := own.run(ctx, o.Major, "pg_ctl", args...); err != nil {
+		return err
+	}
+	return own.WaitReady(ctx, o.server())
+}
+
+// OriginalRunning tells whether a server runs on the original's directory.
+func (h *Host) OriginalRunning(o Original) bool {
+	own, err := h.As(o.User)
+	return err == nil && own.Running(o.server())
+}
+
+// Control reads the control file of a data directory that belongs to an OS user of copies.
+func (h *Host) Control(user, dir string) (c pg.Control, err error) {
+	own, err := h.As(user)
+	if err != nil {
+		return c, err
+	}
+	t, err := own.Tree(dir)
+	if err != nil {
+		return c, err
+	}
+	defer func() { _ = t.Close() }()
+	content, err := t.ReadFile("global/pg_control")
+	if err != nil {
+		return c, err
+	}
+	return pg.ParseControl(content)
+}
+
+// Move gives a directory another name on the same file system, durably. No part of either path may be a link, and nothing may have
+// the new name; where it has it already, and nothing has the old one, that was done before.
+func Move(from, to string) error {
+	if _, err := os.Lstat(from); errors.Is(err, fs.ErrNotExist) {
+		_, err := os.Lstat(to)
+		return err
+	}
+	out, err := openReal(filepath.Dir(from))
+	if err != nil {
+		return err
+	}
+	defer func() { _ = out.Close() }()
+	in, err := openReal(filepath.Dir(to))
+	if err != nil {
+		return err
+	}
+	defer func() { _ = in.Close() }()
+	err = unix.Renameat2(int(out.Fd()), filepath.Base(from), int(in.Fd()), filepath.Base(to), unix.RENAME_NOREPLACE)
+	if err != nil {
+		return fmt.Errorf("rename %s to %s: %w", from, to, err)
+	}
+	return errors.Join(in.Sync(), out.Sync())
+}
+
+// openReal opens a directory to which no link leads.
+func openReal(dir string) (*os.File, error) {
+	fd, err := unix.Openat2(unix.AT_FDCWD, dir, &unix.OpenHow{Flags: unix.O_DIRECTORY | unix.O_RDONLY | unix.O_CLOEXEC,
+		Resolve: unix.RESOLVE_NO_SYMLINKS})
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", dir, err)
+	}
+	return os.NewFile(uintptr(fd), dir), nil
+}
+
+// SameFileSystem tells whether something can be moved from one directory into another.
+func SameFileSystem(a, b string) (bool, error) {
+	var x, y unix.Stat_t
+	if err := errors.Join(unix.Stat(a, &x), unix.Stat(b, &y)); err != nil {
+		return false, err
+	}
+	return x.Dev == y.Dev, nil
+}

@@ -1,0 +1,218 @@
+package handlers
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"velvetrewind/api"
+	"velvetrewind/core/figures"
+	"velvetrewind/core/plan"
+	"velvetrewind/core/problem"
+	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/host"
+	"velvetrewind/engine/restore/takeover"
+	"velvetrewind/service/logins"
+	"velvetrewind/service/planner"
+	"velvetrewind/service/problems"
+	"velvetrewind/service/shapes"
+	"velvetrewind/service/tasks"
+	"velvetrewind/service/work"
+)
+
+// Takeovers shows what putting copies in the place of their originals would do, and has it done.
+type Takeovers struct {
+	Catalog *catalog.Catalog
+	Logins  logins.Logins
+	Planner *planner.Planner
+	Host    *host.Host
+	Tasks   *tasks.Queue
+	Now     func() time.Time
+}
+
+// Register registers the operations.
+func (h *Takeovers) Register(api *Surface) {
+	op(api, http.MethodGet, "/copies/{copy}/takeover", "plan-takeover", "Show what putting a copy in the place of its original would do", 0,
+		h.show)
+	op(api, http.MethodPost, "/copies/{copy}/takeover", "take-over", "Put a copy in the place of its original",
+		http.StatusAccepted, h.begin)
+	op(api, http.MethodGet, "/clusters/{cluster}/takeovers", "list-takeovers", "List a cluster's takeovers, newest first", 0, h.list)
+	op(api, http.MethodDelete, "/takeovers/{takeover}/aside", "clear-takeover", "Remove what a takeover has set aside",
+		http.StatusAccepted, h.clear)
+}
+
+// plan looks at what a takeover with a copy would do.
+func (h *Takeovers) plan(ctx context.Context, name string) (k catalog.Copy, cluster catalog.Cluster, v api.Takeover, err error) {
+	if k, cluster, err = h.Catalog.CopyAndCluster(ctx, name); err != nil {
+		return k, cluster, v, err
+	}
+	p := (&takeover.Taker{Host: h.Host}).Prepare(cluster, k, h.Now())
+	v = api.Takeover{Cluster: cluster.Name, Copy: k.Name, Moment: k.Moment, Original: original(p.Original)}
+	if p.Original.DataDir != "" {
+		v.Aside = takeover.Aside(cluster, p.Original, p.Aside)
+	}
+	v.Plan = &api.TakeoverPlan{Obstacles: shapes.Each(p.Obstacles, func(o problem.Problem) api.Problem { return *problems.Doc(&o) })}
+	var r plan.Restore
+	if err := json.Unmarshal(k.Plan, &r); err != nil {
+		return k, cluster, v, err
+	}
+	v.Plan.Boundary = shapes.Boundary(r.Boundary)
+	o, err := h.Planner.OpenOn(ctx, cluster.Name, r.Boundary.Timeline)
+	if err != nil {
+		return k, cluster, v, err
+	}
+	cost, err := o.Journal.Cost(ctx, r.Boundary)
+	if err != nil {
+		return k, cluster, v, err
+	}
+	v.Plan.Cost = shapes.Cost(cost)
+	proofs, err := h.Catalog.Proofs(ctx, k.ID, 1)
+	if err != nil {
+		return k, cluster, v, err
+	}
+	if len(proofs) > 0 && proofs[0].Moves == k.Moves {
+		v.Plan.Verdict = proofs[0].Verdict
+	}
+	if v.Plan.Connected, err = h.connected(ctx, cluster); err != nil {
+		v.Plan.Unknown = err.Error()
+	}
+	v.Plan.Loss = fmt.Sprintf("%s is stopped, and serves again as it was %s: of what committed since, %s and %s of tables are undone; its "+
+		"directory of today is kept as %s%s", cluster.Name, k.Moment, figures.Of(int(v.Plan.Cost.Transactions), "transaction"),
+		figures.Of(int(undone(v.Plan.Cost)), "change"), p.Original.DataDir, p.Aside)
+	return k, cluster, v, nil
+}
+
+// undone is how many changes of rows going back takes back.
+func undone(c api.Cost) (n int64) {
+	for _, t := range c.Tables {
+		n += t.Inserted + t.Updated + t.Deleted
+	}
+	return n
+}
+
+func original(o host.Original) api.TakeoverOriginal {
+	return api.TakeoverOriginal{DataDirectory: o.DataDir, User: o.User, Unit: o.Unit, Arguments: append([]string{}, o.Args...),
+		Running: o.Running}
+}
+
+// connected lists who would be cut off.
+func (h *Takeovers) connected(ctx context.Context, cluster catalog.Cluster) ([]api.TakeoverUsers, error) {
+	none := []api.TakeoverUsers{}
+	a, err := h.Logins.Access(cluster)
+	if err != nil {
+		return none, err
+	}
+	conn, err := a.SQL(ctx, "")
+	if err != nil {
+		return none, err
+	}
+	defer func() { _ = conn.Close(context.WithoutCancel(ctx)) }()
+	rows, err := conn.Query(ctx, `select coalesce(usename::pg_catalog.text, ''), coalesce(application_name, ''),
+		coalesce(client_addr::pg_catalog.text, ''), pg_catalog.count(*)::int from pg_catalog.pg_stat_activity
+		where backend_type operator(pg_catalog.=) 'client backend' and application_name operator(pg_catalog.!~~) 'velvet%'
+		group by 1, 2, 3 order by 4 desc, 1, 2, 3 limit 100`)
+	if err != nil {
+		return none, err
+	}
+	list, err := pgx.CollectRows(rows, pgx.RowToStructByPos[api.TakeoverUsers])
+	return append(none, list...), err
+}
+
+func (h *Takeovers) show(ctx context.Context, in *CopyPath) (*body[api.Takeover], error) {
+	_, _, v, err := h.plan(ctx, in.Copy)
+	return answer(v, err)
+}
+
+type takeOver struct {
+	CopyPath
+	Body api.TakeoverRequest
+}
+
+func (h *Takeovers) begin(ctx context.Context, in *takeOver) (*body[api.Task], error) {
+	k, cluster, v, err := h.plan(ctx, in.Copy)
+	if err != nil {
+		return nil, err
+	}
+	if len(v.Plan.Obstacles) > 0 {
+		return nil, &v.Plan.Obstacles[0]
+	}
+	if err := confirmed(in.Body.Confirm, cluster.Name, "the original was not touched", v.Plan.Loss); err != nil {
+		return nil, err
+	}
+	t, err := h.Tasks.Submit(ctx, cluster.ID, k.ID, work.Takeover{Despite: in.Body.Despite})
+	if err != nil {
+		return nil, err
+	}
+	return answer(shapes.Task(t, map[string]string{cluster.ID: cluster.Name}))
+}
+
+func (h *Takeovers) list(ctx context.Context, in *ClusterPath) (*body[[]api.Takeover], error) {
+	cluster, err := h.Catalog.Cluster(ctx, in.Cluster)
+	if err != nil {
+		return nil, err
+	}
+	list, err := h.Catalog.Takeovers(ctx, cluster.ID)
+	if err != nil {
+		return nil, err
+	}
+	views := make([]api.Takeover, len(list))
+	for i, t := range list {
+		if views[i], err = h.record(ctx, cluster, t); err != nil {
+			return nil, err
+		}
+	}
+	return answer(views, nil)
+}
+
+func (h *Takeovers) record(ctx context.Context, cluster catalog.Cluster, t catalog.Takeover) (v api.Takeover, err error) {
+	var o host.Original
+	if err := json.Unmarshal(t.Original, &o); err != nil {
+		return v, err
+	}
+	k, err := h.Catalog.Copy(ctx, t.CopyID)
+	if err != nil {
+		return v, err
+	}
+	begun := t.BegunAt.UTC()
+	v = api.Takeover{ID: t.ID, Cluster: cluster.Name, Copy: k.Name, Moment: t.Moment, Step: t.Step, Original: original(o),
+		Aside: takeover.Aside(cluster, o, t.Aside), Removed: t.RemovedAt.Valid, BegunAt: &begun, Problem: t.Problem}
+	if t.EndedAt.Valid {
+		ended := t.EndedAt.Time.UTC()
+		v.EndedAt = &ended
+	}
+	return v, nil
+}
+
+type clearTakeover struct {
+	Takeover string `path:"takeover" doc:"its id"`
+	Confirm  string `query:"confirm" doc:"name of the cluster"`
+}
+
+func (h *Takeovers) clear(ctx context.Context, in *clearTakeover) (*body[api.Task], error) {
+	t, err := h.Catalog.Takeover(ctx, in.Takeover)
+	if err != nil {
+		return nil, err
+	}
+	cluster, err := h.Catalog.Cluster(ctx, t.ClusterID)
+	if err != nil {
+		return nil, err
+	}
+	v, err := h.record(ctx, cluster, t)
+	if err != nil {
+		return nil, err
+	}
+	loss := fmt.Sprintf("%s is removed for good: what the original held when it was taken over, and the WAL of it that was never captured",
+		v.Aside[0])
+	if err := confirmed(in.Confirm, cluster.Name, "nothing was removed", loss); err != nil {
+		return nil, err
+	}
+	task, err := h.Tasks.Submit(ctx, cluster.ID, t.ID, work.Clear{})
+	if err != nil {
+		return nil, err
+	}
+	return answer(shapes.Task(task, map[string]string{cluster.ID: cluster.Name}))
+}

@@ -1,0 +1,105 @@
+package work
+
+import (
+	"context"
+	"time"
+
+	"velvetrewind/core/problem"
+	"velvetrewind/core/proof"
+	"velvetrewind/core/task"
+	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/restore/takeover"
+	"velvetrewind/service/events"
+)
+
+func (w *Worker) taker() *takeover.Taker {
+	return &takeover.Taker{Catalog: w.Catalog, Copies: w.Copies, Host: w.Host, Look: w.Captures.Look}
+}
+
+// takeOver proves a copy, if it was not proved where it stands, puts it in the place of its original, and takes a base backup.
+func (w *Worker) takeOver(ctx context.Context, t catalog.Task, order Takeover, report task.Report) (any, error) {
+	k, cluster, err := w.Catalog.CopyAndCluster(ctx, t.Subject)
+	if err != nil {
+		return nil, err
+	}
+	if err := w.proved(ctx, t, cluster, k, order.Despite, report); err != nil {
+		return nil, err
+	}
+	if err := w.taker().Begin(ctx, cluster, k, t.ID, w.Now(), report); err != nil {
+		return nil, err
+	}
+	w.tookOver(ctx, cluster, report)
+	return map[string]any{"copy": k.ID}, nil
+}
+
+// proved refuses a copy whose proof did not pass, unless it is to take over despite that.
+func (w *Worker) proved(ctx context.Context, t catalog.Task, cluster catalog.Cluster, k catalog.Copy, despite bool,
+	report task.Report) error {
+	list, err := w.Catalog.Proofs(ctx, k.ID, 1)
+	if err != nil {
+		return err
+	}
+	if len(list) == 0 || list[0].Moves != k.Moves {
+		p, _, err := w.prove(ctx, t, cluster, k, "takeover", report)
+		if err != nil {
+			return err
+		}
+		list = []catalog.Proof{p}
+	}
+	if v := list[0].Verdict; v != string(proof.Passed) {
+		if !despite {
+			return problem.New(problem.Conflict, "Read why: velvet prove show "+k.ID+". To take over all the same, add --despite-proof.",
+				"the original was not touched", "the verdict on the copy is: %s", v)
+		}
+		report.Warn("the verdict on the copy is: %s; it takes over all the same, as was asked", v)
+	}
+	return nil
+}
+
+// followsWithin is how long the capture of what took over may take to begin before a base backup is tried all the same.
+const followsWithin = 30 * time.Second
+
+// tookOver begins what follows on a takeover.
+func (w *Worker) tookOver(ctx context.Context, cluster catalog.Cluster, report task.Report) {
+	w.Events.Publish(events.Cluster, cluster.ID)
+	for began := time.Now(); time.Since(began) < followsWithin && ctx.Err() == nil; {
+		if k, err := w.Catalog.Capture(ctx, cluster.ID); err != nil || !k.Wanted || k.Receives() {
+			break // without it there is nothing to wait for, or it is there
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(100 * time.Millisecond):
+		}
+	}
+	if _, err := w.queue.Submit(ctx, cluster.ID, catalog.NewID(), Backup{Checkpoint: "fast"}); err != nil {
+		report.Warn("no base backup was begun: %v; take one: velvet backup take %s", err, cluster.Name)
+	}
+}
+
+// undoTakeover goes on with a takeover whose instance died, or takes it back.
+func (w *Worker) undoTakeover(ctx context.Context, t catalog.Task) (whole bool, err error) {
+	record, ok, err := w.Catalog.TakeoverOfTask(ctx, t.ID)
+	if err != nil || !ok {
+		return false, err // it had only been proving
+	}
+	whole, err = w.taker().Resume(ctx, record, task.Silent)
+	if err == nil && whole && !record.EndedAt.Valid {
+		if cluster, err := w.Catalog.Cluster(ctx, t.ClusterID.String); err == nil {
+			w.tookOver(ctx, cluster, task.Silent)
+		}
+	}
+	return whole, err
+}
+
+// clear removes what a takeover set aside.
+func (w *Worker) clear(ctx context.Context, t catalog.Task, _ Clear, report task.Report) (any, error) {
+	cluster, err := w.Catalog.Cluster(ctx, t.ClusterID.String)
+	if err != nil {
+		return nil, err
+	}
+	record, err := w.Catalog.Takeover(ctx, t.Subject)
+	if err != nil {
+		return nil, err
+	}
+	return nil, w.taker().Clear(ctx, cluster, record, report)
+}
