@@ -52,6 +52,7 @@ func TestReadme(t *testing.T) {
 			"velvet cluster ready": "PostgreSQL 15", "velvet changes biggest": "900", "velvet moment": "first out",
 			"velvet restore start": "ferries-1",
 			"velvet prove run":     "passed         tables", "velvet prove report": "SHA-256",
+			"velvet restore takeover": "starting: done", "velvet trail": "take over",
 			"velvet keep preview": "as of", "velvet copy show": "psql -h 127.0.0.1",
 		} {
 			if strings.HasPrefix(line, begins) {
@@ -60,6 +61,10 @@ func TestReadme(t *testing.T) {
 		}
 		if strings.HasPrefix(line, "velvet copy show") {
 			r.waysIn(out)
+		}
+		if strings.HasPrefix(line, "velvet restore takeover") {
+			r.meet()
+			assert.Equal(t, 1001, testbed.One[int](r.Bed, r.db, "select count(*) from booking"), "the original itself has them back")
 		}
 	}
 	assert.Contains(t, r.run("velvet copy list"), "There is no copy")
@@ -109,8 +114,10 @@ func newReadme(t *testing.T) *readme {
 	t.Cleanup(func() {
 		out, err := exec.Command("pg_ctlcluster", "15", name, "stop", "-m", "immediate").CombinedOutput()
 		assert.NoError(t, err, string(out))
-		for _, left := range []string{"/etc/postgresql/15/" + name, "/var/lib/postgresql/15/" + name, "/var/log/postgresql/postgresql-15-" +
-			name + ".log"} {
+		asides, err := filepath.Glob("/var/lib/postgresql/15/" + name + ".velvet-aside-*")
+		assert.NoError(t, err)
+		for _, left := range append(asides, "/etc/postgresql/15/"+name, "/var/lib/postgresql/15/"+name,
+			"/var/log/postgresql/postgresql-15-"+name+".log") {
 			assert.NoError(t, os.RemoveAll(left))
 		}
 	})
@@ -177,13 +184,23 @@ func (r *readme) connect() {
 	out, err := exec.Command("su", "postgres", "-c", fmt.Sprintf(`psql -p %d -c "alter role postgres password 'postgres'"`,
 		port)).CombinedOutput()
 	require.NoError(r, err, string(out))
+	r.meet()
+	_, err = r.db.Exec(context.Background(), "create table booking (id int primary key, note text); insert into booking select n, "+
+		"'tide' from generate_series(1, 1000) n")
+	require.NoError(r, err)
+}
+
+// meet opens the session, as after a restart.
+func (r *readme) meet() {
+	var port int
+	for _, v := range r.env {
+		_, _ = fmt.Sscanf(v, "PGPORT=%d", &port)
+	}
+	var err error
 	r.db, err = pgx.Connect(context.Background(), fmt.Sprintf("host=127.0.0.1 port=%d user=postgres password=postgres dbname=postgres",
 		port))
 	require.NoError(r, err)
 	r.Cleanup(func() { _ = r.db.Close(context.Background()) })
-	_, err = r.db.Exec(context.Background(), "create table booking (id int primary key, note text); insert into booking select n, "+
-		"'tide' from generate_series(1, 1000) n")
-	require.NoError(r, err)
 }
 
 // accident deletes most bookings, after another transaction.

@@ -108,7 +108,7 @@ func TestTakeover(t *testing.T) {
 	}
 	assert.Contains(t, s.service.Must("restore", "takeover", "history", "ferries"), "removed")
 	s.serves("1,2,4", 0)
-	assert.Contains(t, s.service.Must("trail", "--limit", "30"), "take over")
+	assert.Contains(t, s.service.Must("trail", "--cluster", "ferries"), "take over")
 }
 
 // knock calls at the original's door until stop, and says if it was let in where neither the original serves nor what took over.

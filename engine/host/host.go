@@ -21,7 +21,8 @@ import (
 type Host struct {
 	uid, gid int // -1: whoever we are
 	name     string
-	binDirs  string // pattern with one %d for the major version
+	groups   []uint32 // further ones, that what it starts belongs to
+	binDirs  string   // pattern with one %d for the major version
 	others   map[string]*Host
 }
 
@@ -201,7 +202,7 @@ func (h *Host) command(ctx context.Context, major int, name string, args ...stri
 	cmd.Env = []string{"PATH=/usr/local/bin:/usr/bin:/bin", "LC_ALL=C", "TZ=UTC"}
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	if h.uid >= 0 {
-		cmd.SysProcAttr.Credential = &syscall.Credential{Uid: uint32(h.uid), Gid: uint32(h.gid)}
+		cmd.SysProcAttr.Credential = &syscall.Credential{Uid: uint32(h.uid), Gid: uint32(h.gid), Groups: h.groups}
 	}
 	return cmd, nil
 }

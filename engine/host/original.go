@@ -181,7 +181,8 @@ func (t *Tree) Link(path, name string) error {
 	return t.root.Lchown(name, t.host.uid, t.host.gid)
 }
 
-// StopOriginal ends it, by what runs it, and waits for that. One that does not run is no error.
+// StopOriginal ends it, by what runs it, and waits for that; one that does not end in time is ended at once, and will recover when
+// it is started again. One that does not run is no error.
 func (h *Host) StopOriginal(ctx context.Context, o Original) error {
 	own, err := h.As(o.User)
 	if err != nil || !own.Running(o.server()) {
@@ -191,6 +192,9 @@ func (h *Host) StopOriginal(ctx context.Context, o Original) error {
 		err = h.systemctl(ctx, "stop", o.Unit)
 	} else {
 		err = own.Stop(ctx, o.server(), Fast)
+	}
+	if own.Running(o.server()) && ctx.Err() == nil {
+		err = errors.Join(err, own.Stop(ctx, o.server(), Immediate))
 	}
 	if own.Running(o.server()) {
 		return errors.Join(err, fmt.Errorf("the server in %s still runs", o.DataDir))
@@ -210,6 +214,9 @@ func (h *Host) StartOriginal(ctx context.Context, o Original) error {
 		}
 		return own.WaitReady(ctx, o.server())
 	}
+	if own, err = own.inItsGroups(); err != nil {
+		return err
+	}
 	if err := own.dropDead(o.server()); err != nil {
 		return err
 	}
@@ -225,6 +232,30 @@ func (h *Host) StartOriginal(ctx context.Context, o Original) error {
 		return err
 	}
 	return own.WaitReady(ctx, o.server())
+}
+
+// inItsGroups is the host with all groups of the OS user, by one of which an original may read its TLS key.
+func (h *Host) inItsGroups() (*Host, error) {
+	if h.uid < 0 {
+		return h, nil // what we start has ours
+	}
+	u, err := user.LookupId(strconv.Itoa(h.uid))
+	if err != nil {
+		return nil, err
+	}
+	ids, err := u.GroupIds()
+	if err != nil {
+		return nil, err
+	}
+	own := *h
+	for _, id := range ids {
+		n, err := strconv.ParseUint(id, 10, 32)
+		if err != nil {
+			return nil, err
+		}
+		own.groups = append(own.groups, uint32(n))
+	}
+	return &own, nil
 }
 
 // OriginalRunning tells whether a server runs on the original's directory.

@@ -96,14 +96,34 @@ func (s *Surface) record(ctx context.Context, did string, in, out any, err error
 	}
 	e.Subject = strings.Join(subject, ", ")
 	ctx = context.WithoutCancel(ctx)
-	if name := named["cluster"]; name != "" {
-		if e.Cluster, _ = s.trail.ClusterID(ctx, name); e.Cluster == "" { // removed just now, or never there
-			e.Subject = strings.TrimPrefix(e.Subject+", cluster "+name, ", ")
-		}
+	e.Cluster = s.clusterOf(ctx, named)
+	if name := named["cluster"]; name != "" && e.Cluster == "" { // removed just now, or never there
+		e.Subject = strings.TrimPrefix(e.Subject+", cluster "+name, ", ")
 	}
 	if err := s.trail.AddToTrail(ctx, e); err != nil {
 		s.log.Error("an act is not in the trail", "did", did, "error", err)
 	}
+}
+
+// clusterOf is the id of the cluster that what a path named belongs to, or "".
+func (s *Surface) clusterOf(ctx context.Context, named map[string]string) (id string) {
+	switch {
+	case named["cluster"] != "":
+		id, _ = s.trail.ClusterID(ctx, named["cluster"])
+	case named["copy"] != "":
+		k, _, _ := s.trail.CopyAndCluster(ctx, named["copy"])
+		id = k.ClusterID
+	case named["backup"] != "":
+		b, _, _ := s.trail.BackupAndCluster(ctx, named["backup"])
+		id = b.ClusterID
+	case named["takeover"] != "":
+		t, _ := s.trail.Takeover(ctx, named["takeover"])
+		id = t.ClusterID
+	case named["task"] != "":
+		t, _ := s.trail.Task(ctx, named["task"])
+		id = t.ClusterID.String
+	}
+	return id
 }
 
 // pathOf collects what a request's path named.

@@ -139,7 +139,7 @@ func (m *move) start(ctx context.Context) error {
 }
 
 // back puts everything where it was, has the original serve if it did, and removes the copy.
-func (m *move) back(ctx context.Context, why string) error {
+func (m *move) back(ctx context.Context, why string) (unstarted error) {
 	m.report.Log("going back: everything is put where it was")
 	aside := m.original
 	aside.DataDir += m.record.Aside
@@ -158,14 +158,15 @@ func (m *move) back(ctx context.Context, why string) error {
 	}
 	if m.original.Running && !m.Host.OriginalRunning(m.original) {
 		if err := m.Host.StartOriginal(ctx, m.original); err != nil {
-			return m.stuck(err)
+			unstarted = fmt.Errorf("everything is where it was, but the original's server did not start; start it: %w", err)
+			why += "; " + unstarted.Error()
 		}
 	}
 	if err := m.Catalog.EndTakeover(ctx, m.record.ID, catalog.TakeoverBack, why); err != nil {
-		return err
+		return errors.Join(unstarted, err)
 	}
 	m.settle(ctx)
-	return nil
+	return unstarted
 }
 
 // putBack gives the copy's directory its own name again, if it has the original's, and then the original's to what was set aside.
