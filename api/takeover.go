@@ -26,6 +26,7 @@ type TakeoverOriginal struct {
 	Unit          string   `json:"unit,omitempty" doc:"of systemd; by pg_ctl without one"`
 	Arguments     []string `json:"arguments"`
 	Running       bool     `json:"running"`
+	Lost          bool     `json:"lost,omitempty" doc:"its directory is; the rest is as it was last seen"`
 }
 
 // TakeoverPlan is what a person should know before the word.

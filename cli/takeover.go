@@ -74,7 +74,10 @@ func drawTakeover(w io.Writer, t api.Takeover) {
 	if o.Unit != "" {
 		runs = "as the OS user " + o.User + ", by its unit " + o.Unit
 	}
-	if !o.Running {
+	switch {
+	case o.Lost:
+		runs += "; its directory is lost"
+	case !o.Running:
 		runs += "; it does not run now"
 	}
 	list := []string{"cluster", t.Cluster, "copy", t.Copy, "moment", t.Moment}

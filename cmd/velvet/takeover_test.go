@@ -150,7 +150,7 @@ func TestTakeoverThatCannotBe(t *testing.T) {
 	require.NoError(t, conn.Close(context.Background()))
 	s.ferries.Stop("fast")
 	require.NoError(t, os.Rename(s.ferries.DataDir, s.ferries.DataDir+".elsewhere"))
-	s.refused(1, []string{"no such file"}, "restore", "takeover", k.Name, "--confirm", "ferries")
+	assert.Contains(t, s.service.Must("restore", "takeover", k.Name, "--plan"), "its directory is lost")
 	require.NoError(t, os.Rename(s.ferries.DataDir+".elsewhere", s.ferries.DataDir))
 	s.ferries.Start()
 	s.db = s.ferries.Connect("postgres")
@@ -166,4 +166,16 @@ func TestTakeoverThatCannotBe(t *testing.T) {
 	s.serves("1", 20000)
 	s.service.Must("restore", "takeover", k.Name, "--confirm", "ferries", "--despite-proof")
 	s.serves("1", 20000)
+	s.service.Must("prove", "checks", "remove", "ferries", "empty")
+
+	// The machine's disk is lost: everything that was captured comes back.
+	s.streaming()
+	s.Eventually("a base backup of the new timeline is complete", func() bool { return len(s.active()) == 0 })
+	s.commit(2)
+	s.captured()
+	s.ferries.Kill()
+	require.NoError(t, os.RemoveAll(s.ferries.DataDir))
+	out := s.service.Must("restore", "takeover", "ferries", "latest", "--confirm", "ferries")
+	assert.Contains(t, out, "starting: done")
+	s.serves("1,2", 20000)
 }

@@ -2949,6 +2949,8 @@ export interface components {
         TakeoverOriginal: {
             arguments: string[] | null;
             dataDirectory: string;
+            /** @description its directory is; the rest is as it was last seen */
+            lost?: boolean;
             running: boolean;
             /** @description of systemd; by pg_ctl without one */
             unit?: string;

@@ -90,3 +90,19 @@ func (c *Catalog) TakeoverOfTask(ctx context.Context, task string) (t Takeover, 
 	}
 	return t, err == nil, err
 }
+
+// SaveOriginal records how a cluster's server is run.
+func (c *Catalog) SaveOriginal(ctx context.Context, cluster string, original json.RawMessage) error {
+	_, err := c.db.ExecContext(ctx, `insert into velvet.originals (cluster_id, original) values ($1, $2)
+		on conflict (cluster_id) do update set original = excluded.original, seen_at = now()`, cluster, string(original))
+	return err
+}
+
+// Original is how a cluster's server was run when it was last seen, or nil.
+func (c *Catalog) Original(ctx context.Context, cluster string) (original json.RawMessage, err error) {
+	err = c.db.GetContext(ctx, &original, `select original from velvet.originals where cluster_id = $1`, cluster)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, nil
+	}
+	return original, err
+}

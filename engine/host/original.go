@@ -28,17 +28,23 @@ type Original struct {
 	Args        []string          `json:"args"`           // with which it was started, without the directory
 	Log         string            `json:"log"`            // file that it writes to
 	Running     bool              `json:"running"`
+	Gone        bool              `json:"gone,omitempty"`        // its directory, or what makes it one, is lost; the rest is as it was last seen
 	Tablespaces map[uint32]string `json:"tablespaces,omitempty"` // where each lies, by its OID
 }
 
 // server is the original as a server that we start and end.
 func (o Original) server() Server { return Server{Major: o.Major, DataDir: o.DataDir, Log: o.Log} }
 
+// ErrGone says that there is no cluster in a directory.
+var ErrGone = errors.New("there is no cluster in it")
+
 // Inspect looks at the server of a data directory, which must be a cluster's with a system identifier, and belong to one of the
 // OS users of copies.
 func (h *Host) Inspect(dir string, systemID uint64) (o Original, err error) {
 	o.DataDir = dir
-	if resolved, err := filepath.EvalSymlinks(dir); err != nil || resolved != filepath.Clean(dir) {
+	if resolved, err := filepath.EvalSymlinks(dir); errors.Is(err, fs.ErrNotExist) {
+		return o, fmt.Errorf("%w: %w", ErrGone, err)
+	} else if err != nil || resolved != filepath.Clean(dir) {
 		return o, errors.Join(err, fmt.Errorf("%s leads elsewhere, over a link: %s", dir, resolved))
 	}
 	info, err := os.Lstat(dir)
@@ -59,12 +65,15 @@ func (h *Host) Inspect(dir string, systemID uint64) (o Original, err error) {
 	}
 	defer func() { _ = t.Close() }()
 	content, err := t.ReadFile("global/pg_control")
+	if errors.Is(err, fs.ErrNotExist) {
+		return o, fmt.Errorf("%w: %w", ErrGone, err)
+	}
 	if err != nil {
 		return o, err
 	}
 	control, err := pg.ParseControl(content)
 	if err != nil {
-		return o, fmt.Errorf("its control file: %w", err)
+		return o, fmt.Errorf("%w: its control file: %w", ErrGone, err)
 	}
 	if control.SystemID != systemID {
 		return o, fmt.Errorf("it is of the cluster with the system identifier %d, not %d", control.SystemID, systemID)
@@ -98,6 +107,16 @@ func (h *Host) observe(o *Original) {
 	if o.Unit == unitOf("self") {
 		o.Unit = "" // it is not the unit's own
 	}
+}
+
+// ConfigFile is the configuration file that the original was started with, if that lies outside of its directory.
+func (o Original) ConfigFile() string {
+	for _, a := range o.Args {
+		if _, file, is := strings.Cut(a, "config_file="); is {
+			return file
+		}
+	}
+	return ""
 }
 
 var unitName = regexp.MustCompile(`^[A-Za-z0-9:_.@\\-]+\.service$`)

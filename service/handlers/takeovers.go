@@ -50,7 +50,7 @@ func (h *Takeovers) plan(ctx context.Context, name string) (k catalog.Copy, clus
 	if k, cluster, err = h.Catalog.CopyAndCluster(ctx, name); err != nil {
 		return k, cluster, v, err
 	}
-	p := (&takeover.Taker{Host: h.Host}).Prepare(cluster, k, h.Now())
+	p := (&takeover.Taker{Catalog: h.Catalog, Host: h.Host}).Prepare(ctx, cluster, k, h.Now())
 	v = api.Takeover{Cluster: cluster.Name, Copy: k.Name, Moment: k.Moment, Original: original(p.Original)}
 	if p.Original.DataDir != "" {
 		v.Aside = takeover.Aside(cluster, p.Original, p.Aside)
@@ -80,9 +80,13 @@ func (h *Takeovers) plan(ctx context.Context, name string) (k catalog.Copy, clus
 	if v.Plan.Connected, err = h.connected(ctx, cluster); err != nil {
 		v.Plan.Unknown = err.Error()
 	}
-	v.Plan.Loss = fmt.Sprintf("%s is stopped, and serves again as it was %s: of what committed since, %s and %s of tables are undone; its "+
-		"directory of today is kept as %s%s", cluster.Name, k.Moment, figures.Of(int(v.Plan.Cost.Transactions), "transaction"),
-		figures.Of(int(undone(v.Plan.Cost)), "change"), p.Original.DataDir, p.Aside)
+	kept := "its directory of today is kept as " + p.Original.DataDir + p.Aside
+	if p.Original.Gone {
+		kept = "its directory is lost, and made anew"
+	}
+	v.Plan.Loss = fmt.Sprintf("%s is stopped, and serves again as it was %s: of what committed since, %s and %s of tables are undone; %s",
+		cluster.Name, k.Moment, figures.Of(int(v.Plan.Cost.Transactions), "transaction"),
+		figures.Of(int(undone(v.Plan.Cost)), "change"), kept)
 	return k, cluster, v, nil
 }
 
@@ -96,7 +100,7 @@ func undone(c api.Cost) (n int64) {
 
 func original(o host.Original) api.TakeoverOriginal {
 	return api.TakeoverOriginal{DataDirectory: o.DataDir, User: o.User, Unit: o.Unit, Arguments: append([]string{}, o.Args...),
-		Running: o.Running}
+		Running: o.Running, Lost: o.Gone}
 }
 
 // connected lists who would be cut off.

@@ -52,8 +52,12 @@ func (w *Worker) proved(ctx context.Context, t catalog.Task, cluster catalog.Clu
 	if err := json.Unmarshal(list[0].Checks, &checks); err != nil {
 		return err
 	}
-	// The configuration is that of the original as it is now, not what the base backup holds of it.
-	checks = slices.DeleteFunc(checks, func(c proof.Check) bool { return c.Name == proof.Settings && c.Verdict == proof.CouldNotRun })
+	// The configuration is that of the original as it is now, not what the base backup holds of it; and an original that does not run
+	// cannot be compared with.
+	down := !w.taker().Prepare(ctx, cluster, k, w.Now()).Original.Running
+	checks = slices.DeleteFunc(checks, func(c proof.Check) bool {
+		return c.Verdict == proof.CouldNotRun && (c.Name == proof.Settings || c.Name == proof.Content && down)
+	})
 	if v := proof.Overall(checks); v != proof.Passed {
 		if !despite {
 			return problem.New(problem.Conflict, "Read why: velvet prove show "+k.ID+". To take over all the same, add --despite-proof.",

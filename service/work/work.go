@@ -210,6 +210,12 @@ func (w *Worker) takeBackup(ctx context.Context, t catalog.Task, order Backup, r
 		return nil, err
 	}
 	report.Log("%s backup %s is complete", b.Kind, b.ID)
+	if k, err = w.Catalog.Cluster(ctx, k.ID); err == nil {
+		err = w.taker().Remember(ctx, k)
+	}
+	if err != nil {
+		report.Warn("how the server is run was not recorded: %v", err)
+	}
 	w.Events.Publish(events.Cluster, k.ID)
 	return map[string]any{"backup": b.ID, "files": b.Files, "kind": b.Kind, "bytesRead": b.BytesRead, "bytesStored": b.BytesStored,
 		"pageFaults": b.PageFaults}, nil

@@ -14,7 +14,13 @@ create table velvet.takeovers (              -- copies put in the place of their
     ended_at   timestamptz,
     problem    text        not null default ''
 );
+create table velvet.originals (              -- how each cluster's server is run, where it is on the service's own host
+    cluster_id text primary key references velvet.clusters on delete cascade,
+    original   jsonb       not null,         -- host.Original, as last seen
+    seen_at    timestamptz not null default now()
+);
 create unique index one_takeover_at_a_time on velvet.takeovers (cluster_id) where ended_at is null;
 
 -- +goose Down
+drop table velvet.originals;
 drop table velvet.takeovers;

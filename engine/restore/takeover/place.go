@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 
+	"velvetrewind/core/plan"
 	"velvetrewind/core/problem"
 	"velvetrewind/core/task"
 	"velvetrewind/engine/catalog"
@@ -34,6 +35,9 @@ func (m *move) setAside(context.Context) error {
 		return fmt.Errorf("somebody has started the server in %s meanwhile", m.original.DataDir)
 	}
 	for _, d := range append(m.tablespaces(), moved{original: m.original.DataDir}) {
+		if m.original.Gone && !there(d.original) {
+			continue
+		}
 		if err := host.Move(d.original, d.original+m.record.Aside); err != nil {
 			return err
 		}
@@ -81,18 +85,13 @@ func there(path string) bool {
 
 // configure gives the copy the original's configuration of today and its tablespaces' places.
 func (m *move) configure(own *host.Host) error {
-	was, err := own.Tree(m.original.DataDir + m.record.Aside)
-	if err != nil {
-		return err
-	}
-	defer func() { _ = was.Close() }()
 	is, err := own.Tree(m.data())
 	if err != nil {
 		return err
 	}
 	defer func() { _ = is.Close() }()
 	for _, name := range configuration {
-		content, err := was.ReadFile(name)
+		content, err := m.configurationOf(own, name)
 		switch {
 		case errors.Is(err, fs.ErrNotExist): // it lies elsewhere
 			err = is.Remove(name)
@@ -116,6 +115,23 @@ func (m *move) configure(own *host.Host) error {
 	return is.Sync()
 }
 
+// configurationOf reads a file of the original's configuration: as it is today, or, where it is lost, as the base backup has it.
+func (m *move) configurationOf(own *host.Host, name string) ([]byte, error) {
+	read := func(dir string) ([]byte, error) {
+		t, err := own.Tree(dir)
+		if err != nil {
+			return nil, err
+		}
+		defer func() { _ = t.Close() }()
+		return t.ReadFile(name)
+	}
+	content, err := read(m.original.DataDir + m.record.Aside)
+	if m.original.Gone && errors.Is(err, fs.ErrNotExist) {
+		return read(filepath.Join(m.copy.Directory, copies.OriginalConfiguration))
+	}
+	return content, err
+}
+
 // start begins the server as the original was begun, and makes sure that it is the copy.
 func (m *move) start(ctx context.Context) error {
 	if !m.Host.OriginalRunning(m.original) {
@@ -123,17 +139,17 @@ func (m *move) start(ctx context.Context) error {
 			return err
 		}
 	}
-	was, err := m.Host.Control(m.original.User, m.original.DataDir+m.record.Aside)
-	if err != nil {
+	var p plan.Restore
+	if err := json.Unmarshal(m.copy.Plan, &p); err != nil {
 		return err
 	}
 	is, err := m.Host.Control(m.original.User, m.original.DataDir)
 	switch {
 	case err != nil:
 		return err
-	case is.SystemID != m.cluster.SystemID || is.Timeline <= was.Timeline:
-		return fmt.Errorf("the server that was started is not the copy: it is on timeline %d, and the original was on %d", is.Timeline,
-			was.Timeline)
+	case is.SystemID != m.cluster.SystemID || is.Timeline <= p.Boundary.Timeline:
+		return fmt.Errorf("the server that was started is not the copy: it is on timeline %d, and the moment on %d", is.Timeline,
+			p.Boundary.Timeline)
 	}
 	return nil
 }
@@ -144,7 +160,7 @@ func (m *move) back(ctx context.Context, why string) (unstarted error) {
 	aside := m.original
 	aside.DataDir += m.record.Aside
 	for _, o := range []host.Original{m.original, aside} {
-		if _, err := m.Host.Control(o.User, aside.DataDir); err != nil { // nothing was set aside
+		if _, err := m.Host.Control(o.User, aside.DataDir); err != nil && !m.original.Gone { // nothing was set aside
 			break
 		}
 		if err := m.Host.StopOriginal(ctx, o); err != nil {
@@ -173,6 +189,9 @@ func (m *move) back(ctx context.Context, why string) (unstarted error) {
 func (m *move) putBack(d moved) error {
 	aside := d.original + m.record.Aside
 	if !there(aside) {
+		if m.original.Gone && there(d.original) && !there(d.copy) { // there was nothing to set aside
+			return host.Move(d.original, d.copy)
+		}
 		return nil // it was never set aside
 	}
 	if there(d.original) {

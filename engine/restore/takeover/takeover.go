@@ -11,6 +11,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"os"
 	"path/filepath"
 	"time"
 
@@ -43,8 +44,8 @@ type Plan struct {
 // title begins the refusals.
 const title = "the original was not touched"
 
-// Prepare looks at the original's directory, and for what stands in the way.
-func (k *Taker) Prepare(cluster catalog.Cluster, copy catalog.Copy, now time.Time) (p Plan) {
+// Prepare looks at the original's directory, or, where that is lost, at how it was last seen, and for what stands in the way.
+func (k *Taker) Prepare(ctx context.Context, cluster catalog.Cluster, copy catalog.Copy, now time.Time) (p Plan) {
 	p.Aside = ".velvet-aside-" + now.UTC().Format("20060102T150405Z")
 	stop := func(next, why string, args ...any) {
 		p.Obstacles = append(p.Obstacles, *problem.New(problem.Conflict, next, title, why, args...))
@@ -58,19 +59,27 @@ func (k *Taker) Prepare(cluster catalog.Cluster, copy catalog.Copy, now time.Tim
 		return p
 	}
 	var err error
-	if p.Original, err = k.Host.Inspect(cluster.DataDirectory, cluster.SystemID); err != nil {
+	if p.Original, err = k.original(ctx, cluster); err != nil {
 		stop("A takeover is for an original on the service's own host, of an OS user of --run-as.", "its data directory %s: %v",
 			cluster.DataDirectory, err)
 		return p
+	}
+	if file := p.Original.ConfigFile(); file != "" && p.Original.Gone {
+		if _, err := os.Stat(file); err != nil {
+			stop("Put it back; if the base backup holds it, it is in "+filepath.Join(copy.Directory, copies.OriginalConfiguration, "files",
+				file), "the original's configuration is lost, too: %v", err)
+		}
 	}
 	places := []string{filepath.Dir(p.Original.DataDir)}
 	for _, at := range p.Original.Tablespaces {
 		places = append(places, at)
 	}
 	for _, at := range places {
-		if same, err := host.SameFileSystem(copy.Directory, at); err != nil || !same {
+		if same, err := host.SameFileSystem(copy.Directory, at); err != nil {
+			stop("Make the directory, of the OS user "+p.Original.User+".", "there is no place for the copy: %v", err)
+		} else if !same {
 			stop("Serve with --copies on that file system, and make the copy there.",
-				"the copy lies on another file system than %s, and cannot be moved there (%v)", at, err)
+				"the copy lies on another file system than %s, and cannot be moved there", at)
 		}
 	}
 	if own, err := k.Host.TablespacesOf(p.Original.User, copies.Server(copy, cluster.Major()).DataDir); err != nil {
@@ -90,10 +99,41 @@ func (k *Taker) Prepare(cluster catalog.Cluster, copy catalog.Copy, now time.Tim
 	return p
 }
 
+// original is the cluster's server as it is run, or was when it was last seen.
+func (k *Taker) original(ctx context.Context, cluster catalog.Cluster) (o host.Original, err error) {
+	o, err = k.Host.Inspect(cluster.DataDirectory, cluster.SystemID)
+	if !errors.Is(err, host.ErrGone) {
+		return o, err
+	}
+	seen, e := k.Catalog.Original(ctx, cluster.ID)
+	if e != nil || seen == nil {
+		return o, errors.Join(err, e)
+	}
+	var was host.Original
+	if e := json.Unmarshal(seen, &was); e != nil || was.DataDir != cluster.DataDirectory {
+		return o, errors.Join(err, e)
+	}
+	was.Running, was.Gone = false, true
+	return was, nil
+}
+
+// Remember records how a cluster's server is run, for the day on which its directory is lost. One that is not on this host is none.
+func (k *Taker) Remember(ctx context.Context, cluster catalog.Cluster) error {
+	o, err := k.Host.Inspect(cluster.DataDirectory, cluster.SystemID)
+	if err != nil || !o.Running {
+		return nil // it is elsewhere, or of somebody else
+	}
+	content, err := json.Marshal(o)
+	if err != nil {
+		return err
+	}
+	return k.Catalog.SaveOriginal(ctx, cluster.ID, content)
+}
+
 // Begin takes over, to the end or back to where everything was. The error says why it went back.
 func (k *Taker) Begin(ctx context.Context, cluster catalog.Cluster, copy catalog.Copy, task string, now time.Time,
 	report task.Report) error {
-	p := k.Prepare(cluster, copy, now)
+	p := k.Prepare(ctx, cluster, copy, now)
 	if len(p.Obstacles) > 0 {
 		return &p.Obstacles[0]
 	}
@@ -236,8 +276,8 @@ func (m *move) open(ctx context.Context) error {
 
 // How long the original's last WAL may take to be captured, and the capture to end.
 const (
-	lastWAL  = 30 * time.Second
-	askEvery = 100 * time.Millisecond
+	captureEnds = 30 * time.Second
+	askEvery    = 100 * time.Millisecond
 )
 
 // stop ends the original, has its last WAL captured, and then the capture end.
@@ -249,6 +289,24 @@ func (m *move) stop(ctx context.Context) error {
 		m.report.Warn("the cluster was not captured: its last WAL is in what is set aside alone")
 		return nil
 	}
+	if err := m.lastWAL(ctx); err != nil {
+		return err
+	}
+	if err := m.Catalog.WantCapture(ctx, m.cluster.ID, false); err != nil {
+		return err
+	}
+	m.Look()
+	return m.until(ctx, captureEnds, func() (bool, error) {
+		k, err := m.Catalog.Capture(ctx, m.cluster.ID)
+		return k.State == catalog.CaptureStopped, err
+	}, "the capture did not end")
+}
+
+// lastWAL has the original's last WAL captured, if there is any.
+func (m *move) lastWAL(ctx context.Context) error {
+	if m.original.Gone {
+		return nil
+	}
 	control, err := m.Host.Control(m.original.User, m.original.DataDir)
 	if err != nil {
 		return err
@@ -257,23 +315,13 @@ func (m *move) stop(ctx context.Context) error {
 		m.report.Warn("the original was not stopped in order: what it wrote last and was not captured is in %s alone",
 			m.original.DataDir+m.record.Aside+"/pg_wal")
 	}
-	if err := m.captured(ctx, control); err != nil {
-		return err
-	}
-	if err := m.Catalog.WantCapture(ctx, m.cluster.ID, false); err != nil {
-		return err
-	}
-	m.Look()
-	return m.until(ctx, lastWAL, func() (bool, error) {
-		k, err := m.Catalog.Capture(ctx, m.cluster.ID)
-		return k.State == catalog.CaptureStopped, err
-	}, "the capture did not end")
+	return m.captured(ctx, control)
 }
 
 // captured waits until capture has all that the stopped original wrote.
 func (m *move) captured(ctx context.Context, control pg.Control) error {
 	var at pg.LSN
-	err := m.until(ctx, lastWAL, func() (bool, error) {
+	err := m.until(ctx, captureEnds, func() (bool, error) {
 		k, err := m.Catalog.Capture(ctx, m.cluster.ID)
 		at = k.FlushedLSN
 		return k.Timeline == control.Timeline && at > control.Checkpoint, err

@@ -170,16 +170,45 @@ func (s *scene) takeOver(k catalog.Copy, e ending) (done bool, err error) {
 	return done, nil
 }
 
+// TestPointOfFailure loses the original's server and its directory, and takes over from what was captured; a try that is cancelled
+// when the copy was placed leaves nothing there.
+func TestPointOfFailure(t *testing.T) {
+	s := setScene(testbed.New(t))
+	require.NoError(t, s.taker.Remember(ctx, s.Record))
+	s.Server.Exec("postgres", "insert into tide select generate_series(1, 500)", "alter system set work_mem = '9MB'")
+	s.Captured()
+	_ = s.SQL.Close(ctx)
+	s.Server.Kill()
+	require.NoError(t, os.RemoveAll(s.Server.DataDir))
+	k := s.Copy(s.taker.Copies, "latest")
+	p := s.taker.Prepare(ctx, s.Record, k, time.Now())
+	require.Empty(t, p.Obstacles)
+	assert.True(t, p.Original.Gone)
+
+	done, err := s.takeOver(k, ending{catalog.TakeoverStarting, false, true})
+	require.Error(t, err)
+	require.False(t, done)
+	assert.NoDirExists(t, s.Server.DataDir)
+	k = s.Copy(s.taker.Copies, "latest")
+	done, err = s.takeOver(k, ending{})
+	require.NoError(t, err)
+	require.True(t, done)
+	s.Connect()
+	assert.Equal(t, 500, testbed.One[int](s.Bed, s.SQL, "select count(*) from tide"))
+	assert.Equal(t, 1000, testbed.One[int](s.Bed, s.SQL, "select count(*) from berth"))
+	s.Eventually("capture goes on", func() bool { k := s.State(); return k.Receives() && k.Timeline == 2 })
+}
+
 // TestWhatStandsInTheWay has the original be where, or what, it must not be.
 func TestWhatStandsInTheWay(t *testing.T) {
 	s := setScene(testbed.New(t))
 	k := s.Copy(s.taker.Copies, "latest")
 	why := func(cluster catalog.Cluster, copy catalog.Copy) string {
-		p := s.taker.Prepare(cluster, copy, time.Now())
+		p := s.taker.Prepare(ctx, cluster, copy, time.Now())
 		require.NotEmpty(t, p.Obstacles)
 		return p.Obstacles[0].Error()
 	}
-	require.Empty(t, s.taker.Prepare(s.Record, k, time.Now()).Obstacles)
+	require.Empty(t, s.taker.Prepare(ctx, s.Record, k, time.Now()).Obstacles)
 	other := s.Record
 	other.SystemID++
 	assert.Contains(t, why(other, k), "system identifier")
@@ -191,7 +220,7 @@ func TestWhatStandsInTheWay(t *testing.T) {
 	other.DataDirectory = link
 	assert.Contains(t, why(other, k), "over a link")
 	other.DataDirectory = s.Path("nowhere")
-	assert.Contains(t, why(other, k), "no such file")
+	assert.Contains(t, why(other, k), "there is no cluster in it")
 	opened := k
 	opened.State = catalog.CopyOpen
 	assert.Contains(t, why(s.Record, opened), "only a paused one")
@@ -201,7 +230,7 @@ func TestWhatStandsInTheWay(t *testing.T) {
 
 	// The name under which the original would be set aside is taken: everything is put back.
 	at := time.Now()
-	require.NoError(t, os.Mkdir(s.Server.DataDir+s.taker.Prepare(s.Record, k, at).Aside, 0o700))
+	require.NoError(t, os.Mkdir(s.Server.DataDir+s.taker.Prepare(ctx, s.Record, k, at).Aside, 0o700))
 	require.ErrorContains(t, s.taker.Begin(ctx, s.Record, k, catalog.NewID(), at, task.Silent), "file exists")
 	s.Connect()
 	assert.Equal(t, 1000, testbed.One[int](s.Bed, s.SQL, "select count(*) from berth"))
