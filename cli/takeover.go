@@ -80,13 +80,18 @@ func drawTakeover(w io.Writer, t api.Takeover) {
 	case !o.Running:
 		runs += "; it does not run now"
 	}
+	way := fmt.Sprintf("if a step fails, everything is put back by itself. Afterwards the old directory stands under its new name,\n"+
+		"and what it held can still be reached: velvet restore takeover %s \"MOMENT on timeline N\"", t.Cluster)
+	if o.Lost {
+		way = "if a step fails, what was placed is taken away again; backups and WAL are not touched"
+	}
 	list := []string{"cluster", t.Cluster, "copy", t.Copy, "moment", t.Moment}
 	if t.Plan != nil {
 		verdict := t.Plan.Verdict
 		if verdict == "" {
 			verdict = "it is proved first"
 		}
-		list = append(append(list, boundaryFacts(t.Plan.Boundary)...), "proof", verdict, "connected now", connected(t.Plan))
+		list = append(append(list, boundaryFacts(t.Plan.Boundary)...), "proof", verdict, "connected now", connected(t.Plan, o))
 	}
 	if o.DataDirectory != "" {
 		list = append(list, "original", o.DataDirectory, "it runs", runs, "set aside as", strings.Join(t.Aside, "\n"))
@@ -100,17 +105,17 @@ func drawTakeover(w io.Writer, t api.Takeover) {
 	for _, p := range t.Plan.Obstacles {
 		_, _ = fmt.Fprintf(w, "\nIt cannot be begun: %s. %s\n", p.Detail, p.Next)
 	}
-	_, _ = fmt.Fprintf(w, "\nThe way back: if a step fails, everything is put back by itself. Afterwards the old directory stands under "+
-		"its new name,\nand what it held can still be reached: velvet restore takeover %s \"MOMENT on timeline %d\"\n", t.Cluster,
-		t.Plan.Boundary.Timeline)
+	_, _ = fmt.Fprintf(w, "\nThe way back: %s\n", way)
 }
 
 // connected says who would be cut off.
-func connected(p *api.TakeoverPlan) string {
-	if p.Unknown != "" {
+func connected(p *api.TakeoverPlan, o api.TakeoverOriginal) string {
+	switch {
+	case o.DataDirectory != "" && !o.Running:
+		return "nobody: it does not run"
+	case p.Unknown != "":
 		return "not known: " + p.Unknown
-	}
-	if len(p.Connected) == 0 {
+	case len(p.Connected) == 0:
 		return "nobody"
 	}
 	list := make([]string, len(p.Connected))

@@ -74,6 +74,8 @@ func Run(ctx context.Context, opt Options) (err error) {
 		{"Next day, in the demo's time: every fare is one cent. Nobody says who did that.", r.secondAccident},
 		{"The copy is moved to just before it. Only what differs is written.", r.rewindAgain},
 		{"Could the cluster be brought back today? That is rehearsed, since the first base backup by itself.", r.rehearse},
+		{"The fares have to be right in the database itself. A copy takes its place; the old files are set aside.", r.backInService},
+		{"And then the disk is lost. Everything that was captured comes back.", r.everythingBack},
 	}
 	for i, s := range steps {
 		r.title(i+1, s.say)

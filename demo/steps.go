@@ -112,14 +112,19 @@ func (r *run) await(ctx context.Context, as func(clusterState) bool) error {
 }
 
 func (r *run) startTraffic(ctx context.Context) error {
-	r.traffic = newTraffic(func(ctx context.Context) (*pgx.Conn, error) {
-		return r.connect(ctx, "harbourmaster", ferriesPassword, "saltmarsh")
-	})
-	if err := r.traffic.start(ctx); err != nil {
+	if err := r.bookAs(ctx, "LIVE"); err != nil {
 		return err
 	}
 	r.say("%d sessions book crossings from now on\n", trafficSessions)
 	return r.traffic.await(ctx, 50)
+}
+
+// bookAs has customers book, whose references begin with a prefix.
+func (r *run) bookAs(ctx context.Context, prefix string) error {
+	r.traffic = newTraffic(prefix, func(ctx context.Context) (*pgx.Conn, error) {
+		return r.connect(ctx, "harbourmaster", ferriesPassword, "saltmarsh")
+	})
+	return r.traffic.start(ctx)
 }
 
 func (r *run) backup(ctx context.Context) error {

@@ -18,6 +18,7 @@ const (
 
 // traffic books crossings and remembers what the server acknowledged, and when.
 type traffic struct {
+	prefix   string // of its bookings' references
 	connect  func(context.Context) (*pgx.Conn, error)
 	cancel   context.CancelFunc
 	sessions sync.WaitGroup
@@ -37,8 +38,8 @@ type booked struct {
 	begun, commit time.Time
 }
 
-func newTraffic(connect func(context.Context) (*pgx.Conn, error)) *traffic {
-	return &traffic{connect: connect, cancel: func() {}}
+func newTraffic(prefix string, connect func(context.Context) (*pgx.Conn, error)) *traffic {
+	return &traffic{prefix: prefix, connect: connect, cancel: func() {}}
 }
 
 func (t *traffic) start(ctx context.Context) error {
@@ -51,7 +52,7 @@ func (t *traffic) start(ctx context.Context) error {
 		t.sessions.Go(func() {
 			defer func() { _ = conn.Close(context.WithoutCancel(ctx)) }()
 			for i := 0; ctx.Err() == nil; i++ {
-				if err := t.book(ctx, conn, fmt.Sprintf("LIVE-%d-%06d", n, i), i); err != nil && ctx.Err() == nil {
+				if err := t.book(ctx, conn, fmt.Sprintf("%s-%d-%06d", t.prefix, n, i), i); err != nil && ctx.Err() == nil {
 					t.mu.Lock()
 					t.failed = errors.Join(t.failed, err)
 					t.mu.Unlock()
@@ -96,6 +97,13 @@ func (t *traffic) book(ctx context.Context, conn *pgx.Conn, reference string, i 
 func (t *traffic) stop() {
 	t.cancel()
 	t.sessions.Wait()
+}
+
+// acknowledged is how many bookings the server has acknowledged.
+func (t *traffic) acknowledged() int {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return len(t.booked)
 }
 
 func (t *traffic) markBefore() { t.mu.Lock(); t.before = time.Now(); t.mu.Unlock() }

@@ -74,19 +74,33 @@ func (b *Bed) Postgres(name string, checksums bool, settings ...string) *Postgre
 
 // PostgresMade starts a server whose data directory is made in a certain way.
 func (b *Bed) PostgresMade(name string, opt host.InitOptions, settings ...string) *Postgres {
-	port, err := b.Host.FreePort()
-	require.NoError(b, err)
-	p := &Postgres{bed: b, Server: host.Server{Major: b.Major, DataDir: b.Path(name, "data"), Port: port, Log: b.Path(name, "log")}}
+	p := &Postgres{bed: b, Server: host.Server{Major: b.Major, DataDir: b.Path(name, "data"), Log: b.Path(name, "log")}}
 	for _, d := range []string{b.Path(name), p.DataDir} {
 		require.NoError(b, b.Host.MakeDir(d, 0o700))
 	}
+	var err error
 	p.Socket, err = b.Host.SocketDir(b.Path(name))
 	require.NoError(b, err)
 	require.NoError(b, b.Host.InitDB(b.ctx(), p.Server, opt))
 	p.Configure(append([]string{"listen_addresses = '127.0.0.1'", "fsync = off", "max_wal_size = '4GB'"}, settings...)...)
 	b.Cleanup(func() { _ = b.Host.Stop(context.Background(), p.Server, host.Immediate) })
-	p.Start()
+	p.startSomewhere()
 	return p
+}
+
+// startSomewhere starts the server on a free port. Tests beside this one look for ports, too: another is chosen where one was quicker.
+func (p *Postgres) startSomewhere() {
+	const tries = 5
+	for n := 1; ; n++ {
+		port, err := p.bed.Host.FreePort()
+		require.NoError(p.bed, err)
+		p.Port = port
+		err = p.bed.Host.StartAndWait(p.bed.ctx(), p.Server)
+		if err == nil || n == tries || !strings.Contains(err.Error(), "Address already in use") {
+			require.NoError(p.bed, err, p.bed.Host.LogTail(p.Server, 2000))
+			return
+		}
+	}
 }
 
 // Beside is a server of which the test has made the data directory itself; it is not started yet.

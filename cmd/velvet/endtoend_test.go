@@ -133,7 +133,7 @@ func (s *stage) pgbench(t *testing.T) (stop func()) {
 	init := s.ferries.Program("pgbench", "-i", "-q", "-s", "5", "postgres")
 	out, err := init.CombinedOutput()
 	require.NoError(t, err, string(out))
-	load := s.ferries.Program("pgbench", "-c", "2", "-T", "60", "-n", "postgres")
+	load := s.ferries.Program("pgbench", "-c", "2", "-T", "900", "-n", "postgres")
 	require.NoError(t, load.Start())
 	return func() {
 		_ = load.Process.Signal(syscall.SIGINT)

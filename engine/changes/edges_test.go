@@ -162,8 +162,8 @@ func TestWhatIsSureOfATime(t *testing.T) {
 	j.archive.Capture.CompleteTo.Time, j.archive.Capture.CompleteTo.Valid = complete, true
 	for at, ok := range map[time.Time]bool{
 		noon.Add(time.Second):       true,
-		complete.Add(-settle):       true,
-		complete.Add(-settle + 1e3): false,
+		complete.Add(-Settle):       true,
+		complete.Add(-Settle + 1e3): false,
 		complete:                    false,
 		complete.Add(time.Hour):     false,
 	} {
@@ -178,8 +178,8 @@ func TestWhatIsSureOfATime(t *testing.T) {
 	j.archive.Bases = []reach.Base{{Start: 30, StopTime: noon}, {Start: 10, StopTime: noon.Add(-time.Hour)},
 		{Start: 20, StopTime: noon.Add(-time.Minute)}}
 	for at, want := range map[time.Time]pg.LSN{
-		noon.Add(settle):       20, // a commit of before it may be told after the base
-		noon.Add(settle + 1e3): 30,
+		noon.Add(Settle):       20, // a commit of before it may be told after the base
+		noon.Add(Settle + 1e3): 30,
 		noon:                   20,
 		noon.Add(-time.Minute): 10,
 		noon.Add(-time.Hour):   10, // the oldest that may have ended before

@@ -17,10 +17,10 @@ import (
 	"velvetrewind/core/wal"
 )
 
-// settle is how long after a commit's time its record may still come: the time is
+// Settle is how long after a commit's time its record may still come: the time is
 // taken before the record is written and sent. Only what is older than the capture's
 // completeness by this much counts as known.
-const settle = 2 * time.Second
+const Settle = 2 * time.Second
 
 // place is where a moment lies: an LSN, and whether what begins there is out.
 type place struct {
@@ -187,9 +187,9 @@ func (j *Journal) byTime(ctx context.Context, m moment.Moment) (place, error) {
 		return place{*found, true}, nil
 	case stretch != j.stretches[len(j.stretches)-1]:
 		return place{}, j.archive.OutOfReach(m, fmt.Sprintf("it lies in a hole: the WAL after %s was never captured", stretch.End))
-	case m.Time.After(j.archive.Capture.CompleteTo.Time.Add(-settle)):
+	case m.Time.After(j.archive.Capture.CompleteTo.Time.Add(-Settle)):
 		return place{}, j.archive.OutOfReach(m, fmt.Sprintf("it lies beyond the captured WAL, which is surely complete to %s and no "+
-			"further yet", j.archive.Capture.CompleteTo.Time.Add(-settle).UTC().Format(time.RFC3339)))
+			"further yet", j.archive.Capture.CompleteTo.Time.Add(-Settle).UTC().Format(time.RFC3339)))
 	}
 	return j.end(ctx)
 }
@@ -205,7 +205,7 @@ func (j *Journal) baseBefore(t time.Time) (start pg.LSN, ok bool) {
 		if !ok || b.Start < start {
 			start, ok = b.Start, true
 		}
-		if b.StopTime.Add(settle).Before(t) {
+		if b.StopTime.Add(Settle).Before(t) {
 			sure = max(sure, b.Start)
 		}
 	}

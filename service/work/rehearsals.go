@@ -12,6 +12,7 @@ import (
 	"velvetrewind/core/rehearsal"
 	"velvetrewind/core/task"
 	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/changes"
 	"velvetrewind/engine/schedule"
 	"velvetrewind/service/events"
 )
@@ -173,8 +174,8 @@ func (w *Worker) pick(ctx context.Context, cluster catalog.Cluster, r *catalog.R
 		if s.Timeline != o.Archive.Timeline {
 			continue
 		}
-		if complete.Valid && complete.Time.Before(to) { // what is after it is not surely all here
-			to = complete.Time
+		if sure := complete.Time.Add(-changes.Settle); complete.Valid && sure.Before(to) { // what is after it is not surely all here
+			to = sure
 		}
 		if promised.After(from) {
 			from = promised

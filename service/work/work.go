@@ -89,7 +89,7 @@ const (
 	KindProve   = "proof"
 	KindAudit   = "audit"
 	KindRebuild = "rebuild"
-	KindMirror  = "second store"
+	KindMirror  = catalog.CopyToSecond
 	KindKeep    = "keep run"
 
 	KindRehearse = "rehearsal"

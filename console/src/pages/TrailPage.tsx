@@ -24,7 +24,7 @@ export function TrailPage() {
         <h1>Trail</h1>
         <Whole />
       </header>
-      <form className="my-3">
+      <form className="my-3 flex gap-4">
         <label className="text-soft">
           cluster
           <select className="field" value={search.cluster ?? ""} onChange={(e) => go(e.target.value ? { cluster: e.target.value } : {})}>

@@ -1,0 +1,82 @@
+package demo
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"velvetrewind/core/figures"
+	"velvetrewind/engine/host"
+)
+
+// backInService rewinds the original itself to before the second accident, while customers wait.
+func (r *run) backInService(ctx context.Context) error {
+	r.traffic.stop()
+	if err := r.velvet(ctx, "restore", "takeover", "ferries", fares, "--confirm", "ferries"); err != nil {
+		return err
+	}
+	db, err := r.connect(ctx, "harbourmaster", ferriesPassword, "saltmarsh")
+	if err != nil {
+		return err
+	}
+	defer func() { _ = db.Close(context.WithoutCancel(ctx)) }()
+	sum, err := sumOfFares(ctx, db)
+	if err != nil {
+		return err
+	}
+	if sum != r.fares {
+		return fmt.Errorf("the fares come to %d cents, and came to %d before the accident", sum, r.fares)
+	}
+	r.say("\nAll fares of the original come to %s cents again. Customers book.\n\n", figures.Count(sum))
+	if err := r.bookAs(ctx, "AGAIN"); err != nil {
+		return err
+	}
+	if err := r.traffic.await(ctx, 50); err != nil {
+		return err
+	}
+	if err := r.settled(ctx); err != nil {
+		return err
+	}
+	return r.velvet(ctx, "restore", "takeover", "history", "ferries")
+}
+
+// settled waits until what follows on a takeover is done: its base backup, and capture of all that was booked by now.
+func (r *run) settled(ctx context.Context) error {
+	now := time.Now()
+	return r.await(ctx, func(k clusterState) bool { return k.Capture.CompleteTo != nil && k.Capture.CompleteTo.After(now) })
+}
+
+// everythingBack loses the original's server and its directory, and brings back what was captured: all that was booked.
+func (r *run) everythingBack(ctx context.Context) error {
+	if err := r.traffic.await(ctx, 50); err != nil {
+		return err
+	}
+	r.traffic.stop()
+	if err := r.settled(ctx); err != nil {
+		return err
+	}
+	if err := r.host.Stop(ctx, r.ferries, host.Immediate); err != nil {
+		return err
+	}
+	if err := r.host.RemoveTree(r.ferries.DataDir); err != nil {
+		return err
+	}
+	r.say("# rm -rf %s\n\n", r.ferries.DataDir)
+	if err := r.velvet(ctx, "restore", "takeover", "ferries", "latest", "--confirm", "ferries"); err != nil {
+		return err
+	}
+	db, err := r.connect(ctx, "harbourmaster", ferriesPassword, "saltmarsh")
+	if err != nil {
+		return err
+	}
+	defer func() { _ = db.Close(context.WithoutCancel(ctx)) }()
+	var there int
+	if err := db.QueryRow(ctx, "select count(*) from booking where reference like 'AGAIN-%'").Scan(&there); err != nil {
+		return err
+	}
+	if booked := r.traffic.acknowledged(); there < booked {
+		return fmt.Errorf("%d bookings were acknowledged, and %d are there", booked, there)
+	}
+	r.say("\nAll %s bookings since are there. Customers book.\n", figures.Count(int64(there)))
+	return r.bookAs(ctx, "ONCEMORE")
+}
