@@ -75,6 +75,10 @@ func (k *Taker) Prepare(ctx context.Context, cluster catalog.Cluster, copy catal
 		places = append(places, at)
 	}
 	for _, at := range places {
+		if real, err := filepath.EvalSymlinks(at); err == nil && real != filepath.Clean(at) {
+			stop("Make "+real+" the tablespace's place, without a link on the way.", "%s leads elsewhere, over a link: %s", at, real)
+			continue
+		}
 		if same, err := host.SameFileSystem(copy.Directory, at); err != nil {
 			stop("Make the directory, of the OS user "+p.Original.User+".", "there is no place for the copy: %v", err)
 		} else if !same {
@@ -211,14 +215,17 @@ func (m *move) forward(ctx context.Context) error {
 		}
 	}
 	for i, s := range steps[from:] {
-		if ctx.Err() != nil {
-			return context.Cause(ctx)
-		}
 		if err := m.Catalog.TakeoverStep(ctx, m.record.ID, s.name); err != nil {
 			return err
 		}
 		m.record.Step = s.name
 		m.report.Progress(int64(from+i), int64(len(steps)), task.None, s.name)
+		if ctx.Err() != nil {
+			return context.Cause(ctx)
+		}
+		if s.name == catalog.TakeoverStarting {
+			ctx = context.WithoutCancel(ctx) // clients may be in, and what they commit stays
+		}
 		began := time.Now()
 		if err := s.do(ctx); err != nil {
 			return fmt.Errorf("%s: %w", s.name, err)
