@@ -43,6 +43,8 @@ func TestTakeover(t *testing.T) {
 	k, conn := s.restore("before tx " + accident)
 	require.NoError(t, conn.Close(context.Background()))
 
+	require.Len(t, s.cluster().Incidents, 1)
+
 	plan := s.service.Must("restore", "takeover", k.Name, "--plan")
 	for _, says := range []string{s.ferries.DataDir, "velvet-aside", "by pg_ctl", "session of " + testbed.Superuser, "tx " + accident,
 		"The way back"} {
@@ -79,6 +81,7 @@ func TestTakeover(t *testing.T) {
 	s.Eventually("a base backup of the new timeline is complete", func() bool {
 		return s.cluster().Capture.Timeline == 2 && len(s.active()) == 0
 	})
+	assert.Empty(t, s.cluster().Incidents, "what was undone needs nobody")
 	own := s.commit(3)
 	s.captured()
 	assert.Empty(t, s.cluster().Holes)

@@ -292,6 +292,9 @@ func (c *capturer) fetchHistory(ctx context.Context, s *replication.Session, t p
 		ForkedAt: parent.At, History: string(content)}); err != nil {
 		return err
 	}
+	if err := c.catalog.SettleUndone(ctx, c.cluster.ID, t, forks); err != nil {
+		return err
+	}
 	c.archiving.Lock()
 	defer c.archiving.Unlock()
 	c.index.Histories[t] = forks

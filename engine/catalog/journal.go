@@ -82,6 +82,18 @@ func (c *Catalog) AddIncident(ctx context.Context, i Incident) (added bool, err 
 	return n > 0, err
 }
 
+// SettleUndone settles the incidents that do not lie on the way to a timeline, to which forks lead: they were undone, or lost.
+func (c *Catalog) SettleUndone(ctx context.Context, cluster string, t pg.Timeline, forks []pg.Fork) error {
+	timelines, places := make([]int64, len(forks)), make([]string, len(forks))
+	for i, f := range forks {
+		timelines[i], places[i] = int64(f.Timeline), f.At.String()
+	}
+	_, err := c.db.ExecContext(ctx, `update velvet.incidents set settled_at = now() where cluster_id = $1 and settled_at is null
+		and timeline <> $2 and not exists (select from unnest($3::bigint[], $4::text[]) f (timeline, place)
+		where f.timeline = incidents.timeline and incidents.lsn < f.place::pg_lsn)`, cluster, int64(t), timelines, places)
+	return err
+}
+
 // Incidents lists a cluster's incidents, newest first; of all clusters when cluster is "".
 func (c *Catalog) Incidents(ctx context.Context, cluster string) ([]Incident, error) {
 	var list []Incident
