@@ -156,7 +156,7 @@ func drawTakeovers(w io.Writer, list []api.Takeover) {
 		if k.EndedAt != nil {
 			took = lasted(k.EndedAt.Sub(*k.BegunAt).Seconds())
 		}
-		if k.Step == "in service" {
+		if k.EndedAt != nil && k.Problem == "" {
 			aside = strings.Join(k.Aside, "\n")
 		}
 		if k.Removed {

@@ -71,16 +71,21 @@ func (r *run) rewindAgain(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	defer func() { _ = db.Close(context.WithoutCancel(ctx)) }()
-	sum, err := sumOfFares(ctx, db)
-	if err != nil {
+	if err := r.faresAreRight(ctx, db); err != nil {
 		return err
 	}
-	if sum != r.fares {
-		return fmt.Errorf("the fares of the copy come to %d cents, and came to %d before the accident", sum, r.fares)
-	}
-	r.say("\nAll fares of the copy come to %s cents, as they did before: those of cars as they had been raised.\n", figures.Count(sum))
+	r.say("\nAll fares of the copy come to %s cents, as they did before: those of cars as they had been raised.\n", figures.Count(r.fares))
 	return nil
+}
+
+// faresAreRight holds the fares that a session sees against those of before the accident, and ends it.
+func (r *run) faresAreRight(ctx context.Context, db *pgx.Conn) error {
+	defer func() { _ = db.Close(context.WithoutCancel(ctx)) }()
+	sum, err := sumOfFares(ctx, db)
+	if err == nil && sum != r.fares {
+		err = fmt.Errorf("the fares come to %d cents, and came to %d before the accident", sum, r.fares)
+	}
+	return err
 }
 
 func sumOfFares(ctx context.Context, db *pgx.Conn) (sum int64, err error) {

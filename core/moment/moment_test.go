@@ -53,6 +53,13 @@ func TestParse(t *testing.T) {
 		"BEFORE Truncate OF Crew.Shift":                            "before truncate of crew.shift",
 		`before drop of saltmarsh.public."Old Invoice"`:            `before drop of saltmarsh.public."Old Invoice"`,
 		"before delete of booking near 2026-11-23 14:05Z":          "before delete of booking near 2026-11-23T14:05:00Z",
+		"tx 84213 on timeline 1":                                   "tx 84213 on timeline 1",
+		"Latest ON  Timeline 12 ":                                  "latest on timeline 12",
+		"2026-11-23 14:03:07 Europe/Lisbon on timeline 2":          "2026-11-23T14:03:07Z on timeline 2",
+		`before delete of "t on timeline 1"`:                       `before delete of "t on timeline 1"`,
+		`restore point "low tide on timeline 3"`:                   `restore point "low tide on timeline 3"`,
+		`restore point "low tide on timeline 3" on timeline 2`:     "restore point low tide on timeline 3 on timeline 2",
+		`restore point low tide on timeline 3"`:                    `restore point "low tide on timeline 3""`,
 	} {
 		m, err := Parse(text, Caller{})
 		require.NoError(t, err, text)
@@ -86,6 +93,9 @@ func TestParseErrorsPointAtTheirPlace(t *testing.T) {
 		"before delete of t near 14:05":        {24, "the date is missing"},
 		"restore":                              {7, "\"point\" and a name are missing"},
 		"restore pint":                         {8, "\"point\" and a name are missing"},
+		"tx 7 on timeline two":                 {17, "is no timeline"},
+		"latest on timeline 0":                 {19, "is no timeline"},
+		"on timeline 3":                        {0, "begins no moment"},
 		"restore point":                        {13, "name of a restore point is missing"},
 		"base a b":                             {5, "not the id of a base backup"},
 		"12m ago":                              {0, "counted from now"},

@@ -79,7 +79,8 @@ var definitions = map[string]Check{
 	Toast: {Area: AreaStructure, Shows: "that every value that is stored out of line can be put together", Next: again},
 	Indexes: {Area: AreaStructure, Shows: "that every index leads to each row of its table, once and, with a B-tree, in the right " +
 		"order; of GIN also every element of arrays and of documents, of BRIN the ends of its summaries",
-		Lacks: "operator classes of GIN and access methods that are not the server's own: only their pages are checked, and it is noted",
+		Lacks: "the keys of jsonb; operator classes of GIN and access methods that are not the server's own, and expressions that " +
+			"need a search_path of their own: only their pages are checked, and it is noted",
 		Next: "Rebuild the index in " +
 			"the copy with REINDEX, once it is open. Then look whether the original has the same fault."},
 	Visibility: {Area: AreaStructure, Shows: "that what the visibility map calls visible to all is just that",

@@ -295,3 +295,29 @@ func TestTrail(t *testing.T) {
 	require.NoError(t, errors.Join(err, broken))
 	assert.Zero(t, noted, "what was noted is gone")
 }
+
+// TestIncidentsOfTimelines has an accident read again on a timeline that forked after it, and another one undone by that.
+func TestIncidentsOfTimelines(t *testing.T) {
+	c, _ := open(t)
+	k := Cluster{ID: NewID(), Name: "ferries", ConnString: "host=db1", SegmentSize: 16 << 20, Slot: "velvet_x"}
+	require.NoError(t, c.AddCluster(ctx, k))
+	add := func(timeline pg.Timeline, at pg.LSN, xid uint64) bool {
+		added, err := c.AddIncident(ctx, Incident{ClusterID: k.ID, Timeline: timeline, LSN: at, XID: xid,
+			CommittedAt: time.Unix(int64(at), 0), Reasons: json.RawMessage("[]")})
+		require.NoError(t, err)
+		return added
+	}
+	assert.True(t, add(1, 100, 7))
+	assert.True(t, add(1, 200, 8))
+	assert.False(t, add(1, 100, 7), "the same again")
+	assert.False(t, add(2, 100, 7), "the same WAL on another timeline")
+	assert.True(t, add(2, 200, 7), "another transaction")
+	require.NoError(t, c.SettleUndone(ctx, k.ID, 2, []pg.Fork{{Timeline: 1, At: 150}}))
+	list, err := c.Incidents(ctx, k.ID)
+	require.NoError(t, err)
+	settled := make(map[string]bool)
+	for _, i := range list {
+		settled[fmt.Sprint(i.Timeline, " ", i.XID)] = i.SettledAt != nil
+	}
+	assert.Equal(t, map[string]bool{"1 7": false, "1 8": true, "2 7": false}, settled)
+}

@@ -28,7 +28,7 @@ type Original struct {
 	Args        []string          `json:"args"`           // with which it was started, without the directory
 	Log         string            `json:"log"`            // file that it writes to
 	Running     bool              `json:"running"`
-	Gone        bool              `json:"gone,omitempty"`        // its directory, or what makes it one, is lost; the rest is as it was last seen
+	Gone        bool              `json:"gone,omitempty"`        // its directory is lost; the rest is as it was last seen
 	Tablespaces map[uint32]string `json:"tablespaces,omitempty"` // where each lies, by its OID
 }
 

@@ -101,10 +101,10 @@ const (
 )
 
 // found sorts the outcome of reading by an index.
-func (rd *reader) found(ctx context.Context, x *index, used bool, fault string, err error) error {
+func (rd *reader) found(ctx context.Context, tx pgx.Tx, t *table, x *index, used bool, fault string, err error) error {
 	switch {
 	case err != nil:
-		return rd.indexError(ctx, x, err)
+		return rd.indexError(ctx, tx, t, x, err)
 	case !used:
 		rd.note(x, "the server reads by another index of the same columns")
 	case fault != "":
@@ -141,7 +141,7 @@ func (rd *reader) agrees(ctx context.Context, tx pgx.Tx, t *table, x *index) (er
 		rd.note(x, onlyPages)
 		return nil
 	}
-	return rd.found(ctx, x, used, fault, err)
+	return rd.found(ctx, tx, t, x, used, fault, err)
 }
 
 // asked compares a condition's rows by an index with those by the table alone.
@@ -287,7 +287,7 @@ const mostExtremes = 1000
 func (rd *reader) extremes(ctx context.Context, tx pgx.Tx, t *table, x *index) (list []extreme, err error) {
 	key := "(" + x.Keys[0] + ")"
 	block := `(pg_catalog.split_part(pg_catalog.ltrim(pg_catalog.textin(pg_catalog.tidout(ctid)), '('), ',', 1)::pg_catalog.int8
-		operator(pg_catalog./) ` + strconv.FormatInt(x.Range, 10) + `)`
+		operator(pg_catalog./) ` + strconv.FormatInt(x.PerRange, 10) + `)`
 	ends := "select pg_catalog.min(" + key + ") as lo, pg_catalog.max(" + key + ") as hi from only " + t.sql() + x.where("true") +
 		" group by " + block + " order by pg_catalog.hashint8(" + block + ") limit " + strconv.Itoa(mostExtremes)
 	err = within(ctx, tx, func(tx pgx.Tx) error {

@@ -123,6 +123,15 @@ func answer[T any](v T, err error) (*body[T], error) {
 
 type empty struct{}
 
+// only is what a list needs that may be of one cluster alone: its id, or "", and the names of all by their ids.
+func only(ctx context.Context, c *catalog.Catalog, cluster string) (id string, names map[string]string, err error) {
+	if id, err = c.ClusterID(ctx, cluster); err != nil {
+		return "", nil, err
+	}
+	names, err = c.ClusterNames(ctx)
+	return id, names, err
+}
+
 // confirmed refuses what is destructive unless the name was typed.
 func confirmed(typed, name, title, loss string) error {
 	return confirmedAs("the cluster's name", typed, name, title, loss)

@@ -76,11 +76,7 @@ type listRehearsals struct {
 }
 
 func (h *Rehearsals) list(ctx context.Context, in *listRehearsals) (*body[[]api.Rehearsal], error) {
-	of, err := h.Catalog.ClusterID(ctx, in.Cluster)
-	if err != nil {
-		return nil, err
-	}
-	names, err := h.Catalog.ClusterNames(ctx)
+	of, names, err := only(ctx, h.Catalog, in.Cluster)
 	if err != nil {
 		return nil, err
 	}

@@ -47,11 +47,7 @@ type listTasks struct {
 }
 
 func (h *Tasks) listTasks(ctx context.Context, in *listTasks) (*body[[]api.Task], error) {
-	of, err := h.Catalog.ClusterID(ctx, in.Cluster)
-	if err != nil {
-		return nil, err
-	}
-	names, err := h.Catalog.ClusterNames(ctx)
+	of, names, err := only(ctx, h.Catalog, in.Cluster)
 	if err != nil {
 		return nil, err
 	}
@@ -129,11 +125,7 @@ type reportBackups struct {
 }
 
 func (h *Tasks) reportBackups(ctx context.Context, in *reportBackups) (*body[[]api.BackupLine], error) {
-	of, err := h.Catalog.ClusterID(ctx, in.Cluster)
-	if err != nil {
-		return nil, err
-	}
-	names, err := h.Catalog.ClusterNames(ctx)
+	of, names, err := only(ctx, h.Catalog, in.Cluster)
 	if err != nil {
 		return nil, err
 	}

@@ -32,11 +32,7 @@ type listTrail struct {
 }
 
 func (h *Trail) list(ctx context.Context, in *listTrail) (*body[[]api.TrailEntry], error) {
-	of, err := h.Catalog.ClusterID(ctx, in.Cluster)
-	if err != nil {
-		return nil, err
-	}
-	names, err := h.Catalog.ClusterNames(ctx)
+	of, names, err := only(ctx, h.Catalog, in.Cluster)
 	if err != nil {
 		return nil, err
 	}
@@ -86,9 +82,12 @@ func (s *Surface) record(ctx context.Context, did string, in, out any, err error
 		}
 	}
 	var refused *problem.Problem
+	var told *api.Problem
 	switch {
 	case errors.As(err, &refused):
 		e.Outcome = "refused: " + refused.Detail
+	case errors.As(err, &told):
+		e.Outcome = "refused: " + told.Detail
 	case err != nil:
 		e.Outcome = "failed"
 	default:
