@@ -291,13 +291,13 @@ func TestSpoolOnABadDisk(t *testing.T) {
 	before := s.commit(1)
 	s.grow(1)
 	s.captured()
-	walDir, err := filepath.Glob(s.Path("home", "store", "clusters", "*", "wal"))
-	require.NoError(t, err)
-	require.Len(t, walDir, 1)
 	s.Eventually("whole segments are stored", func() bool {
 		k := s.cluster().Capture
 		return k.Stored+16<<20 > k.Flushed && k.Spooled == 0
 	})
+	walDir, err := filepath.Glob(s.Path("home", "store", "clusters", "*", "wal"))
+	require.NoError(t, err)
+	require.Len(t, walDir, 1)
 	require.NoError(t, os.Rename(walDir[0], walDir[0]+".away"))
 	require.NoError(t, os.WriteFile(walDir[0], nil, 0o600)) // the store refuses
 	s.grow(8)

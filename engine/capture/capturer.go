@@ -390,16 +390,6 @@ func (c *capturer) rest(ctx context.Context) bool {
 	}
 }
 
-// gently does work at the lowest priority, so that it takes no time from the database on a machine that
-// both share; but not while the spool is filling up, or another instance waits for what is in it.
-func (c *capturer) gently(work func() error) (err error) {
-	if asked := pg.LSN(c.asked.Load()); c.spool.Filling() || asked > c.shared && asked > c.snapshot().StoredLSN {
-		return work()
-	}
-	atLowPriority(func() { err = work() })
-	return err
-}
-
 // archiveAll stores what is finished, and reads what is not.
 func (c *capturer) archiveAll(ctx context.Context) error {
 	c.archiving.Lock()
@@ -415,7 +405,7 @@ func (c *capturer) archiveAll(ctx context.Context) error {
 		return err
 	}
 	// What comes now keeps nothing from the store.
-	if err := c.gently(func() error {
+	if err := c.gently(false, func() error {
 		return errors.Join(c.readPartial(ctx, safe), c.follower.settle(ctx), c.recordIncidents(ctx))
 	}); err != nil && ctx.Err() == nil {
 		c.log.Warn("the journal is behind", "error", err)
@@ -477,7 +467,8 @@ func (c *capturer) archiveFinished(ctx context.Context) error {
 	}
 	for _, seg := range list {
 		// In order: what a store refuses for whatever reason is not passed over for what comes after it.
-		if err := c.gently(func() error { return c.archive(ctx, seg, c.spool.Path(seg)) }); err != nil {
+		path := c.spool.Path(seg)
+		if err := c.gently(c.overdue(path), func() error { return c.archive(ctx, seg, path) }); err != nil {
 			return err
 		}
 		end := c.cluster.SegmentSize.Start(seg.Number + 1)
