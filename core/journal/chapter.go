@@ -6,9 +6,9 @@ const ChapterMagic = "VELVETC\x03"
 // ChapterSize is how many segments, by number, one chapter gathers the heads of.
 const ChapterSize = 256
 
-// EncodeChapter writes the heads of one timeline's segments, so that a query over
-// months opens one object where it would open many, with their sum before them.
-func EncodeChapter(heads []Head) []byte {
+// EncodeChapter writes the heads of one timeline's segments, so that a query over months opens one object where it would open
+// many. It begins with their sum, which DecodeSum reads from as many bytes as the second result says.
+func EncodeChapter(heads []Head) (chapter []byte, toSum int) {
 	w := newWriter()
 	all := sum(heads)
 	first := writer{texts: w.texts}
@@ -16,35 +16,39 @@ func EncodeChapter(heads []Head) []byte {
 	w.list = first.list
 	w.bytes(first.b)
 	w.count(len(heads))
+	sumEnds := len(w.b)
 	for i := range heads {
 		heads[i].write(w)
 	}
-	return w.seal(ChapterMagic)
+	chapter = w.seal(ChapterMagic)
+	return chapter, len(chapter) - len(w.b) + sumEnds
 }
 
-// DecodeChapter reads what EncodeChapter wrote. Unless enough, which is told the sum of so many heads, says that this
-// suffices, it visits each head, good until the next. Whatever the bytes, they are a chapter or ErrFormat.
-func DecodeChapter(b []byte, enough func(all *Head, heads int) bool, visit func(*Head) error) error {
+// DecodeSum reads from the beginning of a chapter the sum of its heads, and how many they are. It is not ok where that does not
+// reach so far, or the chapter has no sum.
+func DecodeSum(b []byte) (all Head, heads int, ok bool) {
+	p, err := unseal(b, ChapterMagic)
+	if err != nil || p.format < 3 {
+		return all, 0, false
+	}
+	first := parser{texts: p.texts, format: p.format, b: p.bytes()}
+	all.read(&first)
+	heads = int(p.uint())
+	return all, heads, p.err() == nil && first.err() == nil && len(first.b) == 0
+}
+
+// DecodeChapter visits each head of what EncodeChapter wrote, good until the next. Whatever the bytes, they are a chapter or
+// ErrFormat.
+func DecodeChapter(b []byte, visit func(*Head) error) error {
 	p, err := unseal(b, ChapterMagic)
 	if err != nil {
 		return err
 	}
-	first := parser{texts: p.texts, format: p.format}
 	if p.format > 2 {
-		first.b = p.bytes()
+		p.bytes() // the sum
 	}
-	n := p.count()
 	var h Head
-	if len(first.b) > 0 && enough != nil {
-		h.read(&first)
-		if err := first.err(); err != nil {
-			return err
-		}
-		if enough(&h, n) {
-			return nil
-		}
-	}
-	for range n {
+	for range p.count() {
 		h.read(p)
 		if err := p.err(); err != nil {
 			return err

@@ -1,7 +1,6 @@
 package journal
 
 import (
-	"errors"
 	"slices"
 	"strings"
 	"testing"
@@ -53,28 +52,27 @@ func TestHeadSumsWhatCommitted(t *testing.T) {
 	assert.Equal(t, pg.XID(134), s.State.Open[0].XID)
 
 	var heads []Head
-	content := EncodeChapter([]Head{h, {Segment: pg.Segment{Timeline: 1, Number: 8}}, h})
-	require.NoError(t, DecodeChapter(content, nil, func(h *Head) error {
+	content, toSum := EncodeChapter([]Head{h, {Segment: pg.Segment{Timeline: 1, Number: 8}}, h})
+	require.NoError(t, DecodeChapter(content, func(h *Head) error {
 		own := *h
 		own.Tables = append([]TableSum(nil), h.Tables...)
 		heads = append(heads, own)
 		return nil
 	}))
 	assert.Equal(t, []Head{h, {Segment: pg.Segment{Timeline: 1, Number: 8}}, h}, heads)
-	var told Head
-	require.NoError(t, DecodeChapter(content, func(all *Head, n int) bool {
-		told = *all
-		return n == 3
-	}, func(*Head) error { return errors.New("the sum was enough") }))
+	told, n, ok := DecodeSum(content[:toSum])
+	require.True(t, ok)
+	assert.Equal(t, 3, n)
 	all := sum(heads)
 	all.at = nil
 	assert.Equal(t, all, told)
 	assert.EqualValues(t, 2*h.Commits, all.Commits)
 	assert.EqualValues(t, 2*h.Tables[0].Sum[Delete], all.Tables[0].Sum[Delete])
 	assert.Equal(t, h.Tables[0].Most, all.Tables[0].Most)
-	n := 0
-	require.NoError(t, DecodeChapter(content, func(*Head, int) bool { return false }, func(*Head) error { n++; return nil }))
-	assert.Equal(t, 3, n, "it was not enough")
+	for cut := range toSum {
+		_, _, ok := DecodeSum(content[:cut])
+		require.False(t, ok, "cut to %d bytes", cut)
+	}
 }
 
 func TestPartialTransactions(t *testing.T) {
@@ -326,7 +324,8 @@ func fuzzSeeds(f *testing.F) {
 		f.Fatal(err)
 	}
 	f.Add(s.Encode())
-	f.Add(EncodeChapter([]Head{s.Head, s.Head}))
+	chapter, _ := EncodeChapter([]Head{s.Head, s.Head})
+	f.Add(chapter)
 	f.Add([]byte(IndexMagic + "\x01\xff\xff\xff\xff\x0f"))
 }
 
@@ -352,6 +351,7 @@ func FuzzDecodeIndex(f *testing.F) {
 func FuzzDecodeChapter(f *testing.F) {
 	fuzzSeeds(f)
 	f.Fuzz(func(t *testing.T, b []byte) {
-		_ = DecodeChapter(b, func(*Head, int) bool { return len(b)%2 == 0 }, func(*Head) error { return nil })
+		_, _, _ = DecodeSum(b)
+		_ = DecodeChapter(b, func(*Head) error { return nil })
 	})
 }

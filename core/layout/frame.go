@@ -193,7 +193,7 @@ func (r *FrameReader) next() (Codec, []byte, error) {
 		return 0, nil, fmt.Errorf("%w: impossible frame header", ErrCorrupt)
 	}
 	if cap(r.stored) < stored {
-		r.stored = make([]byte, stored, max(stored, ExtentSize)+len(Hash{})) // with room for the tag
+		r.stored = make([]byte, stored, room(r.stored, stored)+len(Hash{})) // with room for the tag
 	}
 	r.stored = r.stored[:stored]
 	if _, err := io.ReadFull(r.src, r.stored); err != nil {
@@ -250,14 +250,14 @@ func (r *FrameReader) open(codec Codec, plain int) ([]byte, error) {
 	var err error
 	switch codec {
 	case S2:
-		if cap(r.plain) < ExtentSize {
-			r.plain = make([]byte, ExtentSize)
+		if cap(r.plain) < plain {
+			r.plain = make([]byte, room(r.plain, plain))
 		}
 		// What it says of itself first: room would be made for any length.
 		if n, lenErr := s2.DecodedLen(stored); lenErr != nil || n != plain {
 			return nil, fmt.Errorf("%w: a frame does not decompress to its size", ErrCorrupt)
 		}
-		out, err = s2.Decode(r.plain[:ExtentSize], stored)
+		out, err = s2.Decode(r.plain[:plain], stored)
 	case Zstd:
 		if out, err = zstdDecoder.DecodeAll(stored, r.plain[:0]); err == nil {
 			r.plain = out
@@ -270,6 +270,14 @@ func (r *FrameReader) open(codec Codec, plain int) ([]byte, error) {
 		return nil, fmt.Errorf("%w: a frame's hash is wrong", ErrCorrupt)
 	}
 	return out, nil
+}
+
+// room is how much is made for what a frame takes, where there was not enough: most objects are small, and of one frame.
+func room(had []byte, needs int) int {
+	if had == nil {
+		return needs
+	}
+	return max(needs, ExtentSize)
 }
 
 // end verifies the mark that closes an object: the length of all content and the hash of all tags.

@@ -87,7 +87,7 @@ func (s *Stream) Write(p []byte) (int, error) {
 		s.buf = append(s.buf, rest[:n]...)
 		rest = rest[n:]
 		if len(s.buf) == ExtentSize {
-			if err := s.flush(); err != nil {
+			if err := s.Flush(); err != nil {
 				return 0, err
 			}
 		}
@@ -97,13 +97,14 @@ func (s *Stream) Write(p []byte) (int, error) {
 
 // Close writes what is left and the end mark; it does not close the destination.
 func (s *Stream) Close() error {
-	if err := s.flush(); err != nil {
+	if err := s.Flush(); err != nil {
 		return err
 	}
 	return s.ObjectWriter.Close()
 }
 
-func (s *Stream) flush() error {
+// Flush ends the frame: what is written next begins another.
+func (s *Stream) Flush() error {
 	if len(s.buf) == 0 {
 		return nil
 	}

@@ -316,7 +316,8 @@ func TestChaptersThatLackSome(t *testing.T) {
 				some = append(some, h)
 			}
 		}
-		_, err := p.store.Put(ctx, store.ChapterKey(p.cluster.ID, 1, 0), layout.S2, journal.EncodeChapter(some))
+		chapter, _ := journal.EncodeChapter(some)
+		_, err := p.store.Put(ctx, store.ChapterKey(p.cluster.ID, 1, 0), layout.S2, chapter)
 		require.NoError(t, err)
 		var seen []uint64
 		require.NoError(t, p.index.Heads(ctx, 1, 251, 254, nil, func(h *journal.Head) (bool, error) {
@@ -370,7 +371,8 @@ func TestNoMoreIsReadThanAnAnswerNeeds(t *testing.T) {
 	var heads []journal.Head
 	take := func(h *journal.Head) (bool, error) { heads = append(heads, *h); return true, nil }
 	require.NoError(t, p.index.Heads(ctx, 1, 256, 269, nil, take))
-	_, err = p.store.Put(ctx, store.ChapterKey(p.cluster.ID, 1, 1), layout.S2, journal.EncodeChapter(heads))
+	chapter, _ := journal.EncodeChapter(heads)
+	_, err = p.store.Put(ctx, store.ChapterKey(p.cluster.ID, 1, 1), layout.S2, chapter)
 	require.NoError(t, err)
 	block(index(262))
 	_, err = list(journal.Filter{}, false, 10)

@@ -3,6 +3,7 @@ package changes
 import (
 	"context"
 	"errors"
+	"io"
 
 	"velvetrewind/core/journal"
 	"velvetrewind/core/pg"
@@ -18,17 +19,19 @@ var errEnough = errors.New("enough")
 func (x *Indexes) Heads(ctx context.Context, t pg.Timeline, first, last uint64, enough func(all *journal.Head) bool,
 	visit func(*journal.Head) (more bool, err error)) error {
 	ctx, cancel := context.WithCancel(ctx)
-	ahead := x.readAhead(ctx, t, first/journal.ChapterSize, last/journal.ChapterSize)
+	ahead := x.openAhead(ctx, t, first/journal.ChapterSize, last/journal.ChapterSize)
 	defer func() {
 		cancel()
-		for range ahead {
-			continue // until nobody reads any more
+		for one := range ahead {
+			c := <-one
+			c.close()
 		}
 	}()
 	for n := first; n <= last; {
 		end := min(last, n/journal.ChapterSize*journal.ChapterSize+journal.ChapterSize-1)
-		read := <-<-ahead
-		err := x.chapterHeads(ctx, t, n, end, read, enough, visit)
+		c := <-<-ahead
+		err := x.chapterHeads(ctx, t, n, end, &c, enough, visit)
+		c.close()
 		if errors.Is(err, errEnough) {
 			return nil
 		}
@@ -40,29 +43,47 @@ func (x *Indexes) Heads(ctx context.Context, t pg.Timeline, first, last uint64, 
 	return nil
 }
 
-// chapterObject is what was read of a chapter.
+// frontSize is how much of a chapter is read at first: most of them begin with a sum that is shorter.
+const frontSize = 8 << 10
+
+// chapterObject is a chapter of which the front was read.
 type chapterObject struct {
-	content []byte
-	err     error
+	front []byte
+	rest  io.ReadCloser // nil if it cannot be read
+	err   error
 }
 
-// chaptersAhead is how many chapters are read while one is looked at: the store has to be waited for.
+func (c *chapterObject) close() {
+	if c.rest != nil {
+		_ = c.rest.Close()
+	}
+}
+
+// whole reads the rest.
+func (c *chapterObject) whole() ([]byte, error) {
+	if c.err != nil {
+		return nil, c.err
+	}
+	rest, err := io.ReadAll(c.rest)
+	return append(c.front, rest...), err
+}
+
+// chaptersAhead is how many chapters are opened while one is looked at: the store has to be waited for.
 const chaptersAhead = 4
 
-// readAhead reads chapters, in order, until ctx ends.
-func (x *Indexes) readAhead(ctx context.Context, t pg.Timeline, first, last uint64) <-chan chan chapterObject {
+// openAhead opens chapters, in order, until ctx ends. Whoever takes one closes it.
+func (x *Indexes) openAhead(ctx context.Context, t pg.Timeline, first, last uint64) <-chan chan chapterObject {
 	list := make(chan chan chapterObject, chaptersAhead)
 	go func() {
 		defer close(list)
 		for n := first; n <= last && ctx.Err() == nil; n++ {
 			one := make(chan chapterObject, 1)
-			go func() {
-				content, err := x.read(ctx, store.ChapterKey(x.Cluster.ID, t, n))
-				one <- chapterObject{content, err}
-			}()
+			go func() { one <- x.openChapter(ctx, t, n) }()
 			select {
 			case list <- one:
 			case <-ctx.Done():
+				c := <-one
+				c.close()
 				return
 			}
 		}
@@ -70,9 +91,28 @@ func (x *Indexes) readAhead(ctx context.Context, t pg.Timeline, first, last uint
 	return list
 }
 
+func (x *Indexes) openChapter(ctx context.Context, t pg.Timeline, n uint64) (c chapterObject) {
+	if c.rest, c.err = x.Store.Open(ctx, store.ChapterKey(x.Cluster.ID, t, n)); c.err != nil {
+		c.rest = nil
+		return c
+	}
+	front := make([]byte, frontSize)
+	got, err := c.rest.Read(front) // no more than a frame, which is where the sum ends
+	c.front = front[:got]
+	if err != nil && !errors.Is(err, io.EOF) {
+		c.err = err
+	}
+	return c
+}
+
 // chapterHeads visits heads that belong to one chapter.
-func (x *Indexes) chapterHeads(ctx context.Context, t pg.Timeline, next, last uint64, chapter chapterObject,
+func (x *Indexes) chapterHeads(ctx context.Context, t pg.Timeline, next, last uint64, c *chapterObject,
 	enough func(*journal.Head) bool, visit func(*journal.Head) (bool, error)) error {
+	if enough != nil && last-next+1 == journal.ChapterSize {
+		if all, heads, ok := journal.DecodeSum(c.front); ok && heads == journal.ChapterSize && enough(&all) {
+			return nil
+		}
+	}
 	show := func(h *journal.Head) error {
 		more, err := visit(h)
 		if err == nil && !more {
@@ -80,16 +120,9 @@ func (x *Indexes) chapterHeads(ctx context.Context, t pg.Timeline, next, last ui
 		}
 		return err
 	}
-	whole := func(all *journal.Head, heads int) bool {
-		if enough == nil || heads != journal.ChapterSize || last-next+1 != journal.ChapterSize || !enough(all) {
-			return false
-		}
-		next = last + 1
-		return true
-	}
-	err := chapter.err
+	content, err := c.whole()
 	if err == nil {
-		err = journal.DecodeChapter(chapter.content, whole, func(h *journal.Head) error {
+		err = journal.DecodeChapter(content, func(h *journal.Head) error {
 			for ; next < h.Segment.Number && next <= last; next++ {
 				if err := x.showOne(ctx, pg.Segment{Timeline: t, Number: next}, show); err != nil {
 					return err

@@ -47,8 +47,8 @@ func (x *Indexes) Put(ctx context.Context, s *journal.Segment) error {
 
 func (x *Indexes) name(s pg.Segment) string { return s.Name(x.Cluster.SegmentSize) }
 
-func (x *Indexes) write(ctx context.Context, key string, content []byte) error {
-	_, err := x.Store.Put(ctx, key, x.Codec, content)
+func (x *Indexes) write(ctx context.Context, key string, parts ...[]byte) error {
+	_, err := x.Store.Put(ctx, key, x.Codec, parts...)
 	return err
 }
 
@@ -63,7 +63,8 @@ func (x *Indexes) putChapter(ctx context.Context, last pg.Segment) error {
 			return err
 		}
 	}
-	return x.write(ctx, store.ChapterKey(x.Cluster.ID, last.Timeline, last.Number/journal.ChapterSize), journal.EncodeChapter(heads))
+	chapter, toSum := journal.EncodeChapter(heads)
+	return x.write(ctx, store.ChapterKey(x.Cluster.ID, last.Timeline, last.Number/journal.ChapterSize), chapter[:toSum], chapter[toSum:])
 }
 
 // lacking tells whether an object is absent or damaged, and so to be made again.

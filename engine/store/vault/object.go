@@ -43,8 +43,9 @@ func (w *Writer) Commit() error {
 // Abort gives the object up.
 func (w *Writer) Abort() { w.out.Abort() }
 
-// Put writes a whole object, and says how many bytes it takes in the store.
-func (v *Vault) Put(ctx context.Context, key string, codec layout.Codec, content []byte) (stored int64, err error) {
+// Put writes a whole object, and says how many bytes it takes in the store. Each part of its content begins a frame, so that it
+// can be read without what follows.
+func (v *Vault) Put(ctx context.Context, key string, codec layout.Codec, parts ...[]byte) (stored int64, err error) {
 	if err := v.MayDelete(ctx); err != nil { // it may replace one
 		return 0, err
 	}
@@ -53,8 +54,13 @@ func (v *Vault) Put(ctx context.Context, key string, codec layout.Codec, content
 		return 0, err
 	}
 	defer w.Abort()
-	if _, err := w.Write(content); err != nil {
-		return 0, err
+	for _, part := range parts {
+		if _, err := w.Write(part); err != nil {
+			return 0, err
+		}
+		if err := w.Flush(); err != nil {
+			return 0, err
+		}
 	}
 	if err := w.Commit(); err != nil {
 		return w.Size(), err
