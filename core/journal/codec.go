@@ -3,6 +3,7 @@ package journal
 import (
 	"encoding/binary"
 	"errors"
+	"slices"
 	"time"
 
 	"velvetrewind/core/pg"
@@ -22,14 +23,31 @@ type writer struct {
 
 func newWriter() *writer { return &writer{texts: make(map[string]uint64)} }
 
-func (w *writer) uint(v uint64)      { w.b = binary.AppendUvarint(w.b, v) }
-func (w *writer) int(v int64)        { w.b = binary.AppendVarint(w.b, v) }
+func (w *writer) int(v int64)        { w.uint(uint64(v<<1) ^ uint64(v>>63)) }
 func (w *writer) lsn(l pg.LSN)       { w.uint(uint64(l)) }
 func (w *writer) time(t time.Time)   { w.int(pg.ToTimestamp(t)) }
 func (w *writer) bytes(b []byte)     { w.uint(uint64(len(b))); w.b = append(w.b, b...) }
 func (w *writer) count(n int)        { w.uint(uint64(n)) }
 func (w *writer) xids(list []pg.XID) { w.count(len(list)); appendAll(w, list) }
 func (w *writer) oids(list []uint32) { w.count(len(list)); appendAll(w, list) }
+
+func (w *writer) uint(v uint64) {
+	if v < 0x80 { // most numbers are small
+		w.b = append(w.b, byte(v))
+		return
+	}
+	w.b = binary.AppendUvarint(w.b, v)
+}
+
+// reserve makes room for what is written next, at least as much as there was: append alone would copy a long ledger often.
+func (w *writer) reserve(n int) {
+	if cap(w.b)-len(w.b) < n {
+		w.b = slices.Grow(w.b, max(n, cap(w.b), firstRoom))
+	}
+}
+
+// firstRoom is what is made room for at first, in bytes.
+const firstRoom = 16 << 10
 
 func appendAll[T ~uint32](w *writer, list []T) {
 	for _, v := range list {

@@ -82,21 +82,20 @@ func (r *Recorder) Segment(end pg.LSN, names Lookup) (*Segment, error) {
 	s := &Segment{Head: r.head, Names: make(map[wal.RelationRef]Name), State: r.builder.State(), ledger: r.ledger.w.b,
 		Blocks: r.blocks.List()}
 	s.End = end
-	read := ledgerReader{p: parser{b: s.ledger}, scratch: make([]Change, 0, 16)}
 	var tables []TableChange
 	plain := plainSums{of: make(map[wal.RelationRef]plainSum), segment: s, names: names}
-	for len(read.p.b) > 0 {
-		t := read.next()
-		if err := read.p.err(); err != nil {
-			return nil, err
-		}
-		if plain.add(&t) {
-			continue
+	err := s.Each(func(t *Transaction) error {
+		if plain.add(t) {
+			return nil
 		}
 		t.files(func(ref wal.RelationRef) { s.name(ref, names) })
 		tables = t.tables(tables[:0], s.Lookup)
-		s.Head.add(&t, tables)
+		s.Head.add(t, tables)
 		s.Objects = append(s.Objects, t.DroppedObjects(s.Lookup)...)
+		return nil
+	})
+	if err != nil {
+		return nil, err
 	}
 	return s, nil
 }
@@ -224,6 +223,9 @@ func (s *Segment) Transactions() iter.Seq2[Transaction, error] {
 	return readLedger(s.ledger)
 }
 
+// Each visits them, too; what it shows is good until the next. It takes no memory for each of millions.
+func (s *Segment) Each(visit func(*Transaction) error) error { return eachOf(s.ledger, visit) }
+
 // Encode writes the index object's content.
 func (s *Segment) Encode() []byte {
 	w := newWriter()
@@ -259,10 +261,8 @@ func DecodeIndex(b []byte) (*Segment, error) {
 	if err := p.err(); err != nil {
 		return nil, err
 	}
-	for _, err := range s.Transactions() {
-		if err != nil {
-			return nil, err
-		}
+	if err := s.Each(func(*Transaction) error { return nil }); err != nil {
+		return nil, err
 	}
 	return s, nil
 }

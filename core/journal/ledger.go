@@ -2,6 +2,7 @@ package journal
 
 import (
 	"cmp"
+	"encoding/binary"
 	"iter"
 	"maps"
 	"slices"
@@ -68,6 +69,7 @@ type previous struct {
 func (l *ledgerWriter) add(t *Transaction) {
 	flags := t.flags()
 	at := pg.ToTimestamp(t.Time)
+	l.w.reserve((8 + 6*len(t.Changes)) * binary.MaxVarintLen64)
 	l.w.uint(flags)
 	l.w.int(int64(t.XID - l.p.xid))
 	l.w.uint(uint64(t.End - l.p.end))
@@ -138,16 +140,30 @@ func readLedger(b []byte) iter.Seq2[Transaction, error] {
 	return func(yield func(Transaction, error) bool) {
 		r := ledgerReader{p: parser{b: b}}
 		for len(r.p.b) > 0 {
-			t := r.next()
-			if err := r.p.err(); err != nil {
-				yield(Transaction{}, err)
-				return
-			}
-			if !yield(t, nil) {
+			var t Transaction
+			if err := r.next(&t); err != nil || !yield(t, nil) {
+				if err != nil {
+					yield(Transaction{}, err)
+				}
 				return
 			}
 		}
 	}
+}
+
+// eachOf visits the transactions of a ledger in one place, so that each is good until the next.
+func eachOf(b []byte, visit func(*Transaction) error) error {
+	r := ledgerReader{p: parser{b: b}, scratch: make([]Change, 0, few)}
+	var t Transaction
+	for len(r.p.b) > 0 {
+		if err := r.next(&t); err != nil {
+			return err
+		}
+		if err := visit(&t); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 type ledgerReader struct {
@@ -158,11 +174,11 @@ type ledgerReader struct {
 	scratch []Change
 }
 
-func (r *ledgerReader) next() Transaction {
+func (r *ledgerReader) next(t *Transaction) error {
 	flags := r.p.uint()
 	r.b.xid += pg.FullXID(r.p.int())
 	r.b.end += pg.LSN(r.p.uint())
-	t := Transaction{
+	*t = Transaction{
 		XID: r.b.xid, End: r.b.end, Committed: flags&flagCommitted != 0, TwoPhase: flags&flagTwoPhase != 0, Partial: flags&flagPartial != 0,
 	}
 	t.First = t.End - pg.LSN(r.p.uint())
@@ -200,7 +216,7 @@ func (r *ledgerReader) next() Transaction {
 			t.Objects = append(t.Objects, wal.ObjectOID{Catalog: r.p.u32(), Database: r.p.u32(), OID: r.p.u32()})
 		}
 	}
-	return t
+	return r.p.err()
 }
 
 func (r *ledgerReader) files() []wal.RelationRef {

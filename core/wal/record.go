@@ -76,14 +76,11 @@ func (r *Record) decode(raw []byte, v *pg.Version) error {
 	r.Prev = pg.LSN(binary.LittleEndian.Uint64(raw[recordPrev:]))
 	r.Info, r.Manager, r.Cut = raw[16], Manager(raw[recordManager]), int(r.Length) > len(raw)
 	r.TopXID, r.Origin, r.Blocks = 0, 0, r.Blocks[:0]
-	d := headers{b: raw[recordHeader:], version: v, record: r, cut: int(r.Length) - len(raw)}
-	for len(d.b)+d.cut > d.payload {
-		last, err := d.next()
-		if err != nil {
+	d := headers{b: raw, at: recordHeader, version: v, record: r, cut: int(r.Length) - len(raw)}
+	for last := false; !last && len(raw)-d.at+d.cut > d.payload; {
+		var err error
+		if last, err = d.next(); err != nil {
 			return err
-		}
-		if last {
-			break
 		}
 	}
 	return d.share()
@@ -92,90 +89,100 @@ func (r *Record) decode(raw []byte, v *pg.Version) error {
 // headers walks the block and data headers in front of a record's payload.
 type headers struct {
 	b        []byte
+	at       int // of the next header in b
 	version  *pg.Version
 	record   *Record
 	cut      int // bytes of the record that were not kept
 	payload  int // bytes of images, block data and main data announced so far
 	mainSize int
-	relation [3]uint32 // of the block before, for SAME_REL
+	relation RelationRef // of the block before, for SAME_REL
 }
 
-func (d *headers) take(n int) ([]byte, error) {
-	if len(d.b) < n {
-		return nil, errShort
-	}
-	b := d.b[:n]
-	d.b = d.b[n:]
-	return b, nil
-}
+// lacks tells whether fewer than n bytes are left.
+func (d *headers) lacks(n int) bool { return len(d.b)-d.at < n }
 
 func (d *headers) next() (last bool, err error) {
-	idb, err := d.take(1)
-	if err != nil {
-		return false, err
+	if d.lacks(1) {
+		return false, errShort
 	}
-	var b []byte
-	switch id := idb[0]; {
-	case id == idMainShort:
-		if b, err = d.take(1); err == nil {
-			d.mainSize = int(b[0])
-		}
-		last = true
-	case id == idMainLong:
-		if b, err = d.take(4); err == nil {
-			d.mainSize = int(binary.LittleEndian.Uint32(b))
-		}
-		last = true
-	case id == idOrigin:
-		if b, err = d.take(2); err == nil {
-			d.record.Origin = binary.LittleEndian.Uint16(b)
-		}
-	case id == idTopXID:
-		if b, err = d.take(4); err == nil {
-			d.record.TopXID = pg.XID(binary.LittleEndian.Uint32(b))
-		}
-	case id <= maxBlockID:
-		err = d.block(id)
+	id := d.b[d.at]
+	if id <= maxBlockID {
+		return false, d.block(id)
+	}
+	size := 0
+	switch id {
+	case idMainShort:
+		size, last = 1, true
+	case idMainLong:
+		size, last = 4, true
+	case idOrigin:
+		size = 2
+	case idTopXID:
+		size = 4
 	default:
-		err = fmt.Errorf("unknown header id %d", id)
+		return false, fmt.Errorf("unknown header id %d", id)
 	}
+	if d.lacks(1 + size) {
+		return false, errShort
+	}
+	b := d.b[d.at+1:]
+	switch id {
+	case idMainShort:
+		d.mainSize = int(b[0])
+	case idMainLong:
+		d.mainSize = int(binary.LittleEndian.Uint32(b))
+	case idOrigin:
+		d.record.Origin = binary.LittleEndian.Uint16(b)
+	case idTopXID:
+		d.record.TopXID = pg.XID(binary.LittleEndian.Uint32(b))
+	}
+	d.at += 1 + size
 	d.payload += d.mainSize
-	return last, err
+	return last, nil
 }
 
+// block reads a block header, and what follows it of an image and a relation.
 func (d *headers) block(id uint8) error {
-	b, err := d.take(3)
-	if err != nil {
-		return err
+	const (
+		header   = 4
+		relation = 12
+		number   = 4
+	)
+	if d.lacks(header) {
+		return errShort
 	}
-	flags, n := b[0], len(d.record.Blocks)
+	flags, n := d.b[d.at+1], len(d.record.Blocks)
 	if n > maxBlockID {
 		return errors.New("too many block references")
 	}
 	blk := d.record.nextBlock()
-	*blk = Block{ID: id, Fork: flags & blockForkMask, WillInit: flags&blockWillInit != 0}
+	blk.ID, blk.Fork, blk.WillInit = id, flags&blockForkMask, flags&blockWillInit != 0
+	blk.HoleStart, blk.HoleSize, blk.ImageInfo = 0, 0, 0
 	length := &d.record.lengths[n]
-	length.data, length.image = int32(binary.LittleEndian.Uint16(b[1:])), 0
+	length.data, length.image = int32(binary.LittleEndian.Uint16(d.b[d.at+2:])), 0
+	d.at += header
 	if flags&blockHasImage != 0 {
+		var err error
 		if length.image, err = d.image(blk); err != nil {
 			return err
 		}
 	}
 	if flags&blockSameRel == 0 {
-		if b, err = d.take(12); err != nil {
-			return err
+		if d.lacks(relation) {
+			return errShort
 		}
-		for i := range d.relation {
-			d.relation[i] = binary.LittleEndian.Uint32(b[i*4:])
-		}
+		b := d.b[d.at : d.at+relation]
+		d.relation = RelationRef{binary.LittleEndian.Uint32(b), binary.LittleEndian.Uint32(b[4:]), binary.LittleEndian.Uint32(b[8:])}
+		d.at += relation
 	} else if n == 0 {
 		return errors.New("the first block reference names no relation")
 	}
-	blk.Space, blk.Database, blk.Filenode = d.relation[0], d.relation[1], d.relation[2]
-	if b, err = d.take(4); err != nil {
-		return err
+	if d.lacks(number) {
+		return errShort
 	}
-	blk.Number = binary.LittleEndian.Uint32(b)
+	blk.Space, blk.Database, blk.Filenode = d.relation.Space, d.relation.Database, d.relation.Filenode
+	blk.Number = binary.LittleEndian.Uint32(d.b[d.at:])
+	d.at += number
 	d.payload += int(length.data + length.image)
 	return nil
 }
@@ -191,20 +198,26 @@ func (r *Record) nextBlock() *Block {
 }
 
 func (d *headers) image(blk *Block) (stored int32, err error) {
-	b, err := d.take(5)
-	if err != nil {
-		return 0, err
+	const (
+		header = 5
+		hole   = 2
+	)
+	if d.lacks(header) {
+		return 0, errShort
 	}
+	b := d.b[d.at:]
+	d.at += header
 	size := int(binary.LittleEndian.Uint16(b))
 	blk.HoleStart, blk.ImageInfo = binary.LittleEndian.Uint16(b[2:]), b[4]
 	compressed := blk.ImageInfo&compressionFlags(d.version) != 0
 	switch {
 	case blk.ImageInfo&imageHasHole == 0:
 	case compressed:
-		if b, err = d.take(2); err != nil {
-			return 0, err
+		if d.lacks(hole) {
+			return 0, errShort
 		}
-		blk.HoleSize = binary.LittleEndian.Uint16(b)
+		blk.HoleSize = binary.LittleEndian.Uint16(b[header:])
+		d.at += hole
 	default:
 		blk.HoleSize = uint16(pg.BlockSize - size)
 	}
@@ -216,12 +229,12 @@ func (d *headers) image(blk *Block) (stored int32, err error) {
 
 // share hands the payload out: each block's image and data in turn, then the main data.
 func (d *headers) share() error {
-	if follow := len(d.b) + d.cut; follow != d.payload {
+	if follow := len(d.b) - d.at + d.cut; follow != d.payload {
 		return fmt.Errorf("its headers announce %d bytes, %d follow", d.payload, follow)
 	}
 	for i := range d.record.Blocks {
-		blk := &d.record.Blocks[i]
-		blk.Image, blk.Data = d.give(int(d.record.lengths[i].image)), d.give(int(d.record.lengths[i].data))
+		blk, length := &d.record.Blocks[i], d.record.lengths[i]
+		blk.Image, blk.Data = d.give(int(length.image)), d.give(int(length.data))
 	}
 	d.record.Main = d.give(d.mainSize)
 	return nil
@@ -229,11 +242,10 @@ func (d *headers) share() error {
 
 // give hands out the next n bytes of the payload, or what was kept of them.
 func (d *headers) give(n int) []byte {
-	n = min(n, len(d.b))
-	if n == 0 {
+	if n = min(n, len(d.b)-d.at); n == 0 {
 		return nil
 	}
-	b := d.b[:n]
-	d.b = d.b[n:]
+	b := d.b[d.at : d.at+n]
+	d.at += n
 	return b
 }

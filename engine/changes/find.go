@@ -3,6 +3,7 @@ package changes
 import (
 	"cmp"
 	"context"
+	"errors"
 	"slices"
 
 	"velvetrewind/core/journal"
@@ -243,7 +244,7 @@ func (j *Journal) Around(ctx context.Context, keeps func(pg.LSN) bool, at pg.LSN
 	return append(before, after...), len(before), err
 }
 
-// Each visits the transactions whose last record begins at or after an LSN, in the order of the log.
+// Each visits the transactions whose last record begins at or after an LSN, in the order of the log. Each is good until the next.
 func (j *Journal) Each(ctx context.Context, from pg.LSN, visit func(*journal.Segment, *journal.Transaction) error) error {
 	z := j.archive.Cluster.SegmentSize
 	return j.heads(ctx, z.Number(from), ^uint64(0), func(h *journal.Head) (bool, error) {
@@ -254,18 +255,13 @@ func (j *Journal) Each(ctx context.Context, from pg.LSN, visit func(*journal.Seg
 		if err != nil {
 			return false, err
 		}
-		for t, err := range s.Transactions() {
-			if err != nil {
-				return false, err
-			}
+		err = s.Each(func(t *journal.Transaction) error {
 			if t.End < from {
-				continue
+				return nil
 			}
-			if err := visit(s, &t); err != nil {
-				return false, err
-			}
-		}
-		return true, ctx.Err()
+			return visit(s, t)
+		})
+		return true, errors.Join(err, ctx.Err())
 	})
 }
 
