@@ -5,6 +5,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"hash/crc32"
 	"io"
 	"os"
 	"path/filepath"
@@ -26,8 +27,8 @@ import (
 	"velvetrewind/testbed/storebed"
 )
 
-// reader reads WAL, records, CRC, journal and blocks, on one core, and has
-// the server count the same records of the same range.
+// reader reads WAL, records, CRC, journal and blocks, on one core, and has the server count the same records of the same range.
+// Beside it stands what there is no getting below: reading the bytes, and their CRC.
 func reader(b measure) {
 	bed := testbed.New(b)
 	p := bed.Postgres("original", true, "shared_buffers = '1GB'", "max_wal_size = '8GB'", "wal_keep_size = '8GB'", "autovacuum = off",
@@ -59,7 +60,7 @@ func compareReaders(b measure, bed *testbed.Bed, p *testbed.Postgres, from, to s
 	require.NoError(b, err)
 	end, err := pg.ParseLSN(to)
 	require.NoError(b, err)
-	var theirs, ours series
+	var theirs, ours, bare series
 	var counted, read int64
 	var heap uint64
 	for range b.rounds {
@@ -70,10 +71,12 @@ func compareReaders(b measure, bed *testbed.Bed, p *testbed.Postgres, from, to s
 		began = time.Now()
 		read, heap = readAll(b, p, start, end)
 		ours = append(ours, time.Since(began))
+		bare = append(bare, readBytes(b, p, start, end))
 	}
 	require.Positive(b, counted)
 	require.InDelta(b, counted, read, float64(counted)/100+5, "both read the same records")
 	b.ratio("x-server-speed", theirs, ours)
+	b.ratio("x-server-speed-of-bytes-and-crc-alone", theirs, bare)
 	b.report(float64(end-start)/1e6/ours.median().Seconds(), "MB/s")
 	b.report(float64(read)/1e6/ours.median().Seconds(), "Mrecords/s")
 	b.report(float64(heap)/(1<<20), "heap-MiB")
@@ -91,10 +94,10 @@ func readAll(b measure, p *testbed.Postgres, from, to pg.LSN) (records int64, he
 	recorder := journal.NewRecorder(pg.Segment{Timeline: 1, Number: n}, z, journal.State{})
 	for {
 		rec, err := source.Next()
-		if errors.Is(err, io.EOF) || errors.Is(err, wal.ErrUnwritten) {
-			return records, heap
-		}
 		if err != nil {
+			if errors.Is(err, io.EOF) || errors.Is(err, wal.ErrUnwritten) {
+				return records, heap
+			}
 			b.Fatal(err)
 		}
 		if rec.End > z.Start(n+1) {
@@ -113,6 +116,29 @@ func readAll(b measure, p *testbed.Postgres, from, to pg.LSN) (records int64, he
 			records++
 		}
 	}
+}
+
+// readBytes reads a range on one core, with the CRC of its pages, and does nothing else.
+func readBytes(b measure, p *testbed.Postgres, from, to pg.LSN) time.Duration {
+	defer runtime.GOMAXPROCS(runtime.GOMAXPROCS(1))
+	z, began := pg.DefaultSegmentSize, time.Now()
+	files := &segmentFiles{p: p, next: z.Number(from), last: z.Number(to - 1)}
+	defer files.close()
+	buf, read, sum := make([]byte, 32*wal.PageSize), int64(0), uint32(0)
+	for {
+		n, err := files.Read(buf)
+		for i := 0; i < n; i += wal.PageSize {
+			sum = crc32.Update(sum, pg.Castagnoli, buf[i:min(n, i+wal.PageSize)])
+		}
+		read += int64(n)
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		require.NoError(b, err)
+	}
+	require.GreaterOrEqual(b, read, int64(to-from))
+	require.NotZero(b, sum)
+	return time.Since(began)
 }
 
 // segmentFiles reads the server's segment files one after the other.

@@ -387,7 +387,12 @@ func (o *Open) add(c Change) {
 // find is the index of a relation's change, or -1.
 func (o *Open) find(ref wal.RelationRef) int {
 	if len(o.Changes) <= few {
-		return slices.IndexFunc(o.Changes, func(c Change) bool { return c.Relation == ref })
+		for i := range o.Changes {
+			if o.Changes[i].Relation.Filenode == ref.Filenode && o.Changes[i].Relation == ref {
+				return i
+			}
+		}
+		return -1
 	}
 	if o.at == nil {
 		o.at = make(map[wal.RelationRef]int, len(o.Changes))
@@ -410,16 +415,15 @@ func (c *Change) plus(d Change) {
 // finish gathers a transaction and its committed sub-transactions.
 func (b *Builder) finish(r *wal.Record, end wal.End) *Transaction {
 	t := &b.ended
-	*t = Transaction{
-		XID: b.widen(end.XID), Subxacts: end.Subxacts, Committed: end.Committed, TwoPhase: end.TwoPhase, GID: end.GID,
-		Database: end.Database,
-		First:    r.Start, End: r.Start, Time: end.Time, Dropped: end.Dropped, Changes: t.Changes[:0],
-		Partial: !b.state.Whole && (b.state.Sure == 0 || end.XID.Precedes(b.state.Sure)),
-	}
+	changes := t.Changes[:0]
+	*t = Transaction{} // not with its fields at once, which would be made elsewhere and copied
+	t.XID, t.Subxacts, t.Committed, t.TwoPhase, t.GID = b.widen(end.XID), end.Subxacts, end.Committed, end.TwoPhase, end.GID
+	t.Database, t.First, t.End, t.Time, t.Dropped = end.Database, r.Start, r.Start, end.Time, end.Dropped
+	t.Partial = !b.state.Whole && (b.state.Sure == 0 || end.XID.Precedes(b.state.Sure))
 	if r.XID == 0 {
 		t.Bytes = int64(r.Length) // the end of a prepared transaction is nobody's own record
 	}
-	all := Open{Changes: t.Changes}
+	all := Open{Changes: changes}
 	b.gather(t, &all, end.XID)
 	for _, xid := range end.Subxacts {
 		b.widen(xid)
@@ -456,8 +460,12 @@ func (b *Builder) gather(t *Transaction, all *Open, xid pg.XID) {
 	t.Truncated = append(t.Truncated, o.Truncated...)
 	t.NewDatabases = append(t.NewDatabases, o.NewDatabases...)
 	t.DroppedDatabases = append(t.DroppedDatabases, o.DroppedDatabases...)
-	for _, c := range o.Changes {
-		all.add(c)
+	if len(all.Changes) == 0 { // each is of another relation
+		all.Changes = append(all.Changes, o.Changes...)
+	} else {
+		for _, c := range o.Changes {
+			all.add(c)
+		}
 	}
 	all.Locked = append(all.Locked, o.Locked...)
 	all.DroppedColumns += o.DroppedColumns

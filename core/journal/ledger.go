@@ -178,9 +178,9 @@ func (r *ledgerReader) next(t *Transaction) error {
 	flags := r.p.uint()
 	r.b.xid += pg.FullXID(r.p.int())
 	r.b.end += pg.LSN(r.p.uint())
-	*t = Transaction{
-		XID: r.b.xid, End: r.b.end, Committed: flags&flagCommitted != 0, TwoPhase: flags&flagTwoPhase != 0, Partial: flags&flagPartial != 0,
-	}
+	*t = Transaction{} // not with its fields at once, which would be made elsewhere and copied
+	t.XID, t.End = r.b.xid, r.b.end
+	t.Committed, t.TwoPhase, t.Partial = flags&flagCommitted != 0, flags&flagTwoPhase != 0, flags&flagPartial != 0
 	t.First = t.End - pg.LSN(r.p.uint())
 	r.b.time += r.p.int()
 	t.Time = pg.Timestamp(r.b.time)

@@ -108,10 +108,10 @@ func (r *Reader) Next() (*Record, error) {
 			}
 		}
 		raw, start, err := r.assemble()
-		if errors.Is(err, errOverwritten) {
-			continue
-		}
 		if err != nil {
+			if errors.Is(err, errOverwritten) {
+				continue
+			}
 			return nil, err
 		}
 		if err := r.rec.decode(raw, r.head.version); err != nil {
@@ -248,8 +248,7 @@ func (r *Reader) assemble() (raw []byte, start pg.LSN, err error) {
 	if end := r.off + total; end <= len(r.page) {
 		raw = r.page[r.off:end]
 		r.off = end
-		crc := crc32.Update(0, pg.Castagnoli, raw[recordHeader:])
-		return raw, start, r.check(crc, raw, start)
+		return raw, start, r.check(crc32.Update(0, pg.Castagnoli, raw[recordHeader:]), raw, start)
 	}
 	if len(r.page) < PageSize {
 		return nil, start, io.EOF
