@@ -55,6 +55,7 @@ var promises = [][4]string{
 	{"engine/server/access", "a password in a connection string is refused", "TestConnectionStringsWithSecretsAreRefused",
 		"engine/server/access"},
 	{"engine/server/names", "a name once learned is never forgotten or changed", "TestNamesAreFollowed", "engine/server/names"},
+	{"engine/server/remains", "nothing in the directory is changed", "TestWhatIsLeft", "engine/server/remains"},
 	{"engine/server/replication", "the server hears only what was passed to Report", "TestStreamMessages", "engine/server/replication"},
 	{"engine/server/survey", "Apply runs only the statements that a person was shown", "TestGettingReady", "cmd/velvet"},
 	{"engine/spool", "a segment has its final name only when every byte of it is safe", "TestSpoolAgainstAModel", "engine/spool"},

@@ -84,7 +84,7 @@ type Span struct {
 
 // Need is one thing that needs attention.
 type Need struct {
-	Kind    string `json:"kind" enum:"capture,store,no base,hole,promise,late,clock,incident,damage"`
+	Kind    string `json:"kind" enum:"capture,store,no base,hole,promise,late,rehearsal,clock,incident,damage,aside"`
 	Text    string `json:"text" doc:"one sentence"`
 	Command string `json:"command" doc:"what deals with it, or shows more"`
 }

@@ -13,10 +13,12 @@ type Takeover struct {
 	Original TakeoverOriginal `json:"original"`
 	Aside    []string         `json:"aside" doc:"what the original's directories are called afterwards"`
 	Removed  bool             `json:"removed,omitempty" doc:"what was set aside is gone"`
-	BegunAt  *time.Time       `json:"begunAt,omitempty"`
-	EndedAt  *time.Time       `json:"endedAt,omitempty"`
-	Problem  string           `json:"problem,omitempty" doc:"why it went back"`
-	Plan     *TakeoverPlan    `json:"plan,omitempty"`
+	// KeptUntil is when what was set aside is offered for deletion.
+	KeptUntil *time.Time    `json:"keptUntil,omitempty" doc:"when what was set aside is offered for deletion; nothing removes it by itself"`
+	BegunAt   *time.Time    `json:"begunAt,omitempty"`
+	EndedAt   *time.Time    `json:"endedAt,omitempty"`
+	Problem   string        `json:"problem,omitempty" doc:"why it went back"`
+	Plan      *TakeoverPlan `json:"plan,omitempty"`
 }
 
 // TakeoverOriginal is a server as it is run.
@@ -35,12 +37,13 @@ type TakeoverPlan struct {
 	Cost      Cost            `json:"cost"`
 	Verdict   string          `json:"verdict,omitempty" doc:"of the newest proof of the copy where it stands"`
 	Connected []TakeoverUsers `json:"connected" doc:"who would be cut off"`
+	Standbys  []TakeoverUsers `json:"standbys" doc:"that follow the original: they are beyond the moment, and must be made anew"`
 	Unknown   string          `json:"unknown,omitempty" doc:"why it is not known who is connected"`
 	Obstacles []Problem       `json:"obstacles" doc:"without which it could be begun"`
 	Loss      string          `json:"loss" doc:"in a sentence"`
 }
 
-// TakeoverUsers are sessions on the original.
+// TakeoverUsers are sessions on the original, or standbys of it.
 type TakeoverUsers struct {
 	Role        string `json:"role"`
 	Application string `json:"application,omitempty"`

@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"net/url"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -18,9 +19,10 @@ func (a *app) restoreTakeover() *cobra.Command {
 	var look, detach bool
 	cmd := &cobra.Command{
 		Use: "takeover COPY | CLUSTER MOMENT", Short: "Put a copy in the place of its original, which is set aside",
-		Long: "Put a paused copy in the place of its original: prove it, stop the original, set its directory aside under a\n" +
-			"dated name, and start the copy there as the original was started. If anything fails on the way, everything is put\n" +
-			"back, and the original serves as before. With CLUSTER and MOMENT the copy is made first." + momentHelp,
+		Long: "Put a paused copy in the place of its original: prove it, ask for the word, stop the original, set its directory\n" +
+			"aside under a dated name, and start the copy there as the original was started. If anything fails on the way,\n" +
+			"everything is put back, and the original serves as before. With CLUSTER and MOMENT the copy is made first." +
+			momentHelp,
 		Args: cobra.RangeArgs(1, 2), ValidArgsFunction: a.completeCopies,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
@@ -40,6 +42,14 @@ func (a *app) restoreTakeover() *cobra.Command {
 			}
 			if look {
 				return a.show(cmd, plan, func(w io.Writer) { drawTakeover(w, plan) })
+			}
+			if !detach && plan.Plan.Verdict == "" && len(plan.Plan.Obstacles) == 0 { // the word is for a copy that is proved
+				if err := proveFirst(cmd, c, name); err != nil {
+					return err
+				}
+				if err := c.get(cmd.Context(), path, &plan); err != nil {
+					return err
+				}
 			}
 			drawTakeover(cmd.ErrOrStderr(), plan)
 			return a.confirmedTask(cmd, c, in.Confirm, detach, func(name string, t *api.Task) error {
@@ -68,6 +78,16 @@ func (a *app) copyFirst(cmd *cobra.Command, cluster, moment string) (string, err
 	return t.Subject, err
 }
 
+// proveFirst has the copy proved that is to take over.
+func proveFirst(cmd *cobra.Command, c *client, copy string) error {
+	var t api.Task
+	if err := c.post(cmd.Context(), "/copies/"+seg(copy)+"/proofs", nil, &t); err != nil {
+		return err
+	}
+	_, err := watch(cmd.Context(), c, t, cmd.ErrOrStderr())
+	return err
+}
+
 func drawTakeover(w io.Writer, t api.Takeover) {
 	o := t.Original
 	runs := "as the OS user " + o.User + ", by pg_ctl " + strings.Join(o.Arguments, " ")
@@ -92,6 +112,9 @@ func drawTakeover(w io.Writer, t api.Takeover) {
 			verdict = "it is proved first"
 		}
 		list = append(append(list, boundaryFacts(t.Plan.Boundary)...), "proof", verdict, "connected now", connected(t.Plan, o))
+		if len(t.Plan.Standbys) > 0 {
+			list = append(list, "standbys", users(t.Plan.Standbys, "standby")+"\nthey are beyond the moment: make them anew afterwards")
+		}
 	}
 	if o.DataDirectory != "" {
 		list = append(list, "original", o.DataDirectory, "it runs", runs, "set aside as", strings.Join(t.Aside, "\n"))
@@ -118,9 +141,17 @@ func connected(p *api.TakeoverPlan, o api.TakeoverOriginal) string {
 	case len(p.Connected) == 0:
 		return "nobody"
 	}
-	list := make([]string, len(p.Connected))
-	for i, u := range p.Connected {
-		list[i] = figures.Of(u.Sessions, "session") + " of " + u.Role
+	return users(p.Connected, "session")
+}
+
+// users lists sessions or standbys, one kind to a line.
+func users(of []api.TakeoverUsers, what string) string {
+	list := make([]string, len(of))
+	for i, u := range of {
+		list[i] = figures.Of(u.Sessions, what)
+		if u.Role != "" {
+			list[i] += " of " + u.Role
+		}
 		if u.Application != "" {
 			list[i] += ", " + u.Application
 		}
@@ -158,6 +189,9 @@ func drawTakeovers(w io.Writer, list []api.Takeover) {
 		}
 		if k.EndedAt != nil && k.Problem == "" {
 			aside = strings.Join(k.Aside, "\n")
+		}
+		if k.KeptUntil != nil {
+			aside += "\nkept until you remove it; offered for that from " + k.KeptUntil.Format(time.DateOnly)
 		}
 		if k.Removed {
 			aside = "removed"

@@ -91,6 +91,7 @@ func (w *wiring) connect(ctx context.Context) error {
 	w.captures = &capture.Supervisor{
 		Catalog: w.catalog, Store: w.custody.Store, Spool: w.cfg.spool(), SpoolLimit: w.cfg.spoolLimit(), Codec: w.codec, Books: w.books,
 		Log: w.log, Access: w.logins.Access, Changed: func(id string) { w.events.Publish(events.Cluster, id) }, Instance: instance,
+		Host: w.host,
 	}
 	if w.captures.Former, err = formerInstance(w.cfg.Home, instance); err != nil {
 		return err

@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"velvetrewind/api"
+	"velvetrewind/core/pg"
 	"velvetrewind/testbed"
 )
 
@@ -50,7 +51,7 @@ func TestTakeover(t *testing.T) {
 		"The way back"} {
 		assert.Contains(t, plan, says)
 	}
-	s.refused(3, []string{"2 transactions", "confirm with the cluster's name: ferries"}, "restore", "takeover", k.Name)
+	s.refused(3, []string{"verdict: passed", "2 transactions", "confirm with the cluster's name: ferries"}, "restore", "takeover", k.Name)
 	s.refused(3, []string{"ferries"}, "restore", "takeover", k.Name, "--confirm", "atlantis")
 	s.serves("1,2", 0) // nothing was touched
 	s.ferries.Exec("postgres", "alter system set work_mem = '7MB'", "select pg_reload_conf()")
@@ -60,7 +61,7 @@ func TestTakeover(t *testing.T) {
 	go func() { early <- s.knock(stop) }()
 
 	out := s.service.Must("restore", "takeover", k.Name, "--confirm", "ferries")
-	for _, step := range []string{"verdict: passed", "opening: done", "stopping: done", "setting aside: done", "placing: done",
+	for _, step := range []string{"opening: done", "stopping: done", "setting aside: done", "placing: done",
 		"starting: done"} {
 		assert.Contains(t, out, step)
 	}
@@ -104,6 +105,8 @@ func TestTakeover(t *testing.T) {
 	s.captured()
 
 	old := s.takeovers()[1]
+	require.NotNil(t, old.KeptUntil)
+	assert.Equal(t, 7*24*time.Hour, old.KeptUntil.Sub(*old.EndedAt))
 	s.refused(3, []string{"removed for good"}, "restore", "takeover", "clear", old.ID)
 	s.service.Must("restore", "takeover", "clear", old.ID, "--confirm", "ferries")
 	for _, dir := range old.Aside {
@@ -181,4 +184,45 @@ func TestTakeoverThatCannotBe(t *testing.T) {
 	out := s.service.Must("restore", "takeover", "ferries", "latest", "--confirm", "ferries")
 	assert.Contains(t, out, "starting: done")
 	s.serves("1,2", 20000)
+}
+
+// TestWhatACrashedServerWroteLast has a server be killed whose last WAL did not reach capture any more: it is taken from the
+// server's own directory, capture goes on from there when it is started again, and a takeover has all of it.
+func TestWhatACrashedServerWroteLast(t *testing.T) {
+	t.Parallel()
+	s := newStage(t)
+	way := s.protectOver(t)
+	s.commit(1)
+	s.captured()
+	crash := func(from, to int) {
+		way.mute.Store(true)
+		for n := from; n < to; n++ {
+			s.commit(n)
+		}
+		s.grow(2)
+		s.commit(to)
+		end, err := pg.ParseLSN(testbed.One[string](s.Bed, s.db, "select pg_current_wal_flush_lsn()::text"))
+		require.NoError(t, err)
+		require.Less(t, s.cluster().Capture.Flushed, end, "not all of it was sent")
+		require.NoError(t, s.db.Close(context.Background()))
+		s.ferries.Kill()
+		way.mute.Store(false)
+		s.Eventually("what it wrote last is here", func() bool { return s.cluster().Capture.Flushed >= end })
+	}
+	crash(2, 9)
+	k, conn := s.restore("latest")
+	assert.Equal(t, "1,2,3,4,5,6,7,8,9", testbed.One[string](s.Bed, conn, numbersOf))
+	require.NoError(t, conn.Close(context.Background()))
+	s.discard(k)
+
+	s.ferries.Start()
+	s.db = s.ferries.Connect("postgres")
+	s.streaming()
+	s.commit(10)
+	s.captured()
+	crash(11, 12)
+	require.Empty(t, s.cluster().Holes)
+	out := s.service.Must("restore", "takeover", "ferries", "latest", "--confirm", "ferries")
+	assert.NotContains(t, out, "alone", "nothing is left behind")
+	s.serves("1,2,3,4,5,6,7,8,9,10,11,12", 20000)
 }

@@ -35,6 +35,9 @@ export type Cell = Schemas["Cell"];
 export type Row = Schemas["Row"];
 export type Transaction = Schemas["Transaction"];
 export type TableChange = Schemas["TableChange"];
+export type TableCost = NonNullable<Schemas["Cost"]["tables"]>[number];
+export type Takeover = Schemas["Takeover"];
+export type TakeoverUsers = Schemas["TakeoverUsers"];
 
 const api = createClient<paths>({ baseUrl: "/api/v1" });
 
@@ -372,6 +375,23 @@ export const useDiscard = (copy: string) =>
     mutationFn: (confirm: string) => answer(api.DELETE("/copies/{copy}", { params: { path: { copy }, query: { confirm } } })),
     onSuccess: refresh,
   });
+// useTakeoverPlan asks what putting a copy in the place of its original would do.
+export const useTakeoverPlan = (copy: string) =>
+  useQuery({
+    queryKey: ["takeover", copy],
+    queryFn: () => answer(api.GET("/copies/{copy}/takeover", { params: { path: { copy } } })),
+  });
+export const useTakeovers = (cluster: string | undefined) =>
+  useQuery({
+    queryKey: ["takeovers", cluster],
+    enabled: cluster !== undefined,
+    queryFn: () => answer(api.GET("/clusters/{cluster}/takeovers", { params: { path: { cluster: cluster! } } })).then((l) => l ?? []),
+  });
+export const useTakeOver = (copy: string) =>
+  useMutation({
+    mutationFn: (confirm: string) => answer(api.POST("/copies/{copy}/takeover", { params: { path: { copy } }, body: { confirm } })),
+    onSuccess: refresh,
+  });
 export const useCancel = (task: string) =>
   useMutation({ mutationFn: () => answer(api.POST("/tasks/{task}/cancel", { params: { path: { task } } })), onSuccess: refresh });
 
@@ -409,7 +429,7 @@ export function listen(): () => void {
 function open(): EventSource {
   const source = new EventSource("/api/v1/events");
   const stale = (...keys: string[][]) => keys.forEach((queryKey) => void queries.invalidateQueries({ queryKey }));
-  source.addEventListener("task", (e) => stale(["tasks"], ["task", e.data], ["lines", e.data], ["store"]));
+  source.addEventListener("task", (e) => stale(["tasks"], ["task", e.data], ["lines", e.data], ["store"], ["takeover"], ["takeovers"]));
   source.addEventListener("cluster", () => stale(["clusters"], ["cluster"], ["backups"], ["keep"], ["calendar"], ["moment"], ["store"]));
   source.addEventListener("copy", (e) => stale(["copies"], ["copy", e.data], ["clusters"]));
   source.onopen = refresh; // whatever happened while it was closed

@@ -14,6 +14,7 @@ import { ReadinessPage } from "./pages/ReadinessPage";
 import { ReportPage, type ReportSearch } from "./pages/ReportPage";
 import { RehearsalsPage, type RehearsalsSearch } from "./pages/RehearsalsPage";
 import { StorePage } from "./pages/StorePage";
+import { TakeoverPage } from "./pages/TakeoverPage";
 import { TrailPage, type TrailSearch } from "./pages/TrailPage";
 import { TaskList, TaskPage } from "./pages/TaskPages";
 
@@ -77,6 +78,7 @@ const routes = [
     }),
   }),
   createRoute({ getParentRoute: () => frame, path: "/copies/$copy", component: CopyPage }),
+  createRoute({ getParentRoute: () => frame, path: "/copies/$copy/takeover", component: TakeoverPage }),
   createRoute({ getParentRoute: () => frame, path: "/backups/$backup", component: BackupPage }),
   createRoute({ getParentRoute: () => frame, path: "/store", component: StorePage }),
   createRoute({

@@ -2215,7 +2215,7 @@ export interface components {
             /** @description what deals with it, or shows more */
             command: string;
             /** @enum {string} */
-            kind: "capture" | "store" | "no base" | "hole" | "promise" | "late" | "clock" | "incident" | "damage";
+            kind: "capture" | "store" | "no base" | "hole" | "promise" | "late" | "rehearsal" | "clock" | "incident" | "damage" | "aside";
             /** @description one sentence */
             text: string;
         };
@@ -2936,6 +2936,11 @@ export interface components {
             endedAt?: string;
             /** @description empty for one that was not begun */
             id?: string;
+            /**
+             * Format: date-time
+             * @description when what was set aside is offered for deletion; nothing removes it by itself
+             */
+            keptUntil?: string;
             moment: string;
             original: components["schemas"]["TakeoverOriginal"];
             plan?: components["schemas"]["TakeoverPlan"];
@@ -2965,6 +2970,8 @@ export interface components {
             loss: string;
             /** @description without which it could be begun */
             obstacles: components["schemas"]["Problem"][] | null;
+            /** @description that follow the original: they are beyond the moment, and must be made anew */
+            standbys: components["schemas"]["TakeoverUsers"][] | null;
             /** @description why it is not known who is connected */
             unknown?: string;
             /** @description of the newest proof of the copy where it stands */
@@ -2994,7 +3001,7 @@ export interface components {
             finishedAt?: string;
             id: string;
             /** @enum {string} */
-            kind: "backup" | "side copy" | "step copy" | "open copy" | "discard copy" | "proof" | "drop backup" | "keep run" | "audit" | "rebuild" | "second store" | "rehearsal";
+            kind: "backup" | "side copy" | "step copy" | "open copy" | "discard copy" | "proof" | "drop backup" | "keep run" | "audit" | "rebuild" | "second store" | "rehearsal" | "takeover" | "remove what was set aside";
             /**
              * Format: double
              * @description seconds that it may still take

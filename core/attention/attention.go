@@ -28,9 +28,10 @@ const (
 	Unproved Concern = "rehearsal" // the last rehearsal failed
 	Incident Concern = "incident"  // somebody deleted a lot
 	Damage   Concern = "damage"    // damaged base backups, or damaged pages in the newest
+	Aside    Concern = "aside"     // what a takeover set aside may be removed
 )
 
-var order = []Concern{Capture, Store, NoBase, Hole, Promise, Late, Unproved, Clock, Incident, Damage}
+var order = []Concern{Capture, Store, NoBase, Hole, Promise, Late, Unproved, Clock, Incident, Damage, Aside}
 
 // Need is one thing that needs attention.
 type Need struct {
@@ -73,6 +74,14 @@ type Cluster struct {
 	Incidents      int
 	PageFaults     int64
 	LostBases      int // base backups that audits could not read
+	Aside          []SetAside
+}
+
+// SetAside is what a takeover has set aside, and is still there.
+type SetAside struct {
+	Takeover string // its id
+	At       time.Time
+	Until    time.Time // kept until then in any case
 }
 
 // Gap is WAL that is missing.
@@ -157,6 +166,12 @@ func Needs(k Cluster, now time.Time) []Need {
 	if k.LostBases > 0 {
 		add(Damage, "velvet store audit --full", "%s cannot be read, as an audit found: fix the store, or drop what is damaged.",
 			figures.Of(k.LostBases, "base backup"))
+	}
+	for _, t := range k.Aside {
+		if now.After(t.Until) {
+			add(Aside, "velvet restore takeover clear "+t.Takeover,
+				"The files that the takeover of %s set aside are still there: remove them once nobody needs them.", stamp(t.At))
+		}
 	}
 	slices.SortStableFunc(list, func(a, b Need) int { return cmp.Compare(slices.Index(order, a.Kind), slices.Index(order, b.Kind)) })
 	return list

@@ -74,6 +74,9 @@ func TestNeeds(t *testing.T) {
 		{"another's store", func(k *Cluster) { k.StoreTaken, k.StoreUnlocked = "another catalogue", "no right" }, []Concern{Store, Store},
 			"by this service: another catalogue"},
 		{"damaged bases", func(k *Cluster) { k.LostBases = 1 }, []Concern{Damage}, "1 base backup cannot be read"},
+		{"set aside, and kept still", func(k *Cluster) { k.Aside = []SetAside{{Takeover: "01t", At: days(7), Until: now}} }, nil, ""},
+		{"set aside, and kept long enough", func(k *Cluster) { k.Aside = []SetAside{{"01t", days(8), days(1)}} }, []Concern{Aside},
+			"that the takeover of "},
 		{"the worst first", func(k *Cluster) { k.Incidents, k.PageFaults, k.CaptureWanted = 2, 1, false },
 			[]Concern{Capture, Incident, Damage}, "Capture was stopped"},
 	} {
@@ -92,7 +95,7 @@ func TestNeeds(t *testing.T) {
 	}
 	assert.Greater(t, Rank(Damage, Capture), Rank(Hole))
 	assert.Zero(t, Rank())
-	assert.Equal(t, 1, Rank(Damage), "the least of them is more than none")
+	assert.Equal(t, 1, Rank(Aside), "the least of them is more than none")
 	for at := range order[1:] {
 		assert.Greater(t, Rank(order[at+1], order[at]), Rank(order[at+1]))
 	}

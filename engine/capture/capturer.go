@@ -21,6 +21,7 @@ import (
 	"velvetrewind/core/wal"
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/changes"
+	"velvetrewind/engine/host"
 	"velvetrewind/engine/server/access"
 	"velvetrewind/engine/server/names"
 	"velvetrewind/engine/server/replication"
@@ -42,6 +43,7 @@ var longestWait = 15 * time.Second
 type capturer struct {
 	cluster catalog.Cluster
 	access  access.Access
+	host    *host.Host // nil where no server's directory is looked into
 	catalog *catalog.Catalog
 	store   *vault.Vault
 	codec   layout.Codec
@@ -62,6 +64,7 @@ type capturer struct {
 	archiving sync.Mutex
 	anew      atomic.Bool        // the follower must begin anew
 	incidents []catalog.Incident // not recorded yet; under archiving
+	searched  pg.Control         // of a server that is down, when what it left was looked for
 	swept     bool               // what was not written to its end is gone from the store; under archiving
 
 	spool    *spool.Spool
@@ -104,6 +107,11 @@ func (c *capturer) run(ctx context.Context) {
 		c.received = false
 		err := c.connect(ctx)
 		c.spool.Close()
+		if ctx.Err() == nil && !errors.Is(err, errForGood) {
+			if e := c.takeRemains(ctx); e != nil && ctx.Err() == nil {
+				c.log.Warn("what the server left could not be taken from its directory", "error", e)
+			}
+		}
 		if cause := context.Cause(ctx); outer.Err() == nil && errors.Is(cause, errForGood) {
 			c.set(func(k *catalog.Capture) { k.State, k.Problem = catalog.CaptureFailed, explain(cause) })
 			c.saveAtLast(outer)

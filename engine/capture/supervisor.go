@@ -16,6 +16,7 @@ import (
 	"velvetrewind/core/pg"
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/changes"
+	"velvetrewind/engine/host"
 	"velvetrewind/engine/host/disk"
 	"velvetrewind/engine/server/access"
 	"velvetrewind/engine/server/names"
@@ -37,6 +38,8 @@ type Supervisor struct {
 	Codec      layout.Codec
 	Books      *names.Books
 	Log        *slog.Logger
+	// Host is where the directories of servers may lie that are down; nil where they are not looked for.
+	Host *host.Host
 	// Access opens the secrets of a cluster.
 	Access func(catalog.Cluster) (access.Access, error)
 	// Instance is the number of this service among those that share the catalogue, and Former
@@ -266,7 +269,7 @@ func (s *Supervisor) capturer(ctx context.Context, k catalog.Cluster, state cata
 		return nil, err
 	}
 	c := &capturer{
-		cluster: k, access: a, catalog: s.Catalog, store: s.Store, codec: s.Codec,
+		cluster: k, access: a, host: s.Host, catalog: s.Catalog, store: s.Store, codec: s.Codec,
 		log: s.Log.With("cluster", k.Name), changed: s.Changed,
 		spool: sp, wakeup: make(chan struct{}, 1), room: make(chan struct{}, 1),
 	}

@@ -19,6 +19,7 @@ type Standings struct {
 	Incidents map[string][]Incident // that nobody has settled
 	Backing   map[string]bool       // a backup is being taken
 	Lost      map[string]Losses     // of these clusters, Firsts has every backup
+	Aside     map[string][]Takeover // done, of which what was set aside is still there
 }
 
 // Standings reads how a cluster stands; all clusters when cluster is "".
@@ -29,7 +30,7 @@ func (c *Catalog) Standings(ctx context.Context, cluster string) (Standings, err
 		Counts: make(map[string]int), Proofs: make(map[string]Proof), Rehearsed: make(map[string]Rehearsal),
 		Timelines: make(map[string][]Timeline),
 		Released:  make(map[string][]Released), Causes: make(map[string][]HoleCause), Incidents: make(map[string][]Incident),
-		Backing: make(map[string]bool),
+		Backing: make(map[string]bool), Aside: make(map[string][]Takeover),
 	}
 	for _, read := range []func(context.Context, string, *Standings) error{c.readWAL, c.readBackups, c.readNotes} {
 		if err := read(ctx, cluster, &s); err != nil {
@@ -39,7 +40,7 @@ func (c *Catalog) Standings(ctx context.Context, cluster string) (Standings, err
 	return s, nil
 }
 
-// readWAL reads captures, runs, timelines and what was deleted.
+// readWAL reads captures, runs, timelines, what was deleted, and what takeovers set aside.
 func (c *Catalog) readWAL(ctx context.Context, cluster string, s *Standings) error {
 	var captures []Capture
 	if err := c.db.SelectContext(ctx, &captures, `select * from velvet.captures where cluster_id = $1 or $1 = ''`, cluster); err != nil {
@@ -74,6 +75,14 @@ func (c *Catalog) readWAL(ctx context.Context, cluster string, s *Standings) err
 	}
 	for _, v := range released {
 		s.Released[v.ClusterID] = append(s.Released[v.ClusterID], v.Released)
+	}
+	var aside []Takeover
+	if err := c.db.SelectContext(ctx, &aside, `select * from velvet.takeovers
+		where (cluster_id = $1 or $1 = '') and step = $2 and removed_at is null order by ended_at`, cluster, TakeoverDone); err != nil {
+		return err
+	}
+	for _, v := range aside {
+		s.Aside[v.ClusterID] = append(s.Aside[v.ClusterID], v)
 	}
 	var causes []HoleCause
 	err = c.db.SelectContext(ctx, &causes, `select * from velvet.hole_causes where cluster_id = $1 or $1 = ''`, cluster)

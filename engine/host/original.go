@@ -283,6 +283,26 @@ func (h *Host) OriginalRunning(o Original) bool {
 	return err == nil && own.Running(o.server())
 }
 
+// WorkedIn tells whether a process of a server works in a directory, be it what is left of one whose first process was killed.
+func WorkedIn(dir string) bool {
+	is, err := os.Stat(dir)
+	if err != nil {
+		return false
+	}
+	list, err := filepath.Glob("/proc/[0-9]*")
+	if err != nil {
+		return false
+	}
+	return slices.ContainsFunc(list, func(process string) bool {
+		name, err := os.ReadFile(process + "/comm")
+		if err != nil || strings.TrimSpace(string(name)) != "postgres" {
+			return false
+		}
+		at, err := os.Stat(process + "/cwd")
+		return err == nil && os.SameFile(at, is)
+	})
+}
+
 // Control reads the control file of a data directory that belongs to an OS user of copies.
 func (h *Host) Control(user, dir string) (c pg.Control, err error) {
 	own, err := h.As(user)

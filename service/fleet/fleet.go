@@ -18,6 +18,7 @@ import (
 	"velvetrewind/core/rehearsal"
 	"velvetrewind/engine/archive"
 	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/restore/takeover"
 	"velvetrewind/engine/schedule"
 	"velvetrewind/engine/spool"
 	"velvetrewind/engine/store/vault"
@@ -232,6 +233,9 @@ func (f *Fleet) needs(k catalog.Cluster, policy *catalog.Policy, c catalog.Captu
 	}
 	if r := f.Standings.Rehearsed[k.ID]; rehearsal.Outcome(r.Outcome).Bad() {
 		facts.Unproved, facts.UnprovedAt = r.Cause, r.EndedAt.Time
+	}
+	for _, t := range f.Standings.Aside[k.ID] {
+		facts.Aside = append(facts.Aside, attention.SetAside{Takeover: t.ID, At: t.EndedAt.Time, Until: takeover.KeptUntil(t)})
 	}
 	for _, h := range v.Holes {
 		facts.Holes = append(facts.Holes, attention.Gap{Text: "from " + h.From.String() + " to " + h.To.String(), Closed: h.Until != nil,

@@ -13,6 +13,7 @@ import (
 	"velvetrewind/core/figures"
 	"velvetrewind/core/plan"
 	"velvetrewind/core/problem"
+	"velvetrewind/core/proof"
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/host"
 	"velvetrewind/engine/restore/takeover"
@@ -75,9 +76,13 @@ func (h *Takeovers) plan(ctx context.Context, name string) (k catalog.Copy, clus
 		return k, cluster, v, err
 	}
 	if len(proofs) > 0 && proofs[0].Moves == k.Moves {
-		v.Plan.Verdict = proofs[0].Verdict
+		var checks []proof.Check
+		if err := json.Unmarshal(proofs[0].Checks, &checks); err != nil {
+			return k, cluster, v, err
+		}
+		v.Plan.Verdict = string(work.Verdict(checks, p.Original.Running))
 	}
-	if v.Plan.Connected, err = h.connected(ctx, cluster); err != nil {
+	if v.Plan.Connected, v.Plan.Standbys, err = h.attached(ctx, cluster); err != nil {
 		v.Plan.Unknown = err.Error()
 	}
 	kept := "its directory of today is kept as " + p.Original.DataDir + p.Aside
@@ -103,27 +108,39 @@ func original(o host.Original) api.TakeoverOriginal {
 		Running: o.Running, Lost: o.Gone}
 }
 
-// connected lists who would be cut off.
-func (h *Takeovers) connected(ctx context.Context, cluster catalog.Cluster) ([]api.TakeoverUsers, error) {
-	none := []api.TakeoverUsers{}
+// attached lists the sessions that would be cut off, and the standbys that follow the original.
+func (h *Takeovers) attached(ctx context.Context, cluster catalog.Cluster) (sessions, standbys []api.TakeoverUsers, err error) {
+	sessions, standbys = []api.TakeoverUsers{}, []api.TakeoverUsers{}
 	a, err := h.Logins.Access(cluster)
 	if err != nil {
-		return none, err
+		return sessions, standbys, err
 	}
 	conn, err := a.SQL(ctx, "")
 	if err != nil {
-		return none, err
+		return sessions, standbys, err
 	}
 	defer func() { _ = conn.Close(context.WithoutCancel(ctx)) }()
-	rows, err := conn.Query(ctx, `select coalesce(usename::pg_catalog.text, ''), coalesce(application_name, ''),
-		coalesce(client_addr::pg_catalog.text, ''), pg_catalog.count(*)::int from pg_catalog.pg_stat_activity
-		where backend_type operator(pg_catalog.=) 'client backend' and application_name operator(pg_catalog.!~~) 'velvet%'
-		group by 1, 2, 3 order by 4 desc, 1, 2, 3 limit 100`)
-	if err != nil {
-		return none, err
+	for _, list := range []struct {
+		of    *[]api.TakeoverUsers
+		where string
+	}{
+		{&sessions, `pg_catalog.pg_stat_activity where backend_type operator(pg_catalog.=) 'client backend'`},
+		{&standbys, `pg_catalog.pg_stat_replication where coalesce(state, '') operator(pg_catalog.<>) 'backup'`},
+	} {
+		rows, err := conn.Query(ctx, `select coalesce(usename::pg_catalog.text, ''), coalesce(application_name, ''),
+			coalesce(client_addr::pg_catalog.text, ''), pg_catalog.count(*)::int from `+list.where+`
+			and coalesce(application_name, '') operator(pg_catalog.!~~) 'velvet%'
+			group by 1, 2, 3 order by 4 desc, 1, 2, 3 limit 100`)
+		if err != nil {
+			return sessions, standbys, err
+		}
+		found, err := pgx.CollectRows(rows, pgx.RowToStructByPos[api.TakeoverUsers])
+		if err != nil {
+			return sessions, standbys, err
+		}
+		*list.of = append(*list.of, found...)
 	}
-	list, err := pgx.CollectRows(rows, pgx.RowToStructByPos[api.TakeoverUsers])
-	return append(none, list...), err
+	return sessions, standbys, nil
 }
 
 func (h *Takeovers) show(ctx context.Context, in *CopyPath) (*body[api.Takeover], error) {
@@ -143,6 +160,9 @@ func (h *Takeovers) begin(ctx context.Context, in *takeOver) (*body[api.Task], e
 	}
 	if len(v.Plan.Obstacles) > 0 {
 		return nil, &v.Plan.Obstacles[0]
+	}
+	if verdict := proof.Verdict(v.Plan.Verdict); verdict != "" && verdict != proof.Passed && !in.Body.Despite {
+		return nil, work.Unproved(k, verdict)
 	}
 	if err := confirmed(in.Body.Confirm, cluster.Name, "the original was not touched", v.Plan.Loss); err != nil {
 		return nil, err
@@ -187,6 +207,10 @@ func (h *Takeovers) record(ctx context.Context, cluster catalog.Cluster, t catal
 	if t.EndedAt.Valid {
 		ended := t.EndedAt.Time.UTC()
 		v.EndedAt = &ended
+		if t.Step == catalog.TakeoverDone && !t.RemovedAt.Valid {
+			until := takeover.KeptUntil(t).UTC()
+			v.KeptUntil = &until
+		}
 	}
 	return v, nil
 }

@@ -52,20 +52,30 @@ func (w *Worker) proved(ctx context.Context, t catalog.Task, cluster catalog.Clu
 	if err := json.Unmarshal(list[0].Checks, &checks); err != nil {
 		return err
 	}
-	// The configuration is that of the original as it is now, not what the base backup holds of it; and an original that does not run
-	// cannot be compared with.
-	down := !w.taker().Prepare(ctx, cluster, k, w.Now()).Original.Running
-	checks = slices.DeleteFunc(checks, func(c proof.Check) bool {
-		return c.Verdict == proof.CouldNotRun && (c.Name == proof.Settings || c.Name == proof.Content && down)
-	})
-	if v := proof.Overall(checks); v != proof.Passed {
-		if !despite {
-			return problem.New(problem.Conflict, "Read why: velvet prove show "+k.ID+". To take over all the same, add --despite-proof.",
-				"the original was not touched", "the verdict on the copy is: %s", v)
-		}
-		report.Warn("the verdict on the copy is: %s; it takes over all the same, as was asked", v)
+	running := w.taker().Prepare(ctx, cluster, k, w.Now()).Original.Running
+	v := Verdict(checks, running)
+	if v == proof.Passed {
+		return nil
 	}
+	if !despite {
+		return Unproved(k, v)
+	}
+	report.Warn("the verdict on the copy is: %s; it takes over all the same, as was asked", v)
 	return nil
+}
+
+// Verdict is what a proof says of a copy that is to take over. The configuration is that of the original as it is now, not what
+// the base backup holds of it; and an original that does not run cannot be compared with.
+func Verdict(checks []proof.Check, running bool) proof.Verdict {
+	return proof.Overall(slices.DeleteFunc(slices.Clone(checks), func(c proof.Check) bool {
+		return c.Verdict == proof.CouldNotRun && (c.Name == proof.Settings || c.Name == proof.Content && !running)
+	}))
+}
+
+// Unproved says that a copy does not take over because of the verdict on it.
+func Unproved(k catalog.Copy, v proof.Verdict) *problem.Problem {
+	return problem.New(problem.Conflict, "Read why: velvet prove show "+k.ID+". To take over all the same, add --despite-proof.",
+		"the original was not touched", "the verdict on the copy is: %s", v)
 }
 
 // followsWithin is how long the capture of what took over may take to begin before a base backup is tried all the same.

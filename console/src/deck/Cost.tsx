@@ -1,11 +1,10 @@
-import type { MomentAnswer } from "../api";
+import type { MomentAnswer, TableCost } from "../api";
 import { count, of, size } from "../format";
 import { Table } from "../parts/Table";
 import { Id } from "../parts/Id";
 
 // Cost is what going back to the playhead undoes, and what can be done there.
 export function Cost({ answer, making, onCopy }: { answer: MomentAnswer; making: boolean; onCopy: () => void }) {
-  const tables = answer.cost.tables ?? [];
   return (
     <section aria-label="Cost of rewinding">
       <h2>
@@ -13,22 +12,7 @@ export function Cost({ answer, making, onCopy }: { answer: MomentAnswer; making:
           ? "Nothing known was committed later"
           : `Going back here undoes ${count(answer.cost.transactions)} transaction${answer.cost.transactions === 1 ? "" : "s"}`}
       </h2>
-      {tables.length > 0 && (
-        <Table heads={["Table", { number: "Inserted" }, { number: "Updated" }, { number: "Deleted" }]}>
-          {tables.slice(0, 8).map((t) => (
-            <tr key={t.table + (t.database ?? "")}>
-              <td>
-                {t.table}
-                {(t.operations ?? []).length > 0 && <span className="text-soft"> {(t.operations ?? []).join(", ")}</span>}
-              </td>
-              <td className="number">{count(t.inserted)}</td>
-              <td className="number">{count(t.updated)}</td>
-              <td className="number">{count(t.deleted)}</td>
-            </tr>
-          ))}
-        </Table>
-      )}
-      {tables.length > 8 && <p className="text-soft">and {tables.length - 8} more tables</p>}
+      <UndoneTables of={answer.cost.tables ?? []} />
       <p className="mt-3 flex flex-wrap items-center gap-3">
         <button className="button primary" disabled={!answer.plan || making} onClick={onCopy}>
           Make a side copy here
@@ -47,5 +31,28 @@ export function Cost({ answer, making, onCopy }: { answer: MomentAnswer; making:
         </span>
       </p>
     </section>
+  );
+}
+
+// UndoneTables lists what of which table is undone.
+export function UndoneTables({ of: tables }: { of: TableCost[] }) {
+  if (tables.length === 0) return null;
+  return (
+    <>
+      <Table heads={["Table", { number: "Inserted" }, { number: "Updated" }, { number: "Deleted" }]}>
+        {tables.slice(0, 8).map((t) => (
+          <tr key={t.table + (t.database ?? "")}>
+            <td>
+              {t.table}
+              {(t.operations ?? []).length > 0 && <span className="text-soft"> {(t.operations ?? []).join(", ")}</span>}
+            </td>
+            <td className="number">{count(t.inserted)}</td>
+            <td className="number">{count(t.updated)}</td>
+            <td className="number">{count(t.deleted)}</td>
+          </tr>
+        ))}
+      </Table>
+      {tables.length > 8 && <p className="text-soft">and {tables.length - 8} more tables</p>}
+    </>
   );
 }

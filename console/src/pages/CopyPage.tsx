@@ -52,6 +52,11 @@ export function CopyPage() {
               Open for writing
             </button>
           )}
+          {k.state === "paused" && (
+            <Link className="button" to="/copies/$copy/takeover" params={{ copy: k.id }}>
+              Take over
+            </Link>
+          )}
           {!making && k.state !== "discarded" && (
             <Confirm
               label="Discard"

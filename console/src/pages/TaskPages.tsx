@@ -23,6 +23,9 @@ const kinds = [
   "audit",
   "rebuild",
   "second store",
+  "rehearsal",
+  "takeover",
+  "remove what was set aside",
 ];
 
 // TaskList answers: what was done, and what is being done?

@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"time"
 
 	"velvetrewind/core/plan"
 	"velvetrewind/core/problem"
@@ -220,6 +221,12 @@ func Aside(cluster catalog.Cluster, o host.Original, suffix string) []string {
 	}
 	return list
 }
+
+// kept is how long what was set aside is kept before it is offered for deletion: whoever was wrong finds out meanwhile.
+const kept = 7 * 24 * time.Hour
+
+// KeptUntil is when what a takeover that is done has set aside is offered for deletion. Nothing removes it by itself.
+func KeptUntil(t catalog.Takeover) time.Time { return t.EndedAt.Time.Add(kept) }
 
 // Clear removes what a takeover that is done has set aside.
 func (k *Taker) Clear(ctx context.Context, cluster catalog.Cluster, t catalog.Takeover, report task.Report) error {

@@ -23,6 +23,7 @@ import (
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/host"
 	"velvetrewind/engine/restore/copies"
+	"velvetrewind/engine/server/remains"
 )
 
 // Taker carries takeovers out.
@@ -318,23 +319,41 @@ func (m *move) lastWAL(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if control.State != pg.ShutDown {
-		m.report.Warn("the original was not stopped in order: what it wrote last and was not captured is in %s alone",
-			m.original.DataDir+m.record.Aside+"/pg_wal")
+	reached, err := m.endOfWAL(ctx, control)
+	if err != nil {
+		m.report.Warn("where the original's WAL ends cannot be told: %v", err)
 	}
-	return m.captured(ctx, control)
+	return m.captured(ctx, control.Timeline, reached)
+}
+
+// endOfWAL is where the WAL of the original ends, which does not run: as its control file says, or, where it was not stopped in order,
+// as its WAL does.
+func (m *move) endOfWAL(ctx context.Context, control pg.Control) (pg.LSN, error) {
+	if control.State == pg.ShutDown {
+		return control.Checkpoint + 1, nil // of the record by which it was shut down nobody needs the end
+	}
+	k, err := m.Catalog.Capture(ctx, m.cluster.ID)
+	if err != nil || k.FlushedLSN == 0 {
+		return control.Checkpoint + 1, err
+	}
+	left, err := remains.Open(m.Host, m.original.DataDir, m.cluster.SystemID, m.cluster.SegmentSize)
+	if err != nil {
+		return control.Checkpoint + 1, err
+	}
+	end, err := left.End(ctx, control.Timeline, k.FlushedLSN, nil)
+	return max(end, control.Checkpoint+1), errors.Join(err, left.Close())
 }
 
 // captured waits until capture has all that the stopped original wrote.
-func (m *move) captured(ctx context.Context, control pg.Control) error {
+func (m *move) captured(ctx context.Context, t pg.Timeline, end pg.LSN) error {
 	var at pg.LSN
 	err := m.until(ctx, captureEnds, func() (bool, error) {
 		k, err := m.Catalog.Capture(ctx, m.cluster.ID)
 		at = k.FlushedLSN
-		return k.Timeline == control.Timeline && at > control.Checkpoint, err
+		return k.Timeline == t && at >= end, err
 	}, "not all of it was captured")
 	if errors.Is(err, errInTime) {
-		m.report.Warn("the original wrote WAL beyond %s, and it was captured up to %s: the rest is in %s alone", control.Checkpoint, at,
+		m.report.Warn("the original wrote WAL up to %s, and it was captured up to %s: the rest is in %s alone", end, at,
 			m.original.DataDir+m.record.Aside+"/pg_wal")
 		return nil
 	}
