@@ -108,8 +108,11 @@ func drawTakeover(w io.Writer, t api.Takeover) {
 	list := []string{"cluster", t.Cluster, "copy", t.Copy, "moment", t.Moment}
 	if t.Plan != nil {
 		verdict := t.Plan.Verdict
-		if verdict == "" {
+		switch {
+		case verdict == "":
 			verdict = "it is proved first"
+		case verdict == "passed" && !o.Running:
+			verdict = "passed; the original does not run, and could not be compared with"
 		}
 		list = append(append(list, boundaryFacts(t.Plan.Boundary)...), "proof", verdict, "connected now", connected(t.Plan, o))
 		if len(t.Plan.Standbys) > 0 {
@@ -123,7 +126,6 @@ func drawTakeover(w io.Writer, t api.Takeover) {
 	if t.Plan == nil {
 		return
 	}
-	_, _ = fmt.Fprintln(w)
 	drawCost(w, t.Plan.Cost)
 	for _, p := range t.Plan.Obstacles {
 		_, _ = fmt.Fprintf(w, "\nIt cannot be begun: %s. %s\n", p.Detail, p.Next)

@@ -97,6 +97,9 @@ func TestTakeover(t *testing.T) {
 	var copies []api.Copy
 	s.service.JSON(&copies, "copy", "list")
 	require.Len(t, copies, 1, "the copy stands; only the takeover was refused")
+	var back api.Takeover
+	s.service.JSON(&back, "restore", "takeover", copies[0].Name, "--plan")
+	assert.EqualValues(t, 1, back.Plan.Cost.Transactions, "what was committed on the new timeline, not what was on the old one")
 	s.service.Must("restore", "takeover", copies[0].Name, "--confirm", "ferries", "--despite-proof")
 	s.serves("1,2", 0)
 	s.streaming()

@@ -142,6 +142,23 @@ func (a *Archive) Leads(t pg.Timeline, at pg.LSN) bool {
 	return t == a.Timeline || slices.ContainsFunc(a.Ancestors, func(f pg.Fork) bool { return f.Timeline == t && at <= f.At })
 }
 
+// Parting is where the ways to the archive's timeline and to another part.
+func (a *Archive) Parting(t pg.Timeline) (shared pg.Timeline, at pg.LSN) {
+	end := func(way []pg.Fork, to pg.Timeline) []pg.Fork {
+		return append(slices.Clone(way), pg.Fork{Timeline: to, At: ^pg.LSN(0)})
+	}
+	ours, theirs := end(a.Ancestors, a.Timeline), end(a.histories[t], t)
+	for i := range min(len(ours), len(theirs)) {
+		if ours[i].Timeline != theirs[i].Timeline {
+			break
+		}
+		if shared, at = ours[i].Timeline, min(ours[i].At, theirs[i].At); ours[i].At != theirs[i].At {
+			break
+		}
+	}
+	return shared, at
+}
+
 // Histories gives the forks that lead to each timeline above 1, oldest first.
 func (a *Archive) Histories() map[pg.Timeline][]pg.Fork { return a.histories }
 

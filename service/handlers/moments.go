@@ -79,7 +79,7 @@ func (h *Moments) explainMoment(ctx context.Context, in *momentIn) (*body[api.Mo
 		return nil, err
 	}
 	v.Boundary, v.Note = shapes.Boundary(b), note
-	cost, err := o.Journal.Cost(ctx, b)
+	cost, err := h.Planner.Undone(ctx, o, b)
 	if err != nil {
 		return nil, err
 	}

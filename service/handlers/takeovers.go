@@ -62,11 +62,11 @@ func (h *Takeovers) plan(ctx context.Context, name string) (k catalog.Copy, clus
 		return k, cluster, v, err
 	}
 	v.Plan.Boundary = shapes.Boundary(r.Boundary)
-	o, err := h.Planner.OpenOn(ctx, cluster.Name, r.Boundary.Timeline)
+	o, err := h.Planner.Open(ctx, cluster.ID)
 	if err != nil {
 		return k, cluster, v, err
 	}
-	cost, err := o.Journal.Cost(ctx, r.Boundary)
+	cost, err := h.Planner.Undone(ctx, o, r.Boundary)
 	if err != nil {
 		return k, cluster, v, err
 	}
@@ -128,7 +128,7 @@ func (h *Takeovers) attached(ctx context.Context, cluster catalog.Cluster) (sess
 		{&standbys, `pg_catalog.pg_stat_replication where coalesce(state, '') operator(pg_catalog.<>) 'backup'`},
 	} {
 		rows, err := conn.Query(ctx, `select coalesce(usename::pg_catalog.text, ''), coalesce(application_name, ''),
-			coalesce(client_addr::pg_catalog.text, ''), pg_catalog.count(*)::int from `+list.where+`
+			coalesce(pg_catalog.host(client_addr), ''), pg_catalog.count(*)::int from `+list.where+`
 			and coalesce(application_name, '') operator(pg_catalog.!~~) 'velvet%'
 			group by 1, 2, 3 order by 4 desc, 1, 2, 3 limit 100`)
 		if err != nil {

@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"time"
 
+	"velvetrewind/core/journal"
 	"velvetrewind/core/layout"
 	"velvetrewind/core/moment"
 	"velvetrewind/core/pg"
@@ -62,6 +63,7 @@ type Opened struct {
 	Cluster catalog.Cluster
 	Archive *archive.Archive
 	Journal *changes.Journal
+	newest  pg.Timeline
 }
 
 // Open opens the archive and the journal of a cluster, along the way to its newest timeline.
@@ -77,6 +79,7 @@ func (p *Planner) OpenOn(ctx context.Context, cluster string, t pg.Timeline) (o 
 	if o.Archive, err = archive.Open(ctx, p.Catalog, p.Store, p.Spool, o.Cluster); err != nil {
 		return o, err
 	}
+	o.newest = o.Archive.Timeline
 	if o.Archive, err = o.Archive.On(t); err != nil {
 		return o, err
 	}
@@ -114,6 +117,21 @@ func (p *Planner) Plan(ctx context.Context, cluster, text, zone string) (k catal
 		return o.Cluster, r, nil, err
 	}
 	return o.Cluster, r, o.Replays(r), nil
+}
+
+// Undone is what going back to a boundary undoes of the history that the cluster has now, on whatever timeline it was opened. Where
+// the boundary is of another history, that is all since the two parted.
+func (p *Planner) Undone(ctx context.Context, o Opened, b moment.Boundary) (cost journal.Cost, err error) {
+	if o.Archive.Timeline != o.newest {
+		if o, err = p.Open(ctx, o.Cluster.ID); err != nil {
+			return cost, err
+		}
+	}
+	if !o.Archive.Leads(b.Timeline, b.Stop) {
+		t, at := o.Archive.Parting(b.Timeline)
+		b = moment.Boundary{Timeline: t, Stop: at, End: at}
+	}
+	return o.Journal.Cost(ctx, b)
 }
 
 // Replays is the WAL that a plan replays.

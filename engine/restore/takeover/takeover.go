@@ -63,7 +63,9 @@ func (k *Taker) Prepare(ctx context.Context, cluster catalog.Cluster, copy catal
 	if p.Original, err = k.original(ctx, cluster); err != nil {
 		stop("A takeover is for an original on the service's own host, of an OS user of --run-as.", "its data directory %s: %v",
 			cluster.DataDirectory, err)
-		return p
+	}
+	if len(p.Obstacles) > 0 {
+		return p // the rest says nothing then
 	}
 	if file := p.Original.ConfigFile(); file != "" && p.Original.Gone {
 		if _, err := os.Stat(file); err != nil {
