@@ -190,10 +190,10 @@ func TestTakeoverThatCannotBe(t *testing.T) {
 }
 
 // TestWhatACrashedServerWroteLast has a server be killed whose last WAL did not reach capture any more: it is taken from the
-// server's own directory, capture goes on from there when it is started again, and a takeover has all of it.
+// server's own directory, also for another instance, capture goes on from there when it is started again, and a takeover has all of it.
 func TestWhatACrashedServerWroteLast(t *testing.T) {
 	t.Parallel()
-	s := newStage(t)
+	s := newStage(t, "--adopt-store")
 	way := s.protectOver(t)
 	s.commit(1)
 	s.captured()
@@ -213,10 +213,17 @@ func TestWhatACrashedServerWroteLast(t *testing.T) {
 		s.Eventually("what it wrote last is here", func() bool { return s.cluster().Capture.Flushed >= end })
 	}
 	crash(2, 9)
-	k, conn := s.restore("latest")
-	assert.Equal(t, "1,2,3,4,5,6,7,8,9", testbed.One[string](s.Bed, conn, numbersOf))
-	require.NoError(t, conn.Close(context.Background()))
-	s.discard(k)
+	other := s.service.Another("second-home")
+	other.Start()
+	for _, service := range []*testbed.Service{s.service, other} {
+		var k api.Copy
+		service.JSON(&k, "restore", "start", "ferries", "latest")
+		conn := s.connect(k.Port, "postgres")
+		assert.Equal(t, "1,2,3,4,5,6,7,8,9", testbed.One[string](s.Bed, conn, numbersOf))
+		require.NoError(t, conn.Close(context.Background()))
+		service.Must("copy", "discard", k.Name, "--confirm", "ferries")
+	}
+	other.Stop()
 
 	s.ferries.Start()
 	s.db = s.ferries.Connect("postgres")

@@ -28,6 +28,7 @@ type Original struct {
 	Args        []string          `json:"args"`           // with which it was started, without the directory
 	Log         string            `json:"log"`            // file that it writes to
 	Running     bool              `json:"running"`
+	Standby     bool              `json:"standby,omitempty"`     // it follows another
 	Gone        bool              `json:"gone,omitempty"`        // its directory is lost; the rest is as it was last seen
 	Tablespaces map[uint32]string `json:"tablespaces,omitempty"` // where each lies, by its OID
 }
@@ -84,6 +85,9 @@ func (h *Host) Inspect(dir string, systemID uint64) (o Original, err error) {
 	}
 	if o.Tablespaces, err = t.tablespaces(); err != nil {
 		return o, err
+	}
+	if _, err := t.Lstat("standby.signal"); err == nil {
+		o.Standby = true
 	}
 	o.Log = dir + ".log"
 	if o.Running = h.Running(o.server()); o.Running {

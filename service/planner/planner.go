@@ -158,7 +158,8 @@ var errUnshared = errors.New("not shared")
 // the store, where this one can read it, and waits as long as it gets on with that.
 func (p *Planner) HaveStored(ctx context.Context, k catalog.Cluster, to pg.LSN) error {
 	state, err := p.Catalog.Capture(ctx, k.ID)
-	if err != nil || state.Holder == 0 || state.Holder == p.Instance || !state.Receives() || state.FlushedLSN == 0 {
+	// Also while it receives nothing: where the server is down, what it had sent may be with that instance alone.
+	if err != nil || state.Holder == 0 || state.Holder == p.Instance || state.State == catalog.CaptureStopped || state.FlushedLSN == 0 {
 		return err
 	}
 	if to == latest {

@@ -64,6 +64,9 @@ func (k *Taker) Prepare(ctx context.Context, cluster catalog.Cluster, copy catal
 		stop("A takeover is for an original on the service's own host, of an OS user of --run-as.", "its data directory %s: %v",
 			cluster.DataDirectory, err)
 	}
+	if p.Original.Standby {
+		stop("Take over on the primary's host.", "%s is the directory of a standby, which follows another server", cluster.DataDirectory)
+	}
 	if len(p.Obstacles) > 0 {
 		return p // the rest says nothing then
 	}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"os"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -221,6 +222,10 @@ func TestWhatStandsInTheWay(t *testing.T) {
 	assert.Contains(t, why(other, k), "over a link")
 	other.DataDirectory = s.Path("nowhere")
 	assert.Contains(t, why(other, k), "there is no cluster in it")
+	signal := filepath.Join(s.Server.DataDir, "standby.signal")
+	require.NoError(t, s.Host.WriteFile(signal, nil, 0o600))
+	assert.Contains(t, why(s.Record, k), "of a standby")
+	require.NoError(t, os.Remove(signal))
 	opened := k
 	opened.State = catalog.CopyOpen
 	assert.Contains(t, why(s.Record, opened), "only a paused one")
