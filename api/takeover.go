@@ -55,4 +55,5 @@ type TakeoverUsers struct {
 type TakeoverRequest struct {
 	Confirm string `json:"confirm,omitempty" doc:"name of the cluster"`
 	Despite bool   `json:"despite,omitempty" doc:"also where the proof of the copy does not say that it passed"`
+	Quick   bool   `json:"quick,omitempty" doc:"where the copy was not proved, only check what takes no longer for a larger one"`
 }

@@ -43,7 +43,7 @@ func (a *app) restoreTakeover() *cobra.Command {
 			if look {
 				return a.show(cmd, plan, func(w io.Writer) { drawTakeover(w, plan) })
 			}
-			if !detach && plan.Plan.Verdict == "" && len(plan.Plan.Obstacles) == 0 { // the word is for a copy that is proved
+			if !detach && !in.Quick && plan.Plan.Verdict == "" && len(plan.Plan.Obstacles) == 0 { // the word is for a copy that is proved
 				if err := proveFirst(cmd, c, name); err != nil {
 					return err
 				}
@@ -60,6 +60,7 @@ func (a *app) restoreTakeover() *cobra.Command {
 	}
 	confirmFlag(cmd, &in.Confirm)
 	cmd.Flags().BoolVar(&in.Despite, "despite-proof", false, "also if the proof of the copy does not pass")
+	cmd.Flags().BoolVar(&in.Quick, "quick", false, "without a proof: check the boundary and the files, but no pages and rows")
 	cmd.Flags().BoolVar(&look, "plan", false, "show what would be done, changing nothing of the original")
 	cmd.Flags().BoolVar(&detach, "detach", false, "do not wait for the end")
 	cmd.AddCommand(a.takeoverHistory(), a.takeoverClear())

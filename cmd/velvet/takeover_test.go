@@ -232,7 +232,10 @@ func TestWhatACrashedServerWroteLast(t *testing.T) {
 	s.captured()
 	crash(11, 12)
 	require.Empty(t, s.cluster().Holes)
-	out := s.service.Must("restore", "takeover", "ferries", "latest", "--confirm", "ferries")
+	out := s.service.Must("restore", "takeover", "ferries", "latest", "--confirm", "ferries", "--quick")
 	assert.NotContains(t, out, "alone", "nothing is left behind")
+	assert.Contains(t, out, "commit log: passed")
+	assert.NotContains(t, out, "pages: passed")
+	assert.Nil(t, s.cluster().LastProof, "the quick checks are no proof")
 	s.serves("1,2,3,4,5,6,7,8,9,10,11,12", 20000)
 }

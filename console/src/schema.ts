@@ -2982,6 +2982,8 @@ export interface components {
             confirm?: string;
             /** @description also where the proof of the copy does not say that it passed */
             despite?: boolean;
+            /** @description where the copy was not proved, only check what takes no longer for a larger one */
+            quick?: boolean;
         };
         TakeoverUsers: {
             address?: string;

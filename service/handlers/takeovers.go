@@ -167,7 +167,7 @@ func (h *Takeovers) begin(ctx context.Context, in *takeOver) (*body[api.Task], e
 	if err := confirmed(in.Body.Confirm, cluster.Name, "the original was not touched", v.Plan.Loss); err != nil {
 		return nil, err
 	}
-	t, err := h.Tasks.Submit(ctx, cluster.ID, k.ID, work.Takeover{Despite: in.Body.Despite})
+	t, err := h.Tasks.Submit(ctx, cluster.ID, k.ID, work.Takeover{Despite: in.Body.Despite, Quick: in.Body.Quick})
 	if err != nil {
 		return nil, err
 	}

@@ -24,7 +24,7 @@ func (w *Worker) takeOver(ctx context.Context, t catalog.Task, order Takeover, r
 	if err != nil {
 		return nil, err
 	}
-	if err := w.proved(ctx, t, cluster, k, order.Despite, report); err != nil {
+	if err := w.proved(ctx, t, cluster, k, order, report); err != nil {
 		return nil, err
 	}
 	if err := w.taker().Begin(ctx, cluster, k, t.ID, w.Now(), report); err != nil {
@@ -35,21 +35,10 @@ func (w *Worker) takeOver(ctx context.Context, t catalog.Task, order Takeover, r
 }
 
 // proved refuses a copy whose proof did not pass, unless it is to take over despite that.
-func (w *Worker) proved(ctx context.Context, t catalog.Task, cluster catalog.Cluster, k catalog.Copy, despite bool,
+func (w *Worker) proved(ctx context.Context, t catalog.Task, cluster catalog.Cluster, k catalog.Copy, order Takeover,
 	report task.Report) error {
-	list, err := w.Catalog.Proofs(ctx, k.ID, 1)
+	checks, err := w.checksOf(ctx, t, cluster, k, order.Quick, report)
 	if err != nil {
-		return err
-	}
-	if len(list) == 0 || list[0].Moves != k.Moves {
-		p, _, err := w.prove(ctx, t, cluster, k, "takeover", report)
-		if err != nil {
-			return err
-		}
-		list = []catalog.Proof{p}
-	}
-	var checks []proof.Check
-	if err := json.Unmarshal(list[0].Checks, &checks); err != nil {
 		return err
 	}
 	running := w.taker().Prepare(ctx, cluster, k, w.Now()).Original.Running
@@ -57,11 +46,35 @@ func (w *Worker) proved(ctx context.Context, t catalog.Task, cluster catalog.Clu
 	if v == proof.Passed {
 		return nil
 	}
-	if !despite {
+	if !order.Despite {
 		return Unproved(k, v)
 	}
 	report.Warn("the verdict on the copy is: %s; it takes over all the same, as was asked", v)
 	return nil
+}
+
+// checksOf are those of the copy's proof where it stands, which is made where there is none; or, if that is wanted, the quick ones.
+func (w *Worker) checksOf(ctx context.Context, t catalog.Task, cluster catalog.Cluster, k catalog.Copy, quick bool,
+	report task.Report) (checks []proof.Check, err error) {
+	list, err := w.Catalog.Proofs(ctx, k.ID, 1)
+	if err != nil {
+		return nil, err
+	}
+	if len(list) > 0 && list[0].Moves == k.Moves {
+		return checks, json.Unmarshal(list[0].Checks, &checks)
+	}
+	if !quick {
+		_, checks, err = w.prove(ctx, t, cluster, k, "takeover", report)
+		return checks, err
+	}
+	prover, err := w.prover(ctx, t, cluster)
+	if err != nil {
+		return nil, err
+	}
+	if checks, err = prover.Quick(ctx, k, report); err == nil {
+		report.Warn("its pages and rows were not looked at, as was asked: the quick checks are no proof")
+	}
+	return checks, err
 }
 
 // Verdict is what a proof says of a copy that is to take over. The configuration is that of the original as it is now, not what

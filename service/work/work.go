@@ -73,6 +73,7 @@ type (
 	// Takeover puts a copy in the place of its original.
 	Takeover struct {
 		Despite bool `json:"despite,omitempty"` // also if its proof did not pass
+		Quick   bool `json:"quick,omitempty"`   // after the quick checks alone, where it was not proved
 	}
 	// Clear removes what a takeover set aside. Its subject is the takeover's id.
 	Clear struct{}
