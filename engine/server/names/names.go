@@ -42,9 +42,10 @@ type Book struct {
 	sampling, saving sync.Mutex
 }
 
+// version is what something is called from a time on. There are tens of thousands.
 type version struct {
-	name  journal.Name
-	since time.Time
+	name  *journal.Name // shared, and never changed
+	since int64         // microseconds since 1970
 	// bare says that it was read from the WAL, which does not tell what the table stands below.
 	bare bool
 }
@@ -118,24 +119,25 @@ func (b *Book) learn(n catalog.RelationName) bool {
 	case journal.Sequence:
 		own = journal.ByObject(name.Part, ref.Database, n.OID)
 	}
+	called := version{&name, n.Since.UnixMicro(), n.Rows == bareRows}
 	if own != ref { // which is not so of what has no file
-		b.follow(own, version{name, n.Since, n.Rows == bareRows})
+		b.follow(own, &called)
 	}
-	return b.follow(ref, version{name, n.Since, n.Rows == bareRows})
+	return b.follow(ref, &called)
 }
 
 // follow adds what something is called from a time on, and tells whether that was new.
-func (b *Book) follow(ref wal.RelationRef, called version) bool {
+func (b *Book) follow(ref wal.RelationRef, called *version) bool {
 	list := b.files[ref]
 	for _, v := range list {
-		if v.since.Equal(called.since) {
+		if v.since == called.since {
 			return false // read back
 		}
 	}
-	if k := len(list); k > 0 && list[k-1].name == called.name && (called.bare || !list[k-1].bare) {
+	if k := len(list); k > 0 && *list[k-1].name == *called.name && (called.bare || !list[k-1].bare) {
 		return false
 	}
-	b.files[ref] = append(list, called)
+	b.files[ref] = append(list, *called)
 	return true
 }
 
@@ -151,12 +153,12 @@ func (b *Book) At(t time.Time) journal.Lookup {
 		}
 		found := list[0].name
 		for _, v := range list[1:] {
-			if v.since.After(t) {
+			if v.since > t.UnixMicro() {
 				break
 			}
 			found = v.name
 		}
-		return found, true
+		return *found, true
 	}
 }
 
@@ -167,12 +169,12 @@ func (b *Book) Then(t time.Time) journal.Lookup {
 		defer b.mu.RUnlock()
 		list := b.files[ref]
 		for i, v := range list {
-			if v.since.After(t) {
+			if v.since > t.UnixMicro() {
 				break
 			}
-			n, known = v.name, true
+			n, known = *v.name, true
 			if v.bare && i+1 < len(list) && list[i+1].name.Schema == n.Schema && list[i+1].name.Table == n.Table {
-				n = list[i+1].name // which the server told next
+				n = *list[i+1].name // which the server told next
 			}
 		}
 		return n, known
@@ -186,7 +188,7 @@ func (b *Book) Ever(t journal.Table) map[journal.TableID]bool {
 	found := make(map[journal.TableID]bool)
 	for _, versions := range b.files {
 		for _, v := range versions {
-			if v.name.Part == journal.Main && t.Covers(v.name) {
+			if v.name.Part == journal.Main && t.Covers(*v.name) {
 				found[journal.TableID{Database: v.name.Database, OID: v.name.OID}] = true
 			}
 		}
@@ -220,7 +222,7 @@ func (b *Book) Similar(t journal.Table, part journal.Part) (list []string) {
 	distance := make(map[string]int)
 	for _, versions := range b.files {
 		for _, v := range versions {
-			n := v.name
+			n := *v.name
 			if n.Part != part {
 				continue
 			}
@@ -273,7 +275,7 @@ func (b *Book) See(t *journal.Transaction) (unclear bool) {
 	unclear = unclear || len(t.Named) == 0 && len(replaced) == 0
 	for _, pair := range replaced {
 		if list := b.files[pair[0]]; len(list) > 0 {
-			b.note(pair[1], list[len(list)-1].name, t.Time)
+			b.note(pair[1], *list[len(list)-1].name, t.Time)
 		}
 	}
 	return unclear
@@ -288,7 +290,7 @@ func (b *Book) nameOf(n journal.Named, t *journal.Transaction) (journal.Name, bo
 	if n.Copy { // what it is the new form of
 		for _, old := range t.Dropped {
 			if list := b.files[old]; len(list) > 0 && list[len(list)-1].name.OID == n.OID && list[len(list)-1].name.Part == journal.Main {
-				return list[len(list)-1].name, true
+				return *list[len(list)-1].name, true
 			}
 		}
 		return journal.Name{}, false
@@ -336,6 +338,6 @@ func (b *Book) Save(ctx context.Context) error {
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	b.unsaved = b.unsaved[len(list):]
+	b.unsaved = slices.Clone(b.unsaved[len(list):]) // the rest alone: the list was long once
 	return nil
 }
