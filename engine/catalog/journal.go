@@ -28,12 +28,22 @@ type RelationName struct {
 	Above    string    `db:"above"` // as journal.Name has it
 }
 
-// RelationNames lists the names of a cluster's relation files that were learned after a
-// time, oldest first.
-func (c *Catalog) RelationNames(ctx context.Context, cluster string, after time.Time) ([]RelationName, error) {
-	var list []RelationName
-	return list, c.db.SelectContext(ctx, &list, `select space, database, filenode, since, oid, database_name, schema, name, part, rows,
+// RelationNames shows the names of a cluster's relation files that were learned after a time, oldest first: they may be very many.
+func (c *Catalog) RelationNames(ctx context.Context, cluster string, after time.Time, show func(RelationName)) error {
+	rows, err := c.db.QueryxContext(ctx, `select space, database, filenode, since, oid, database_name, schema, name, part, rows,
 		above from velvet.relation_names where cluster_id = $1 and since > $2 order by since`, cluster, after)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = rows.Close() }()
+	for rows.Next() {
+		var n RelationName
+		if err := rows.StructScan(&n); err != nil {
+			return err
+		}
+		show(n)
+	}
+	return rows.Err()
 }
 
 // AddRelationNames records names; one that is there already is no error.

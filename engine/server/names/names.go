@@ -90,16 +90,19 @@ func (b *Book) catchUp(ctx context.Context) error {
 	b.mu.RLock()
 	after := b.read
 	b.mu.RUnlock()
-	list, err := b.catalog.RelationNames(ctx, b.cluster, after)
+	last := after
+	err := b.catalog.RelationNames(ctx, b.cluster, after, func(n catalog.RelationName) {
+		b.mu.Lock()
+		defer b.mu.Unlock()
+		b.learn(n)
+		last = n.Since
+	})
 	if err != nil {
-		return err
+		return err // what was learned at the same time and not read would be passed over
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	for _, n := range list {
-		b.learn(n)
-		b.read = n.Since
-	}
+	b.read = last
 	return nil
 }
 
@@ -109,9 +112,7 @@ func (b *Book) learn(n catalog.RelationName) bool {
 	one := func(s string) string { return unique.Make(s).Value() } // tens of thousands of tables are in few schemas
 	name := journal.Name{OID: n.OID, Database: one(n.DBName), Schema: one(n.Schema), Table: n.Name, Part: journal.Part(n.Part),
 		Above: one(n.Above)}
-	if name.Part == journal.Main && n.Rows >= 0 {
-		b.rows[table{n.DBName, n.OID}] = n.Rows
-	}
+	b.noteRows(&n)
 	own := ref
 	switch name.Part {
 	case journal.Main:
@@ -124,6 +125,24 @@ func (b *Book) learn(n catalog.RelationName) bool {
 		b.follow(own, &called)
 	}
 	return b.follow(ref, &called)
+}
+
+// noteRows keeps the latest estimate of a table's rows.
+func (b *Book) noteRows(n *catalog.RelationName) {
+	if journal.Part(n.Part) == journal.Main && n.Rows >= 0 {
+		b.rows[table{n.DBName, n.OID}] = n.Rows
+	}
+}
+
+// knows tells whether learn would find nothing new in a name, whenever it was seen.
+func (b *Book) knows(n *catalog.RelationName) bool {
+	list := b.files[wal.RelationRef{Space: n.Space, Database: n.Database, Filenode: n.Filenode}]
+	if len(list) == 0 {
+		return false
+	}
+	last := list[len(list)-1]
+	return !last.bare && *last.name == journal.Name{OID: n.OID, Database: n.DBName, Schema: n.Schema, Table: n.Name,
+		Part: journal.Part(n.Part), Above: n.Above}
 }
 
 // follow adds what something is called from a time on, and tells whether that was new.

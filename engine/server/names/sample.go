@@ -99,27 +99,27 @@ func (b *Book) sampleDatabase(ctx context.Context, a access.Access, database str
 		return err
 	}
 	defer func() { _ = conn.Close(context.WithoutCancel(ctx)) }()
-	list, err := ask(ctx, conn, relations, func(row pgx.CollectableRow) (n sampled, err error) {
+	list, err := b.unknown(ctx, conn, relations, nil, func(row pgx.CollectableRow, n *sampled) error {
 		n.DBName = database
 		var schemas, tables []string
-		err = row.Scan(&n.Space, &n.Database, &n.Filenode, &n.OID, &n.schema, &n.database, &n.Schema, &n.Name, &n.Part, &n.Rows,
+		err := row.Scan(&n.Space, &n.Database, &n.Filenode, &n.OID, &n.schema, &n.database, &n.Schema, &n.Name, &n.Part, &n.Rows,
 			&schemas, &tables)
 		n.Above = above(schemas, tables)
-		return n, err
+		return err
 	})
 	if err != nil {
 		return fmt.Errorf("the names of database %s: %w", database, err)
 	}
-	more, err := ask(ctx, conn, objects, func(row pgx.CollectableRow) (n sampled, err error) {
+	list, err = b.unknown(ctx, conn, objects, list, func(row pgx.CollectableRow, n *sampled) error {
 		n.DBName, n.Rows = database, -1
-		err = row.Scan(&n.Space, &n.Database, &n.Filenode, &n.OID, &n.schema, &n.database, &n.Schema, &n.Name)
+		err := row.Scan(&n.Space, &n.Database, &n.Filenode, &n.OID, &n.schema, &n.database, &n.Schema, &n.Name)
 		n.Part = int16(journal.PartOf(n.Space))
-		return n, err
+		return err
 	})
 	if err != nil {
 		return fmt.Errorf("the names of objects of database %s: %w", database, err)
 	}
-	if err := b.keep(ctx, conn, append(list, more...)); err != nil {
+	if err := b.keep(ctx, conn, list); err != nil {
 		return err
 	}
 	if !columns {
@@ -153,6 +153,39 @@ type sampled struct {
 	schema, database uint32
 }
 
+// unknown appends to list what a query finds that is not known under its name: of tens of thousands, a few.
+func (b *Book) unknown(ctx context.Context, conn *pgx.Conn, query string, list []sampled,
+	scan func(pgx.CollectableRow, *sampled) error) ([]sampled, error) {
+	rows, err := conn.Query(ctx, query)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var n sampled
+		if err := scan(rows, &n); err != nil {
+			return nil, err
+		}
+		if !b.meet(&n) {
+			list = append(list, n)
+		}
+	}
+	return list, rows.Err()
+}
+
+// meet takes over what is true of a name whether or not it is new, and tells whether it is known.
+func (b *Book) meet(n *sampled) (known bool) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.databases[n.database] = n.DBName
+	b.schemas[schema{n.database, n.schema}] = n.Schema
+	if journal.Part(n.Part) == journal.Schema {
+		b.schemas[schema{n.database, n.schema}] = n.Name
+	}
+	b.noteRows(&n.RelationName)
+	return b.knows(&n.RelationName)
+}
+
 // keep learns a list and remembers what was new in it, since the present of the server: what was seen before it may have
 // been changed just before it was seen.
 func (b *Book) keep(ctx context.Context, conn *pgx.Conn, list []sampled) error {
@@ -165,11 +198,6 @@ func (b *Book) keep(ctx context.Context, conn *pgx.Conn, list []sampled) error {
 	defer b.mu.Unlock()
 	for _, n := range list {
 		n.Since = now
-		b.databases[n.database] = n.DBName
-		b.schemas[schema{n.database, n.schema}] = n.Schema
-		if journal.Part(n.Part) == journal.Schema {
-			b.schemas[schema{n.database, n.schema}] = n.Name
-		}
 		if b.learn(n.RelationName) {
 			b.unsaved = append(b.unsaved, n.RelationName)
 		}
