@@ -36,6 +36,7 @@ type Unit string
 const (
 	Bytes  Unit = "bytes"
 	Pages  Unit = "pages"
+	Steps  Unit = "steps"
 	Tables Unit = "tables"
 	None   Unit = ""
 )

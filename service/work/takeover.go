@@ -61,7 +61,8 @@ func (w *Worker) checksOf(ctx context.Context, t catalog.Task, cluster catalog.C
 		return nil, err
 	}
 	if len(list) > 0 && list[0].Moves == k.Moves {
-		return checks, json.Unmarshal(list[0].Checks, &checks)
+		err = json.Unmarshal(list[0].Checks, &checks)
+		return checks, err
 	}
 	if !quick {
 		_, checks, err = w.prove(ctx, t, cluster, k, "takeover", report)

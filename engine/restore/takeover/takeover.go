@@ -225,7 +225,7 @@ func (m *move) forward(ctx context.Context) error {
 			return err
 		}
 		m.record.Step = s.name
-		m.report.Progress(int64(from+i), int64(len(steps)), task.None, s.name)
+		m.report.Progress(int64(from+i), int64(len(steps)), task.Steps, s.name)
 		if ctx.Err() != nil {
 			return context.Cause(ctx)
 		}
