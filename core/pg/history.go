@@ -15,6 +15,21 @@ type Fork struct {
 	At       LSN
 }
 
+// LastShared is the fork in one history that leaves the newest timeline on the way to another, where both ways are one up to there;
+// -1 if there is none.
+func LastShared(one, other []Fork) int {
+	last := -1
+	for i := range min(len(one), len(other)) {
+		if one[i].Timeline != other[i].Timeline {
+			break
+		}
+		if last = i; one[i].At != other[i].At {
+			break
+		}
+	}
+	return last
+}
+
 // HistoryName is the file name of a timeline's history: "00000002.history".
 func HistoryName(t Timeline) string { return fmt.Sprintf("%08X.history", uint32(t)) }
 

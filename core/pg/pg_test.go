@@ -97,6 +97,24 @@ func TestTimestamps(t *testing.T) {
 	assert.Equal(t, time.Date(2000, 1, 1, 0, 0, 0, 0, time.UTC), Timestamp(0))
 }
 
+// TestLastShared finds where one history left the way to another.
+func TestLastShared(t *testing.T) {
+	ours := []Fork{{Timeline: 1, At: 100}, {Timeline: 2, At: 200}} // of timeline 3
+	for name, c := range map[string]struct {
+		servers []Fork
+		want    int
+	}{
+		"before ours began":              {[]Fork{{Timeline: 1, At: 50}}, 0},
+		"after our parent did":           {[]Fork{{Timeline: 1, At: 100}, {Timeline: 2, At: 150}}, 1},
+		"over others in between":         {[]Fork{{Timeline: 1, At: 50}, {Timeline: 4, At: 70}}, 0},
+		"another second timeline":        {[]Fork{{Timeline: 1, At: 90}, {Timeline: 2, At: 150}}, 0},
+		"of a history that is not known": {[]Fork{{Timeline: 7, At: 50}}, -1},
+		"that has none":                  {nil, -1},
+	} {
+		assert.Equal(t, c.want, LastShared(c.servers, ours), name)
+	}
+}
+
 func TestHistory(t *testing.T) {
 	forks, err := ParseHistory(3, []byte("1\t0/3000000\tno recovery target specified\n\n# a comment\n2\t0/5000158\tbefore 2026\n"))
 	require.NoError(t, err)

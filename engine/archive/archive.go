@@ -148,15 +148,11 @@ func (a *Archive) Parting(t pg.Timeline) (shared pg.Timeline, at pg.LSN) {
 		return append(slices.Clone(way), pg.Fork{Timeline: to, At: ^pg.LSN(0)})
 	}
 	ours, theirs := end(a.Ancestors, a.Timeline), end(a.histories[t], t)
-	for i := range min(len(ours), len(theirs)) {
-		if ours[i].Timeline != theirs[i].Timeline {
-			break
-		}
-		if shared, at = ours[i].Timeline, min(ours[i].At, theirs[i].At); ours[i].At != theirs[i].At {
-			break
-		}
+	i := pg.LastShared(ours, theirs)
+	if i < 0 {
+		return 0, 0
 	}
-	return shared, at
+	return ours[i].Timeline, min(ours[i].At, theirs[i].At)
 }
 
 // Histories gives the forks that lead to each timeline above 1, oldest first.

@@ -231,7 +231,7 @@ func (c *capturer) overtaken(ctx context.Context, s *replication.Session, at spo
 			f.At.String())
 		return replication.Next{Timeline: child, At: f.At}, nil
 	}
-	if i := lastShared(forks, c.histories[at.Timeline]); i >= 0 { // it was rewound to before our timeline began
+	if i := pg.LastShared(forks, c.histories[at.Timeline]); i >= 0 { // it was rewound to before our timeline began
 		child := now
 		if i+1 < len(forks) {
 			child = forks[i+1].Timeline
@@ -242,21 +242,6 @@ func (c *capturer) overtaken(ctx context.Context, s *replication.Session, at spo
 	}
 	return next, fmt.Errorf("the server is on timeline %d, whose history does not lead through our timeline %d: %w; was another "+
 		"cluster's data put in its place?", now, at.Timeline, errForGood)
-}
-
-// lastShared is the fork in the server's history that leaves the newest timeline on the way to ours, where both ways are one up to
-// there; -1 if there is none.
-func lastShared(servers, ours []pg.Fork) int {
-	last := -1
-	for i := range min(len(servers), len(ours)) {
-		if servers[i].Timeline != ours[i].Timeline {
-			break
-		}
-		if last = i; servers[i].At != ours[i].At {
-			break
-		}
-	}
-	return last
 }
 
 // fetchHistory keeps the history file of a timeline above 1.

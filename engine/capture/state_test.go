@@ -110,21 +110,3 @@ func TestAskingTheServer(t *testing.T) {
 	_, err = c.askServer(ctx, conn)
 	require.Error(t, err)
 }
-
-// TestLastShared finds where a server's history left the way to ours.
-func TestLastShared(t *testing.T) {
-	ours := []pg.Fork{{Timeline: 1, At: 100}, {Timeline: 2, At: 200}} // of timeline 3
-	for name, c := range map[string]struct {
-		servers []pg.Fork
-		want    int
-	}{
-		"before ours began":              {[]pg.Fork{{Timeline: 1, At: 50}}, 0},
-		"after our parent did":           {[]pg.Fork{{Timeline: 1, At: 100}, {Timeline: 2, At: 150}}, 1},
-		"over others in between":         {[]pg.Fork{{Timeline: 1, At: 50}, {Timeline: 4, At: 70}}, 0},
-		"another second timeline":        {[]pg.Fork{{Timeline: 1, At: 90}, {Timeline: 2, At: 150}}, 0},
-		"of a history that is not known": {[]pg.Fork{{Timeline: 7, At: 50}}, -1},
-		"that has none":                  {nil, -1},
-	} {
-		assert.Equal(t, c.want, lastShared(c.servers, ours), name)
-	}
-}
