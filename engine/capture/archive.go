@@ -8,6 +8,7 @@ import (
 	"hash/crc32"
 	"io"
 	"os"
+	"time"
 
 	"velvetrewind/core/journal"
 	"velvetrewind/core/pg"
@@ -17,6 +18,71 @@ import (
 	"velvetrewind/engine/spool"
 	"velvetrewind/engine/store"
 )
+
+// archiveLoop brings finished segments into the store, in order, until ctx ends.
+func (c *capturer) archiveLoop(ctx context.Context) {
+	wait := time.Duration(0)
+	for {
+		err := c.archiveAll(ctx)
+		if ctx.Err() != nil {
+			return
+		}
+		if errors.Is(err, errForGood) {
+			c.stop(err)
+			return
+		}
+		c.mu.Lock()
+		c.storeTrouble = ""
+		if err != nil {
+			c.storeTrouble = err.Error()
+		}
+		c.mu.Unlock()
+		if err != nil {
+			wait = min(max(2*wait, firstBackoff), longestWait)
+			c.log.Warn("WAL is waiting in the spool", "error", err, "next_try_in", wait.String())
+			select {
+			case <-ctx.Done():
+				return
+			case <-time.After(wait):
+			}
+			continue
+		}
+		wait = 0
+		if !c.rest(ctx, c.lacksNames()) {
+			return
+		}
+	}
+}
+
+// readPause lets what arrives gather a little before it is read.
+const readPause = 250 * time.Millisecond
+
+// lacksNames tells whether the server must be asked for names again soon, though nothing comes to read.
+func (c *capturer) lacksNames() bool {
+	c.archiving.Lock()
+	defer c.archiving.Unlock()
+	return c.follower.lacking
+}
+
+// rest waits until there is something to read, or only a little if it is wanted again soon; false at the end.
+func (c *capturer) rest(ctx context.Context, soon bool) bool {
+	select {
+	case <-ctx.Done():
+		return false
+	case <-time.After(readPause):
+	}
+	var again <-chan time.Time
+	if soon {
+		again = time.After(refreshPause)
+	}
+	select {
+	case <-ctx.Done():
+		return false
+	case <-c.wakeup:
+	case <-again:
+	}
+	return true
+}
 
 // sweep removes from the store what was not written to its end, once: nobody else writes this cluster's
 // WAL while we hold the lease. It is not done at the start, for which the store need not be there.

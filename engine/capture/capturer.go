@@ -345,59 +345,6 @@ func idly(k catalog.Capture) catalog.Capture {
 	return k
 }
 
-// archiveLoop brings finished segments into the store, in order, until ctx ends.
-func (c *capturer) archiveLoop(ctx context.Context) {
-	wait := time.Duration(0)
-	for {
-		err := c.archiveAll(ctx)
-		if ctx.Err() != nil {
-			return
-		}
-		if errors.Is(err, errForGood) {
-			c.stop(err)
-			return
-		}
-		c.mu.Lock()
-		c.storeTrouble = ""
-		if err != nil {
-			c.storeTrouble = err.Error()
-		}
-		c.mu.Unlock()
-		if err != nil {
-			wait = min(max(2*wait, firstBackoff), longestWait)
-			c.log.Warn("WAL is waiting in the spool", "error", err, "next_try_in", wait.String())
-			select {
-			case <-ctx.Done():
-				return
-			case <-time.After(wait):
-			}
-			continue
-		}
-		wait = 0
-		if !c.rest(ctx) {
-			return
-		}
-	}
-}
-
-// readPause lets what arrives gather a little before it is read.
-const readPause = 250 * time.Millisecond
-
-// rest waits until there is something to read; false at the end.
-func (c *capturer) rest(ctx context.Context) bool {
-	select {
-	case <-ctx.Done():
-		return false
-	case <-time.After(readPause):
-	}
-	select {
-	case <-ctx.Done():
-		return false
-	case <-c.wakeup:
-		return true
-	}
-}
-
 // archiveAll stores what is finished, and reads what is not.
 func (c *capturer) archiveAll(ctx context.Context) error {
 	c.archiving.Lock()

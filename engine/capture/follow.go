@@ -41,6 +41,7 @@ type follower struct {
 	finished pg.Segment    // the segment that state and reader stand after
 	sampled  time.Time     // when names were last asked for because one was missing
 	lacking  bool          // names are missing still
+	backoff  time.Duration // until they are asked for again, where that failed
 }
 
 // forget has the follower begin anew with what the store knows.
@@ -136,18 +137,24 @@ func (f *follower) finish(ctx context.Context, end pg.LSN) (*journal.Segment, er
 	return s, nil
 }
 
-// refreshPause keeps files that nobody can name from having the server asked without end.
+// refreshPause keeps files that nobody can name from having the server asked without end. It is also how long the server may take.
 const refreshPause = 3 * time.Second
 
-// refresh asks the server for names, unless that was done just now.
+// refresh asks the server for names, unless that was done just now. Where it is too slow to tell, it is asked again, less and less
+// often.
 func (f *follower) refresh(ctx context.Context) bool {
-	if f.lacking = time.Since(f.sampled) < refreshPause; f.lacking {
+	if f.lacking = time.Since(f.sampled) < max(refreshPause, f.backoff); f.lacking {
 		return false
 	}
 	f.sampled = time.Now()
 	ctx, cancel := context.WithTimeout(ctx, refreshPause)
 	defer cancel()
-	return f.book.Sample(ctx, f.access) == nil
+	if f.book.Sample(ctx, f.access) != nil {
+		f.lacking, f.backoff = true, min(2*max(f.backoff, refreshPause), namesEvery)
+		return false
+	}
+	f.backoff = 0
+	return true
 }
 
 // settle asks for names that are missing, and keeps those that were learned.
