@@ -46,22 +46,27 @@ func (c *Catalog) RelationNames(ctx context.Context, cluster string, after time.
 	return rows.Err()
 }
 
-// AddRelationNames records names; one that is there already is no error.
+// AddRelationNames records names, all of them or none: who reads those of a time reads all. One that is there already is no error.
 func (c *Catalog) AddRelationNames(ctx context.Context, cluster string, list []RelationName) error {
-	for some := range slices.Chunk(list, batchRows) {
-		var b pgx.Batch
-		for _, n := range some {
-			b.Queue(`insert into velvet.relation_names (cluster_id, space, database, filenode, since, oid, database_name, schema, name,
-				part, rows, above)
-				values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12) on conflict do nothing`,
-				cluster, int64(n.Space), int64(n.Database), int64(n.Filenode), n.Since, int64(n.OID), n.DBName, n.Schema, n.Name,
-				n.Part, n.Rows, n.Above)
-		}
-		if err := c.pool.SendBatch(ctx, &b).Close(); err != nil {
-			return err
-		}
+	if len(list) == 0 {
+		return nil
 	}
-	return nil
+	return pgx.BeginFunc(ctx, c.pool, func(tx pgx.Tx) error {
+		for some := range slices.Chunk(list, batchRows) {
+			var b pgx.Batch
+			for _, n := range some {
+				b.Queue(`insert into velvet.relation_names (cluster_id, space, database, filenode, since, oid, database_name, schema, name,
+					part, rows, above)
+					values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12) on conflict do nothing`,
+					cluster, int64(n.Space), int64(n.Database), int64(n.Filenode), n.Since, int64(n.OID), n.DBName, n.Schema, n.Name,
+					n.Part, n.Rows, n.Above)
+			}
+			if err := tx.SendBatch(ctx, &b).Close(); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 // batchRows is how many rows are sent at once: a batch is held in memory.

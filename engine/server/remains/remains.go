@@ -55,7 +55,7 @@ func Open(h *host.Host, dir string, systemID uint64, z pg.SegmentSize) (*WAL, er
 	return w, err
 }
 
-// Close lets go of the directory.
+// Close closes the directory.
 func (w *WAL) Close() error { return w.tree.Close() }
 
 // End is where the last whole record ends of what goes on at an LSN of a timeline, which is that LSN where nothing does. captured,
