@@ -19,8 +19,9 @@ var charmaps = map[string]*charmap.Charmap{
 	"WIN874": charmap.Windows874, "KOI8R": charmap.KOI8R, "KOI8U": charmap.KOI8U,
 }
 
-// inUTF8 gives text that is in one of the server's encodings, all of which hold ASCII as it is.
-func inUTF8(s, encoding string) (string, error) {
+// InUTF8 gives text that is in one of the server's encodings, which is "" for UTF-8. All of them hold ASCII as it is. Text that
+// is not decoded is an error.
+func InUTF8(s, encoding string) (string, error) {
 	if encoding == "" {
 		if !utf8.ValidString(s) {
 			return "", errEncoding

@@ -128,7 +128,7 @@ func (c *Cell) take(of Column, v datum, outside Outside) {
 	}
 	text, err := textOf(of, v)
 	if err == nil && of.Labels == nil { // which are in UTF-8 already
-		text, err = inUTF8(text, of.Encoding)
+		text, err = InUTF8(text, of.Encoding)
 	}
 	switch {
 	case errors.Is(err, errEncoding):

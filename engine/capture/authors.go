@@ -156,6 +156,7 @@ func (a *authors) see(who journal.Author) {
 			return r
 		}, *text)
 	}
+	who.Statement = strings.ToValidUTF8(who.Statement, "\uFFFD") // the server shows it in the encoding of its session's database
 	who.Last = who.Last.UTC()
 	who.First = who.Last
 	if before, is := a.seen[who.XID]; is {

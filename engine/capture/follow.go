@@ -140,8 +140,8 @@ func (f *follower) finish(ctx context.Context, end pg.LSN) (*journal.Segment, er
 // refreshPause keeps files that nobody can name from having the server asked without end. It is also how long the server may take.
 const refreshPause = 3 * time.Second
 
-// refresh asks the server for names, unless that was done just now. Where it is too slow to tell, it is asked again, less and less
-// often.
+// refresh asks the server for names, unless that was done just now. What it could not tell, or not in time, it is asked again, less
+// and less often.
 func (f *follower) refresh(ctx context.Context) bool {
 	if f.lacking = time.Since(f.sampled) < max(refreshPause, f.backoff); f.lacking {
 		return false
@@ -151,10 +151,10 @@ func (f *follower) refresh(ctx context.Context) bool {
 	defer cancel()
 	if f.book.Sample(ctx, f.access) != nil {
 		f.lacking, f.backoff = true, min(2*max(f.backoff, refreshPause), namesEvery)
-		return false
+	} else {
+		f.backoff = 0
 	}
-	f.backoff = 0
-	return true
+	return true // some of them may be known now
 }
 
 // settle asks for names that are missing, and keeps those that were learned.
@@ -179,7 +179,7 @@ func (f *follower) judge(ctx context.Context, t *journal.Transaction) error {
 	reshaped := slices.ContainsFunc(tables, func(c journal.TableChange) bool { return !c.System() && c.Counts[journal.Alter] > 0 })
 	if (reshaped || slices.ContainsFunc(tables, unclear)) && f.refresh(ctx) {
 		tables = t.Tables(f.book.Now())
-		f.lacking = reshaped // the server may not show it yet
+		f.lacking = f.lacking || reshaped // the server may not show it yet
 	}
 	if len(t.DroppedDatabases) == 0 && !journal.Grave(tables) {
 		return nil

@@ -142,7 +142,7 @@ const plainText = `select pg_catalog.set_config('datestyle', 'ISO', true), pg_ca
 func (b *Book) SeeColumns(ctx context.Context, a access.Access, database string) error {
 	b.sampling.Lock()
 	defer b.sampling.Unlock()
-	conn, err := a.SQL(ctx, database)
+	conn, err := connect(ctx, a, database)
 	if err != nil {
 		return err
 	}

@@ -19,6 +19,7 @@ import (
 	"github.com/agnivade/levenshtein"
 
 	"velvetrewind/core/journal"
+	"velvetrewind/core/value"
 	"velvetrewind/core/wal"
 	"velvetrewind/engine/catalog"
 )
@@ -33,7 +34,7 @@ type Book struct {
 	files map[wal.RelationRef][]version // oldest first
 	rows  map[table]int64               // latest estimate
 
-	databases map[uint32]string
+	databases map[uint32]database
 	schemas   map[schema]string
 
 	unsaved []catalog.RelationName
@@ -54,6 +55,9 @@ type version struct {
 const bareRows = -2
 
 type schema struct{ database, oid uint32 }
+
+// database is one that can be connected to.
+type database struct{ name, encoding string }
 
 type table struct {
 	database string
@@ -78,7 +82,7 @@ func (b *Books) Of(ctx context.Context, cluster string) (*Book, error) {
 			b.open = make(map[string]*Book)
 		}
 		book = &Book{catalog: b.Catalog, cluster: cluster, files: make(map[wal.RelationRef][]version), rows: make(map[table]int64),
-			databases: make(map[uint32]string), schemas: make(map[schema]string)}
+			databases: make(map[uint32]database), schemas: make(map[schema]string)}
 		b.open[cluster] = book
 	}
 	b.mu.Unlock()
@@ -300,11 +304,15 @@ func (b *Book) See(t *journal.Transaction) (unclear bool) {
 	return unclear
 }
 
-// nameOf puts a name together from a row of pg_class.
+// nameOf puts a name together from a row of pg_class, whose text is in the encoding of its database.
 func (b *Book) nameOf(n journal.Named, t *journal.Transaction) (journal.Name, bool) {
 	database, ok := b.databases[n.File.Database]
 	if !ok {
 		return journal.Name{}, false
+	}
+	called, err := value.InUTF8(n.Name, database.encoding)
+	if err != nil {
+		return journal.Name{}, false // the server may know
 	}
 	if n.Copy { // what it is the new form of
 		for _, old := range t.Dropped {
@@ -320,11 +328,11 @@ func (b *Book) nameOf(n journal.Named, t *journal.Transaction) (journal.Name, bo
 	case journal.Index:
 		n.Part = journal.IndexItself
 	case journal.Schema:
-		b.schemas[schema{n.File.Database, n.OID}] = n.Name
-		return journal.Name{OID: n.OID, Database: database, Table: n.Name, Part: n.Part}, true
+		b.schemas[schema{n.File.Database, n.OID}] = called
+		return journal.Name{OID: n.OID, Database: database.name, Table: called, Part: n.Part}, true
 	}
 	name, ok := b.schemas[schema{n.File.Database, n.Schema}]
-	return journal.Name{OID: n.OID, Database: database, Schema: name, Table: n.Name, Part: n.Part}, ok
+	return journal.Name{OID: n.OID, Database: database.name, Schema: name, Table: called, Part: n.Part}, ok
 }
 
 // note keeps a name that was read from the WAL, unless the file has one.

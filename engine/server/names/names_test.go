@@ -17,18 +17,29 @@ import (
 	"velvetrewind/testbed"
 )
 
+// books opens the book of one cluster, each time as another instance of the service does.
+func books(b *testbed.Bed) func() *names.Book {
+	ctx := context.Background()
+	c, err := catalog.Open(ctx, b.Postgres("catalogue", false).DSN(testbed.Superuser, "postgres")+" password='"+testbed.Password+"'")
+	require.NoError(b, err)
+	b.Cleanup(c.Close)
+	k := catalog.Cluster{ID: catalog.NewID(), Name: "ferries", SystemID: 1, ServerVersion: 150000,
+		SegmentSize: pg.DefaultSegmentSize, Slot: "s"}
+	require.NoError(b, c.AddCluster(ctx, k))
+	return func() *names.Book {
+		book, err := (&names.Books{Catalog: c}).Of(ctx, k.ID)
+		require.NoError(b, err)
+		return book
+	}
+}
+
 // TestNamesAreFollowed has tables renamed, truncated, dropped and their numbers used again: each file is called what it
 // was called at a time, also by a book that reads what another one has kept.
 func TestNamesAreFollowed(t *testing.T) {
 	ctx := context.Background()
 	b := testbed.New(t)
-	records, p := b.Postgres("catalogue", false), b.Postgres("ferries", true)
-	c, err := catalog.Open(ctx, records.DSN(testbed.Superuser, "postgres")+" password='"+testbed.Password+"'")
-	require.NoError(t, err)
-	t.Cleanup(c.Close)
-	k := catalog.Cluster{ID: catalog.NewID(), Name: "ferries", SystemID: 1, ServerVersion: 150000,
-		SegmentSize: pg.DefaultSegmentSize, Slot: "s"}
-	require.NoError(t, c.AddCluster(ctx, k))
+	p := b.Postgres("ferries", true)
+	open := books(b)
 	p.Exec("postgres", "create schema crew", "create table booking (id serial primary key, note text)",
 		"insert into booking (note) select 'x' from generate_series(1, 500)",
 		"create table crew.shift (id int)", "create table fare (season int) partition by list (season)",
@@ -42,11 +53,6 @@ func TestNamesAreFollowed(t *testing.T) {
 			"select pg_relation_filenode($1::regclass)", relation)}
 	}
 	login := access.Access{ConnString: p.DSN(testbed.Superuser, "postgres"), Password: testbed.Password}
-	open := func() *names.Book {
-		book, err := (&names.Books{Catalog: c}).Of(ctx, k.ID)
-		require.NoError(t, err)
-		return book
-	}
 	book := open()
 	_, known := book.Now()(file("booking"))
 	require.False(t, known, "nobody has asked yet")
@@ -143,5 +149,55 @@ func TestNamesAreFollowed(t *testing.T) {
 		assert.Equal(t, "public.fare", n.Above)
 		_, known := book.Then(at.Add(-time.Microsecond))(first)
 		assert.False(t, known, "before it was made")
+	}
+}
+
+// TestNamesInOtherEncodings has tables called in letters of other encodings, and in none. A database whose names the server
+// cannot tell keeps none of the others from being known, here and to another instance.
+func TestNamesInOtherEncodings(t *testing.T) {
+	ctx := context.Background()
+	b := testbed.New(t)
+	p, open := b.Postgres("isles", true), books(b)
+	login := access.Access{ConnString: p.DSN(testbed.Superuser, "postgres"), Password: testbed.Password}
+	const latin, bytes, garbled = "caf\xe9", "quay\xff", "deep\x81" // the last is nothing in WIN1252
+	named := make(map[string]journal.Named)
+	for database, d := range map[string]struct{ encoding, table string }{
+		"deep": {"WIN1252", garbled}, "isles": {"LATIN1", latin}, "reef": {"SQL_ASCII", bytes}} {
+		p.Exec("postgres", "create database "+database+" encoding '"+d.encoding+"' lc_collate 'C' lc_ctype 'C' template template0")
+		conn := p.Connect(database)
+		_, err := conn.Exec(ctx, "set client_encoding = 'SQL_ASCII'")
+		require.NoError(t, err)
+		_, err = conn.PgConn().Exec(ctx, `create table "`+d.table+`" (n int)`).ReadAll()
+		require.NoError(t, err)
+		n := journal.Named{Name: d.table}
+		require.NoError(t, conn.QueryRow(ctx, "select d.dattablespace, d.oid, c.oid, c.relfilenode, c.relnamespace from pg_class c, "+
+			"pg_database d where d.datname = current_database() and c.relname like $1", d.table[:4]+"%").Scan(&n.File.Space,
+			&n.File.Database, &n.OID, &n.File.Filenode, &n.Schema))
+		named[database] = n
+	}
+	book := open()
+	called := func(book *names.Book, database string) string {
+		n, _ := book.Now()(named[database].File)
+		return n.Table
+	}
+	require.ErrorContains(t, book.Sample(ctx, login), "database deep")
+	for _, book := range []*names.Book{book, open()} {
+		assert.Equal(t, "café", called(book, "isles"))
+		assert.Equal(t, "quay\uFFFD", called(book, "reef"))
+		assert.Empty(t, called(book, "deep"))
+	}
+
+	// What the WAL tells is in the database's encoding, too.
+	at := time.Now()
+	for database, n := range named {
+		n.File.Filenode += 1000
+		named[database] = n
+		unclear := book.See(&journal.Transaction{Committed: true, Time: at, Named: []journal.Named{n}})
+		assert.Equal(t, database != "isles", unclear, "the server must be asked of %s", database)
+	}
+	require.NoError(t, book.Save(ctx))
+	for _, book := range []*names.Book{book, open()} {
+		assert.Equal(t, "café", called(book, "isles"))
+		assert.Empty(t, called(book, "reef"))
 	}
 }

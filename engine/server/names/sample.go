@@ -2,6 +2,7 @@ package names
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -16,8 +17,8 @@ import (
 )
 
 // databases lists those that can be connected to. Shared relations belong to all of them.
-const databases = `select datname::pg_catalog.text from pg_catalog.pg_database
-	where datallowconn and pg_catalog.has_database_privilege(datname, 'connect') order by datname`
+const databases = `select oid, datname::pg_catalog.text, pg_catalog.pg_encoding_to_char(encoding)::pg_catalog.text
+	from pg_catalog.pg_database where datallowconn and pg_catalog.has_database_privilege(datname, 'connect') order by datname`
 
 // relations asks one database for its files: each relation with the table that it is
 // part of, and the tables above that; a partitioned or foreign table has no file, and its oid stands for one in a
@@ -80,21 +81,55 @@ func (b *Book) Sample(ctx context.Context, a access.Access) (err error) {
 	if err != nil {
 		return err
 	}
-	names, err := ask(ctx, conn, databases, pgx.RowTo[string])
+	list, err := ask(ctx, conn, databases, pgx.RowToStructByPos[struct {
+		OID            uint32
+		Name, Encoding string
+	}])
 	_ = conn.Close(context.WithoutCancel(ctx))
 	if err != nil {
 		return err
 	}
-	for _, db := range names {
-		if err := b.sampleDatabase(ctx, a, db, columns); err != nil {
-			return err
-		}
+	for _, db := range list {
+		b.meetDatabase(db.OID, db.Name, db.Encoding)
+		// What one of them cannot tell is no reason to know nothing of the others.
+		err = errors.Join(err, b.sampleDatabase(ctx, a, db.Name, columns))
 	}
-	return b.Save(ctx)
+	return errors.Join(err, b.Save(ctx))
 }
 
-func (b *Book) sampleDatabase(ctx context.Context, a access.Access, database string, columns bool) error {
+// meetDatabase takes over what a database is called, and in which encoding its texts are.
+func (b *Book) meetDatabase(oid uint32, name, encoding string) {
+	if encoding == "UTF8" {
+		encoding = ""
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.databases[oid] = database{whole(name), encoding}
+}
+
+// asItIs has a database that is in no encoding tell its texts as they are: the server would rather fail than tell what is not
+// valid in ours.
+const asItIs = `select pg_catalog.set_config('client_encoding', 'SQL_ASCII', false) from pg_catalog.pg_database
+	where datname operator(pg_catalog.=) pg_catalog.current_database()
+	and pg_catalog.pg_encoding_to_char(encoding) operator(pg_catalog.=) 'SQL_ASCII'`
+
+// connect opens a connection on which a database tells names.
+func connect(ctx context.Context, a access.Access, database string) (*pgx.Conn, error) {
 	conn, err := a.SQL(ctx, database)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := conn.Exec(ctx, asItIs); err != nil {
+		return nil, errors.Join(err, conn.Close(context.WithoutCancel(ctx)))
+	}
+	return conn, nil
+}
+
+// whole gives a name that can be kept, also of one that is of any bytes.
+func whole(name string) string { return strings.ToValidUTF8(name, "\uFFFD") }
+
+func (b *Book) sampleDatabase(ctx context.Context, a access.Access, database string, columns bool) error {
+	conn, err := connect(ctx, a, database)
 	if err != nil {
 		return err
 	}
@@ -166,6 +201,7 @@ func (b *Book) unknown(ctx context.Context, conn *pgx.Conn, query string, list [
 		if err := scan(rows, &n); err != nil {
 			return nil, err
 		}
+		n.DBName, n.Schema, n.Name, n.Above = whole(n.DBName), whole(n.Schema), whole(n.Name), whole(n.Above)
 		if !b.meet(&n) {
 			list = append(list, n)
 		}
@@ -177,7 +213,6 @@ func (b *Book) unknown(ctx context.Context, conn *pgx.Conn, query string, list [
 func (b *Book) meet(n *sampled) (known bool) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	b.databases[n.database] = n.DBName
 	b.schemas[schema{n.database, n.schema}] = n.Schema
 	if journal.Part(n.Part) == journal.Schema {
 		b.schemas[schema{n.database, n.schema}] = n.Name
