@@ -48,6 +48,7 @@ var rooms = map[string][]string{
 	"engine/capture": {"engine/catalog", "engine/changes", "engine/host", "engine/server", "engine/spool", "engine/store"},
 	"engine/backup":  {"engine/archive", "engine/catalog", "engine/changes", "engine/server", "engine/spool", "engine/store"},
 	"engine/restore": {"engine/archive", "engine/catalog", "engine/changes", "engine/host", "engine/server", "engine/store"},
+	"engine/agent":   {"engine/host", "engine/restore", "engine/store"},
 	"engine/prove": {
 		"engine/archive",
 		"engine/backup",
@@ -62,6 +63,7 @@ var rooms = map[string][]string{
 	"engine/schedule": {"engine/catalog", "engine/upkeep"},
 
 	"service/events":    {},
+	"service/hosts":     {},
 	"service/logins":    {},
 	"service/problems":  {},
 	"service/shapes":    {},
@@ -73,8 +75,8 @@ var rooms = map[string][]string{
 	"service/tasks":     {"service/events", "service/problems"},
 	"service/work":      {"service/custody", "service/events", "service/logins", "service/planner", "service/shapes", "service/tasks"},
 	"service/automatic": {"service/fleet", "service/tasks", "service/work"},
-	"service/handlers": {"service/auth", "service/custody", "service/events", "service/fleet", "service/logins", "service/planner",
-		"service/problems", "service/shapes", "service/tasks", "service/work"},
+	"service/handlers": {"service/auth", "service/custody", "service/events", "service/fleet", "service/hosts", "service/logins",
+		"service/planner", "service/problems", "service/shapes", "service/tasks", "service/work"},
 
 	"core/calendar":  {},
 	"core/figures":   {},

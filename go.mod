@@ -3,12 +3,14 @@ module velvetrewind
 go 1.26.0
 
 require (
+	connectrpc.com/connect v1.21.1
 	filippo.io/age v1.3.2
 	github.com/CycloneDX/cyclonedx-go v0.12.0
 	github.com/DataDog/zstd v1.5.7
 	github.com/agnivade/levenshtein v1.2.1
 	github.com/chromedp/chromedp v0.23.0
 	github.com/danielgtaylor/huma/v2 v2.37.2
+	github.com/fxamacker/cbor/v2 v2.10.0
 	github.com/go-chi/chi/v5 v5.5.0
 	github.com/google/licenseclassifier/v2 v2.0.0
 	github.com/jackc/pgx/v5 v5.12.0
@@ -46,6 +48,7 @@ require (
 	golang.org/x/sys v0.49.0
 	golang.org/x/term v0.47.0
 	golang.org/x/text v0.43.0
+	golang.org/x/time v0.16.0
 	pgregory.net/rapid v1.3.0
 )
 
@@ -97,6 +100,7 @@ require (
 	github.com/tidwall/sjson v1.2.5 // indirect
 	github.com/tinylib/msgp v1.6.4 // indirect
 	github.com/twpayne/go-geom v1.6.1 // indirect
+	github.com/x448/float16 v0.8.4 // indirect
 	github.com/zeebo/xxh3 v1.1.0 // indirect
 	go.shabbyrobe.org/gocovmerge v0.0.0-20230507111327-fa4f82cfbf4d // indirect
 	go.uber.org/multierr v1.11.0 // indirect

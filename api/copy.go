@@ -14,7 +14,8 @@ type Copy struct {
 	Moment     string     `json:"moment"`
 	State      string     `json:"state" enum:"laying out,replaying,paused,open,down,discarded"`
 	Problem    string     `json:"problem,omitempty"`
-	Port       int        `json:"port" doc:"on 127.0.0.1"`
+	Host       string     `json:"host,omitempty" doc:"name of the host with an agent that it is on; left out, the service's own"`
+	Port       int        `json:"port" doc:"on 127.0.0.1 of its host"`
 	WaysIn     []WayIn    `json:"waysIn" doc:"how to look at it"`
 	Directory  string     `json:"directory"`
 	Plan       Restore    `json:"plan"`
@@ -120,6 +121,7 @@ type Table struct {
 // MakeCopyRequest asks for a side copy.
 type MakeCopyRequest struct {
 	Moment string `json:"moment" doc:"in the moment language; a time needs its zone"`
+	Host   string `json:"host,omitempty" doc:"name of the host with an agent that it is made on; left out, the service's own"`
 	Name   string `json:"name,omitempty" doc:"short name of the copy; left out, one is made from the cluster's"`
 	Port   int    `json:"port,omitempty" minimum:"1024" maximum:"65535" doc:"on 127.0.0.1; left out, a free one is chosen"`
 }

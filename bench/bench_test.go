@@ -266,10 +266,10 @@ func layOut(b measure, bed *testbed.Bed, s *testbed.Service, backup api.Backup,
 	time.Duration) {
 	v := storebed.Open(bed, s)
 	require.NoError(b, bed.Host.MakeDir(bed.Path("laid"), 0o700))
-	tree, err := bed.Host.Tree(bed.Path("laid"))
+	tree, err := bed.Host.Files(bed.Path("laid"))
 	require.NoError(b, err)
 	defer func() { _ = tree.Close() }()
-	trees := restore.Trees{Tree: tree, Data: "data", Tablespaces: "tablespaces", Config: "config"}
+	trees := restore.Trees{Files: tree, Data: "data", Tablespaces: "tablespaces", Config: "config"}
 	for _, d := range []string{trees.Data, trees.Tablespaces, trees.Config} {
 		require.NoError(b, trees.MakeDir(d, 0o700))
 	}

@@ -16,6 +16,11 @@ func (a *app) completeCopies(cmd *cobra.Command, args []string, _ string) ([]str
 	return complete(a, cmd, args, "/copies", func(k api.Copy) string { return k.Name + "\t" + k.Cluster + " at " + k.Moment })
 }
 
+// completeHosts completes the first argument with names of hosts.
+func (a *app) completeHosts(cmd *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
+	return complete(a, cmd, args, "/hosts", func(h api.Host) string { return h.Name + "\t" + stateOfHost(&h) })
+}
+
 // completeTasks completes the first argument with ids of tasks.
 func (a *app) completeTasks(cmd *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
 	return complete(a, cmd, args, "/tasks", func(t api.Task) string { return t.ID + "\t" + t.Kind + ", " + t.State })

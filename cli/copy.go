@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 	"io"
 	"net/http"
@@ -34,13 +35,14 @@ func (a *app) copyList() *cobra.Command {
 					_, _ = fmt.Fprintln(w, "There is no copy. Make one with: velvet restore start CLUSTER MOMENT")
 					return
 				}
-				t := grid(w, "copy", "id", "of", "moment", "state", "port>", "replayed to", "proof")
+				t := grid(w, "copy", "id", "of", "moment", "state", "host", "port>", "replayed to", "proof")
 				for _, k := range list {
 					verdict := "none"
 					if k.Proof != nil {
 						verdict = k.Proof.Verdict
 					}
-					t.AppendRow([]any{k.Name, short(k.ID), k.Cluster, k.Moment, k.State, k.Port, k.Replayed, verdict})
+					t.AppendRow([]any{k.Name, short(k.ID), k.Cluster, k.Moment, k.State, cmp.Or(k.Host, "own"), k.Port, k.Replayed,
+						verdict})
 				}
 				t.Render()
 			})
@@ -67,7 +69,7 @@ func (a *app) showCopy(cmd *cobra.Command, c *client, id string) error {
 		return err
 	}
 	return a.show(cmd, k, func(w io.Writer) {
-		pairs := []string{"copy", k.Name, "id", k.ID, "of", k.Cluster, "state", k.State, "problem", k.Problem}
+		pairs := []string{"copy", k.Name, "id", k.ID, "of", k.Cluster, "state", k.State, "problem", k.Problem, "host", k.Host}
 		for _, way := range k.WaysIn {
 			pairs = append(pairs, "way in", way.Command+"   ("+way.Who+")")
 		}

@@ -70,7 +70,7 @@ func commit(c *api.Commit, none string) string {
 
 func (a *app) restoreStart() *cobra.Command {
 	var port int
-	var name string
+	var host, name string
 	var detach bool
 	cmd := &cobra.Command{
 		Use: "start CLUSTER MOMENT", Short: "Make a side copy of a cluster as it was at a moment",
@@ -81,7 +81,9 @@ func (a *app) restoreStart() *cobra.Command {
 			if cmd.Flags().Changed("port") && port < 1 {
 				return fmt.Errorf("--port %d: choose one from 1024 to 65535, or leave it out", port)
 			}
-			in := func(moment string) any { return api.MakeCopyRequest{Moment: moment, Name: name, Port: port} }
+			in := func(moment string) any {
+				return api.MakeCopyRequest{Moment: moment, Host: host, Name: name, Port: port}
+			}
 			var t api.Task
 			c, err := a.askMoment(cmd, "/clusters/"+seg(args[0])+"/copies", args[1], in, &t)
 			if err != nil {
@@ -93,6 +95,7 @@ func (a *app) restoreStart() *cobra.Command {
 			return a.showCopy(cmd, c, t.Subject)
 		},
 	}
+	cmd.Flags().StringVar(&host, "host", "", "host with an agent to make it on (default: the service's own)")
 	cmd.Flags().StringVar(&name, "name", "", "short name of the copy (default: the cluster's, with a number)")
 	cmd.Flags().IntVar(&port, "port", 0, "port of the copy on 127.0.0.1 (a free one is chosen)")
 	cmd.Flags().BoolVar(&detach, "detach", false, "do not wait for the end")

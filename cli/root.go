@@ -34,8 +34,14 @@ type app struct {
 
 func (a *app) client() (*client, error) { return newClient(a.home) }
 
-// tree makes the command tree. extra are commands that are not clients of the API.
-func (a *app) tree(extra []*cobra.Command) *cobra.Command {
+// Others are commands that are not clients of the API.
+type Others struct {
+	Service []*cobra.Command
+	Host    []*cobra.Command // of velvet host
+}
+
+// tree makes the command tree.
+func (a *app) tree(others Others) *cobra.Command {
 	root := &cobra.Command{
 		Use: "velvet", Short: "Rewind PostgreSQL to the moment before the accident",
 		Long: "Velvet Rewind takes base backups of PostgreSQL clusters, captures their WAL without end,\n" +
@@ -59,16 +65,16 @@ func (a *app) tree(extra []*cobra.Command) *cobra.Command {
 	root.PersistentFlags().StringVar(&a.home, "home", home, "the service's home directory (VELVET_HOME)")
 	root.PersistentFlags().StringVarP(&a.output, "output", "o", "table", "table or json")
 	root.AddCommand(a.cluster(), a.capture(), a.backup(), a.keep(), a.calendar(), a.policy(), a.reach(), a.changes(), a.moment(),
-		a.restore(), a.copy(), a.prove(), a.rehearse(), a.segment(), a.store(), a.task(), a.trail(), a.login(), a.versionCommand())
-	root.AddCommand(extra...)
+		a.restore(), a.copy(), a.host(others.Host), a.prove(), a.rehearse(), a.segment(), a.store(), a.task(), a.trail(), a.login(),
+		a.versionCommand())
+	root.AddCommand(others.Service...)
 	return root
 }
 
-// Execute runs the command line and returns the exit code. extra are commands that
-// are not clients of the API.
-func Execute(ctx context.Context, version string, errOut io.Writer, extra ...*cobra.Command) int {
+// Execute runs the command line and returns the exit code.
+func Execute(ctx context.Context, version string, errOut io.Writer, others Others) int {
 	a := &app{version: version}
-	cmd, err := a.tree(extra).ExecuteContextC(ctx)
+	cmd, err := a.tree(others).ExecuteContextC(ctx)
 	var deliver deliverError
 	switch {
 	case err == nil:

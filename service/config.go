@@ -32,6 +32,7 @@ type Config struct {
 	ReadData         string `koanf:"read-data"`   // auto or sql
 	Copies           string `koanf:"copies"`      // directory; "" is HOME/copies
 	Listen           string `koanf:"listen"`      // address and port
+	Agents           string `koanf:"agents"`      // address and port for host agents; "" for none
 	TLSCert          string `koanf:"tls-cert"`    // files in PEM form
 	TLSKey           string `koanf:"tls-key"`     //
 	Hosts            string `koanf:"hosts"`       // further host names by which we are called, with commas
@@ -144,6 +145,11 @@ func (c *Config) complete() (layout.Codec, error) {
 	codec, err := layout.ParseCodec(c.Compression)
 	if err != nil {
 		return 0, err
+	}
+	if c.Agents != "" {
+		if _, _, err := net.SplitHostPort(c.Agents); err != nil {
+			return 0, fmt.Errorf("--agents %q: %w; write it as 0.0.0.0:8418", c.Agents, err)
+		}
 	}
 	return codec, c.checkListen()
 }

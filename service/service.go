@@ -110,6 +110,14 @@ func (w *wiring) serve(ctx context.Context, l net.Listener, ready func()) error 
 		w.starter.Rehearse} {
 		wg.Go(func() { run(ctx) })
 	}
+	if w.agents != nil {
+		w.log.Info("listening for host agents", "address", w.agents.Addr().String())
+		wg.Go(func() {
+			if err := w.hosts.Serve(ctx, w.agents); err != nil {
+				w.log.Error("host agents are no longer listened for", "error", err)
+			}
+		})
+	}
 	// The queue lives on its own context, so that tasks are told to stop in order.
 	if err := w.queue.Start(context.WithoutCancel(ctx)); err != nil {
 		return err

@@ -5,6 +5,7 @@ import (
 	"encoding/pem"
 	"fmt"
 	"log/slog"
+	"net"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -30,6 +31,7 @@ import (
 	"velvetrewind/service/events"
 	"velvetrewind/service/fleet"
 	"velvetrewind/service/handlers"
+	"velvetrewind/service/hosts"
 	"velvetrewind/service/logins"
 	"velvetrewind/service/metrics"
 	"velvetrewind/service/planner"
@@ -56,6 +58,8 @@ type wiring struct {
 	copies    *copies.Maker
 	planner   *planner.Planner
 	fleet     *fleet.Reader
+	hosts     *hosts.Registry
+	agents    net.Listener // for host agents; nil for none
 	queue     *tasks.Queue
 	starter   *automatic.Starter
 	scheduler *schedule.Scheduler
@@ -101,13 +105,19 @@ func (w *wiring) connect(ctx context.Context) error {
 	w.fleet = &fleet.Reader{Catalog: w.catalog, Store: w.custody.Store, Spool: w.cfg.spool(), SpoolLimit: w.cfg.spoolLimit(),
 		Trouble: w.custody, Now: w.cfg.Now}
 	w.connectTasks()
-	return w.connectAuth()
+	if err := w.connectAuth(); err != nil {
+		return err
+	}
+	return w.connectHosts(ctx)
 }
 
 // close undoes connect, however far that came.
 func (w *wiring) close() {
 	if w.catalog == nil {
 		return
+	}
+	if w.agents != nil {
+		_ = w.agents.Close()
 	}
 	if w.queue != nil {
 		w.queue.Lease.Release()
@@ -138,9 +148,9 @@ func (w *wiring) openStore(ctx context.Context) error {
 		}
 	}
 	w.copies = &copies.Maker{
-		Catalog: w.catalog, Store: c.Store, Place: where, Host: w.host, Dir: w.cfg.Copies, Spool: w.cfg.spool(), Program: program,
-		Service: feedURL(w.url), Certificate: certificate, Key: w.logins.Key,
-		Changed: func(id string) { w.events.Publish(events.Copy, id) },
+		Catalog: w.catalog, Store: c.Store, Place: where, Spool: w.cfg.spool(),
+		Ground: copies.Ground{Host: w.host, Dir: w.cfg.Copies, Program: program, Service: feedURL(w.url), Certificate: certificate},
+		Key:    w.logins.Key, Changed: func(id string) { w.events.Publish(events.Copy, id) },
 	}
 	return nil
 }
@@ -183,6 +193,25 @@ func (w *wiring) connectAuth() error {
 	return err
 }
 
+// connectHosts makes ready for machines with a host agent.
+func (w *wiring) connectHosts(ctx context.Context) (err error) {
+	w.hosts = &hosts.Registry{Catalog: w.catalog, Key: w.logins.Key, Log: w.log, Now: w.cfg.Now,
+		Changed: func(id string) { w.events.Publish(events.Host, id) }, Feed: w.auth.RequireFeed(w.copyHandlers().Feed)}
+	if err := w.hosts.Open(ctx); err != nil || w.cfg.Agents == "" {
+		return err
+	}
+	w.copies.Elsewhere = w.hosts.Ground
+	if w.agents, err = net.Listen("tcp", w.cfg.Agents); err != nil {
+		return fmt.Errorf("listen on %s for host agents: %w; choose another address with --agents", w.cfg.Agents, err)
+	}
+	return nil
+}
+
+func (w *wiring) copyHandlers() *handlers.Copies {
+	return &handlers.Copies{Catalog: w.catalog, Custody: w.custody, Planner: w.planner, Copies: w.copies, Tasks: w.queue,
+		Events: w.events, Host: w.host, Log: w.log}
+}
+
 // checker looks at clusters from here.
 func (w *wiring) checker() *survey.Checker {
 	c := &survey.Checker{Host: w.host, Now: w.cfg.Now, StoreFree: -1, StoreSealed: w.custody.Store.Ring() != nil}
@@ -196,8 +225,7 @@ func (w *wiring) checker() *survey.Checker {
 
 // handler puts the API, the console and the rest under one roof.
 func (w *wiring) handler() http.Handler {
-	copies := &handlers.Copies{Catalog: w.catalog, Custody: w.custody, Planner: w.planner, Copies: w.copies, Tasks: w.queue,
-		Events: w.events, Host: w.host, Log: w.log}
+	copies := w.copyHandlers()
 	r := chi.NewRouter()
 	r.Get("/healthz", func(out http.ResponseWriter, r *http.Request) {
 		if err := w.catalog.Ping(r.Context()); err != nil {
@@ -220,6 +248,21 @@ func (w *wiring) handler() http.Handler {
 		r.NotFound(console.Handler().ServeHTTP)
 	})
 	return r
+}
+
+// agentsAddress is where host agents come to this instance, "" if nowhere.
+func (w *wiring) agentsAddress() string {
+	if w.agents == nil {
+		return ""
+	}
+	_, port, _ := net.SplitHostPort(w.agents.Addr().String())
+	name, _, _ := net.SplitHostPort(w.cfg.Agents)
+	if ip := net.ParseIP(name); name == "" || ip != nil && ip.IsUnspecified() {
+		if own, err := os.Hostname(); err == nil {
+			name = own
+		}
+	}
+	return net.JoinHostPort(name, port)
 }
 
 // nouns are what the API is about, but for copies.
@@ -247,6 +290,7 @@ func (w *wiring) nouns() []handlers.Noun {
 		&handlers.Calendar{Catalog: w.catalog, Custody: w.custody, Fleet: w.fleet, Events: w.events, Now: w.cfg.Now},
 		&handlers.Tasks{Catalog: w.catalog, Queue: w.queue, Now: w.cfg.Now},
 		&handlers.Trail{Catalog: w.catalog},
+		&handlers.Hosts{Catalog: w.catalog, Registry: w.hosts, Address: w.agentsAddress()},
 		&handlers.Takeovers{Catalog: w.catalog, Logins: w.logins, Planner: w.planner, Host: w.host, Tasks: w.queue, Now: w.cfg.Now},
 	}
 }

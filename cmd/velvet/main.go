@@ -7,6 +7,8 @@ import (
 	"os/signal"
 	"syscall"
 
+	"github.com/spf13/cobra"
+
 	"velvetrewind/cli"
 )
 
@@ -18,5 +20,6 @@ func main() { os.Exit(run()) }
 func run() int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	return cli.Execute(ctx, version, os.Stderr, serveCommand(), demoCommand())
+	return cli.Execute(ctx, version, os.Stderr,
+		cli.Others{Service: []*cobra.Command{serveCommand(), demoCommand()}, Host: hostCommands()})
 }

@@ -74,6 +74,7 @@ func serveCommand() *cobra.Command {
 		"else through SQL) or sql")
 	f.String("copies", "", "directory for side copies (HOME/copies)")
 	f.String("listen", service.DefaultListen, "address and port; other than loopback only with TLS")
+	f.String("agents", "", "address and port for host agents, which come from other machines, as 0.0.0.0:8418; none without it")
 	f.String("tls-cert", "", "certificate file")
 	f.String("tls-key", "", "key file of the certificate")
 	f.String("hosts", "", "further host names to answer to, with commas")

@@ -783,6 +783,42 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/hosts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the hosts with an agent */
+        get: operations["list-hosts"];
+        put?: never;
+        /** Give a word with which a host may join */
+        post: operations["add-host"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/hosts/{host}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show a host */
+        get: operations["show-host"];
+        put?: never;
+        post?: never;
+        /** Have a host be one no longer */
+        delete: operations["remove-host"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/incidents": {
         parameters: {
             query?: never;
@@ -1276,6 +1312,10 @@ export interface components {
             /** @enum {string} */
             work: "backup" | "keep" | "audit" | "rehearsal";
         };
+        AddHostRequest: {
+            /** @description lower-case letters, digits, - and _ */
+            name: string;
+        };
         AddedCluster: {
             cluster: components["schemas"]["Cluster"];
             readiness: components["schemas"]["ReadinessReport"];
@@ -1726,6 +1766,8 @@ export interface components {
             /** Format: date-time */
             createdAt: string;
             directory: string;
+            /** @description name of the host with an agent that it is on; left out, the service's own */
+            host?: string;
             id: string;
             moment: string;
             /** @description short; no other copy that stands has it */
@@ -1733,7 +1775,7 @@ export interface components {
             plan: components["schemas"]["Restore"];
             /**
              * Format: int64
-             * @description on 127.0.0.1
+             * @description on 127.0.0.1 of its host
              */
             port: number;
             problem?: string;
@@ -1958,6 +2000,61 @@ export interface components {
              */
             until?: string;
         };
+        Host: {
+            /** @description that it last came from */
+            address?: string;
+            /** @description its agent can be asked now */
+            connected: boolean;
+            /** @description names of the copies that stand there */
+            copies: string[] | null;
+            /** Format: int64 */
+            cores: number;
+            /** @description in which copies are laid out */
+            directory?: string;
+            /**
+             * Format: int64
+             * @description bytes, where copies are
+             */
+            free: number;
+            id: string;
+            /** Format: date-time */
+            joinedAt: string;
+            /** @description versions of PostgreSQL that are installed there */
+            majors: number[] | null;
+            /**
+             * Format: int64
+             * @description bytes, of the machine
+             */
+            memory: number;
+            /**
+             * Format: int64
+             * @description that they may take together; 0 for no limit
+             */
+            mostBytes: number;
+            /**
+             * Format: int64
+             * @description copies that may stand there at once; 0 for no limit
+             */
+            mostCopies: number;
+            name: string;
+            /**
+             * Format: date-time
+             * @description when it last could be
+             */
+            seenAt?: string;
+            /** @description OS users that copies may run as there, the first unless another is asked for */
+            users: string[] | null;
+            /** @description version of its agent */
+            velvet?: string;
+        };
+        HostWord: {
+            /** @description at which this instance listens for host agents */
+            address: string;
+            name: string;
+            /** Format: date-time */
+            until: string;
+            word: string;
+        };
         Incident: {
             /** @description who was seen with its id, in a few words */
             author?: string;
@@ -2164,6 +2261,8 @@ export interface components {
             to: string;
         };
         MakeCopyRequest: {
+            /** @description name of the host with an agent that it is made on; left out, the service's own */
+            host?: string;
             /** @description in the moment language; a time needs its zone */
             moment: string;
             /** @description short name of the copy; left out, one is made from the cluster's */
@@ -5193,6 +5292,133 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Task"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-hosts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Host"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "add-host": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AddHostRequest"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HostWord"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-host": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name or id */
+                host: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Host"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-host": {
+        parameters: {
+            query?: {
+                /** @description name of the host */
+                confirm?: string;
+            };
+            header?: never;
+            path: {
+                /** @description name or id */
+                host: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {

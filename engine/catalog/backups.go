@@ -144,6 +144,7 @@ type Copy struct {
 	Socket      string          `db:"socket"`
 	Port        int             `db:"port"`
 	OSUser      string          `db:"os_user"` // "" is the service's choice
+	Host        string          `db:"host_id"` // on which it is; "" is the service's own
 	State       string          `db:"state"`
 	Problem     string          `db:"problem"`
 	ReplayedLSN pg.LSN          `db:"replayed_lsn"`
@@ -168,10 +169,10 @@ func (k Copy) Place() string { return fmt.Sprintf("%s#%d", k.ID, k.Moves) }
 func (c *Catalog) AddCopy(ctx context.Context, k Copy, replays []Stretch) error {
 	return c.placeCopy(ctx, k, replays, "the copy was not made", func(tx *sqlx.Tx) error {
 		_, err := tx.ExecContext(ctx, `insert into velvet.copies
-			(id, name, cluster_id, backup_id, moment, plan, directory, socket, port, state, os_user, task_id, beside, begun_at)
-			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, now())`,
-			k.ID, k.Name, k.ClusterID, k.BackupID, k.Moment, string(k.Plan), k.Directory, k.Socket, k.Port, k.State, k.OSUser, k.TaskID,
-			k.Beside)
+			(id, name, cluster_id, backup_id, moment, plan, directory, socket, port, state, os_user, host_id, task_id, beside, begun_at)
+			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, now())`,
+			k.ID, k.Name, k.ClusterID, k.BackupID, k.Moment, string(k.Plan), k.Directory, k.Socket, k.Port, k.State, k.OSUser,
+			k.Host, k.TaskID, k.Beside)
 		if violates(err, "copy_names") {
 			return problem.New(problem.Conflict, "Choose another with --name, or leave it out.", "the copy was not made",
 				"there is a copy named %q already", k.Name)

@@ -94,7 +94,7 @@ func (r *run) opened() (at proof.Standing, err error) {
 	}
 	var own pg.Timeline // the newest that it has
 	for _, f := range files {
-		if t, ok := pg.ParseHistoryName(f.Name()); ok {
+		if t, ok := pg.ParseHistoryName(f.Name); ok {
 			own = max(own, t)
 		}
 	}
@@ -116,7 +116,7 @@ var restoredFile = regexp.MustCompile(`restored log file "([0-9A-F]{24})" from a
 // replayed is the timeline of the segment that was replayed last, as the copy's log has it; or, where that does not tell, of
 // the last place that its control file knows.
 func (r *run) replayed(ctx context.Context, at pg.LSN) (found pg.Timeline, err error) {
-	log, err := r.Host.OpenLog(copies.Server(r.copy, r.Cluster.Major()))
+	log, err := r.Host.Log(copies.Server(r.copy, r.Cluster.Major()))
 	if err != nil {
 		return 0, err
 	}

@@ -49,13 +49,9 @@ func (r *run) files(ctx context.Context) error {
 		}
 	}
 	marks, maps := proof.Observed{Unit: "version files"}, proof.Observed{Unit: "relation maps"}
-	err := copies.Walk(r.tree, func(name, rel string) error {
+	err := copies.Walk(r.tree, func(name string, size int64, rel string) error {
 		if f, ok := pg.ParseRelationFile(rel); ok {
-			info, err := r.tree.Lstat(name)
-			if err != nil {
-				return err
-			}
-			r.found = append(r.found, file{name, rel, f, info.Size()})
+			r.found = append(r.found, file{name, rel, f, size})
 			return nil
 		}
 		switch path.Base(rel) {

@@ -43,7 +43,7 @@ var expectedLines = []string{"insufficient parameter settings", "the database sy
 
 // recovered reads what the server said on its way to the moment.
 func (r *run) recovered() (*proof.Observed, error) {
-	log, err := r.Host.OpenLog(copies.Server(r.copy, r.Cluster.Major()))
+	log, err := r.Host.Log(copies.Server(r.copy, r.Cluster.Major()))
 	if err != nil {
 		return nil, err
 	}
@@ -89,7 +89,7 @@ func (r *run) settings() *proof.Observed {
 	}
 	there := make(map[string]bool)
 	for _, f := range files {
-		there[f.Name()] = true
+		there[f.Name] = true
 		o.Seen++
 	}
 	for _, name := range []string{"postgresql.conf", "pg_hba.conf"} {

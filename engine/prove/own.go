@@ -38,7 +38,7 @@ func (r *run) ownCheck(ctx context.Context, k *catalog.OwnCheck) proof.Check {
 	if err != nil {
 		return proof.Unable(k.Name, err)
 	}
-	conn, err := copies.ConnectAs(ctx, r.copy, k.Role, k.Database)
+	conn, err := copies.ConnectAs(ctx, r.Host, r.copy, k.Role, k.Database)
 	if err != nil {
 		return proof.Unable(k.Name, fmt.Errorf("it is run as %s, who could not log in to the copy: %w", k.Role, err))
 	}

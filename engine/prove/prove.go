@@ -31,7 +31,7 @@ import (
 type Prover struct {
 	Cluster catalog.Cluster
 	Access  access.Access // of the live cluster
-	Host    *host.Host
+	Host    host.Machine  // that the copy is on
 	Store   *vault.Vault
 	// Open opens what is captured of the cluster by now, along the way to a timeline.
 	Open func(context.Context, pg.Timeline) (*archive.Archive, *changes.Journal, error)
@@ -59,7 +59,7 @@ type run struct {
 	report task.Report
 	// conn is a session on the copy as its superuser.
 	conn      *pgx.Conn
-	tree      *host.Tree
+	tree      host.Files
 	databases []database
 	closed    map[string]string // databases that cannot be looked into, and why
 	found     []file            // relation files
@@ -93,16 +93,16 @@ func (p *Prover) run(ctx context.Context, k catalog.Copy, report task.Report, st
 		return nil, err
 	}
 	var err error
-	if r.conn, err = copies.Connect(ctx, k, p.Cluster, "template1"); err != nil {
+	if r.conn, err = copies.Connect(ctx, p.Host, k, p.Cluster, "template1"); err != nil {
 		return nil, err
 	}
 	defer func() { _ = r.conn.Close(context.WithoutCancel(ctx)) }()
 	own := *p
 	r.Prover = &own
-	if own.Host, err = p.Host.As(k.OSUser); err != nil {
+	if own.Host, err = p.Host.Under(k.OSUser); err != nil {
 		return nil, err
 	}
-	if r.tree, err = own.Host.Tree(k.Directory); err != nil {
+	if r.tree, err = own.Host.Files(k.Directory); err != nil {
 		return nil, err
 	}
 	defer func() { _ = r.tree.Close() }()

@@ -122,7 +122,7 @@ func (s *scene) prover() *prove.Prover {
 func (s *scene) aside(_ context.Context, of catalog.Copy, report task.Report) (catalog.Copy, func(), error) {
 	p, err := s.Plan(of.Moment)
 	require.NoError(s, err)
-	k, err := s.maker.Prepare(ctx, s.Record, p, "", 0)
+	k, err := s.maker.Prepare(ctx, s.Record, p, copies.Wish{})
 	require.NoError(s, err)
 	k.Beside = of.ID
 	require.NoError(s, s.Catalog.AddCopy(ctx, k, nil))
@@ -156,7 +156,7 @@ func failing(by map[string]proof.Check, verdicts ...proof.Verdict) (list []strin
 }
 
 func (s *scene) on(k catalog.Copy, database string) *pgx.Conn {
-	conn, err := copies.Connect(ctx, k, s.Record, database)
+	conn, err := copies.Connect(ctx, s.Host, k, s.Record, database)
 	require.NoError(s, err)
 	_, err = conn.Exec(ctx, "set default_transaction_read_only = off; set search_path = public")
 	require.NoError(s, err)

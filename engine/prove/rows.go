@@ -95,7 +95,8 @@ func (r *run) survives(ctx context.Context) error {
 	if ctx.Err() != nil {
 		return context.Cause(ctx)
 	}
-	if server := copies.Server(r.copy, r.Cluster.Major()); !r.Host.Running(server) {
+	server := copies.Server(r.copy, r.Cluster.Major())
+	if runs, _, err := r.Host.Runs(server); err == nil && !runs {
 		return problem.New(problem.Failed, "See: velvet copy show "+r.copy.ID, "the copy was not proved",
 			"its server ended meanwhile; its log ends: %s", r.Host.LogTail(server, 500))
 	}
@@ -115,7 +116,7 @@ func (rd *reader) lockedTables() map[uint32]bool {
 
 // reader opens a session in a database and reads what must be known beforehand.
 func (r *run) reader(ctx context.Context, k catalog.Copy, db *database, s *seen) (rd *reader, err error) {
-	rd = &reader{run: r, copy: k, db: db, owners: owners{copy: k, database: db.Name}, locked: make(map[uint32]bool), seen: s}
+	rd = &reader{run: r, copy: k, db: db, owners: owners{host: r.Host, copy: k, database: db.Name}, locked: make(map[uint32]bool), seen: s}
 	if rd.conn, err = r.session(ctx, k, db.Name); err != nil {
 		return nil, err
 	}

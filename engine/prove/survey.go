@@ -11,6 +11,7 @@ import (
 	"velvetrewind/core/pg"
 	"velvetrewind/core/wal"
 	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/host"
 	"velvetrewind/engine/restore/copies"
 )
 
@@ -171,7 +172,7 @@ func tablesOf(ctx context.Context, conn *pgx.Conn) ([]table, error) {
 // session opens a session on a copy that reads tables and not indexes, for as long as that takes, and does not wait for
 // what replay holds for as long as it is paused.
 func (r *run) session(ctx context.Context, k catalog.Copy, name string) (*pgx.Conn, error) {
-	conn, err := copies.Connect(ctx, k, r.Cluster, name)
+	conn, err := copies.Connect(ctx, r.Host, k, r.Cluster, name)
 	if err != nil {
 		return nil, err
 	}
@@ -198,6 +199,7 @@ var errDamaged = errors.New("pages of its files are damaged")
 // owners are sessions on a copy of the owners of tables: what planning a scan of theirs calls
 // is called with their rights.
 type owners struct {
+	host     host.Machine
 	copy     catalog.Copy
 	database string
 	open     map[string]*pgx.Conn
@@ -210,7 +212,7 @@ func (o *owners) of(ctx context.Context, t *table) (*pgx.Conn, error) {
 	if conn := o.open[t.Owner]; conn != nil {
 		return conn, nil
 	}
-	conn, err := copies.ConnectAs(ctx, o.copy, t.Owner, o.database)
+	conn, err := copies.ConnectAs(ctx, o.host, o.copy, t.Owner, o.database)
 	if err != nil {
 		return nil, fmt.Errorf("%w (as %s: %w)", errUnsafe, t.Owner, err)
 	}

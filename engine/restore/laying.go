@@ -7,15 +7,13 @@ import (
 	"fmt"
 	"hash/crc32"
 	"io/fs"
-	"os"
 	"slices"
 	"sync"
 	"sync/atomic"
 
-	"golang.org/x/sys/unix"
-
 	"velvetrewind/core/layout"
 	"velvetrewind/core/pg"
+	"velvetrewind/engine/host"
 	"velvetrewind/engine/store/vault"
 )
 
@@ -33,7 +31,7 @@ type laying struct {
 	over  bool // something may stand there
 
 	once    sync.Once
-	out     *os.File
+	out     host.File
 	writing sync.Mutex
 	err     error // why it could not be made
 	parts   []part
@@ -240,7 +238,7 @@ func (l *laying) put(p *part, n int, e layout.Extent, content []byte, tag layout
 	}
 	if end-p.begun >= ahead {
 		// Only a hint: everything is waited for when all is laid out.
-		_ = unix.SyncFileRange(int(l.out.Fd()), p.begun, end-p.begun, unix.SYNC_FILE_RANGE_WRITE)
+		l.out.Begin(p.begun, end-p.begun)
 		p.begun = end
 	}
 	return err

@@ -22,7 +22,7 @@ import (
 // Trees are the directories, in one that is the OS user's, into which a base backup is laid out.
 // They exist.
 type Trees struct {
-	*host.Tree
+	host.Files
 	Data        string
 	Tablespaces string // one directory below it for each tablespace, named by its OID
 	Config      string // configuration files that had lain outside the data directory
@@ -160,7 +160,7 @@ func (w *workers) enter(dir string) error {
 		return err
 	}
 	w.folder.release()
-	w.folder = &folder{Tree: t, name: dir}
+	w.folder = &folder{Files: t, name: dir}
 	w.folder.users.Store(1)
 	return nil
 }
@@ -168,7 +168,7 @@ func (w *workers) enter(dir string) error {
 // folder is a directory that files are made in. It is closed by the last who uses it: looking up its path anew for each of
 // very many small files would take longer than writing them.
 type folder struct {
-	*host.Tree
+	host.Files
 	name  string
 	users atomic.Int32
 }
@@ -238,7 +238,7 @@ func makeDirs(t Trees, path string) error {
 	if slices.Contains(t.roots(), path) {
 		return nil
 	}
-	if _, err := t.Lstat(path); err == nil {
+	if _, err := t.Look(path); err == nil {
 		return nil
 	}
 	if err := makeDirs(t, filepath.Dir(path)); err != nil {

@@ -66,10 +66,10 @@ func dune() []byte {
 // trees makes directories to lay a backup out in.
 func (g *ground) trees(name string) restore.Trees {
 	require.NoError(g, g.Host.MakeDir(g.Path(name), 0o700))
-	tree, err := g.Host.Tree(g.Path(name))
+	tree, err := g.Host.Files(g.Path(name))
 	require.NoError(g, err)
 	g.Cleanup(func() { _ = tree.Close() })
-	t := restore.Trees{Tree: tree, Data: "data", Tablespaces: "tablespaces", Config: "config"}
+	t := restore.Trees{Files: tree, Data: "data", Tablespaces: "tablespaces", Config: "config"}
 	for _, d := range []string{t.Data, t.Tablespaces, t.Config} {
 		require.NoError(g, t.MakeDir(d, 0o700))
 	}

@@ -34,11 +34,11 @@ func (n names) makeWay(t Trees, path string, dir bool) error {
 		return err
 	}
 	n[layout.HashOf([]byte(path))] = dir
-	info, err := t.Lstat(path)
+	is, err := t.Look(path)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
-	if err != nil || dir && info.IsDir() || !dir && info.Mode().IsRegular() {
+	if err != nil || dir && is.Dir || !dir && is.Regular {
 		return err
 	}
 	return t.Remove(path)
@@ -60,11 +60,11 @@ func (n names) removeBelow(t Trees, dir string) error {
 		return err
 	}
 	for _, e := range entries {
-		path := filepath.Join(dir, e.Name())
+		path := filepath.Join(dir, e.Name)
 		switch {
 		case !n.has(path):
 			err = t.Remove(path)
-		case e.IsDir():
+		case e.Dir:
 			err = n.removeBelow(t, path)
 		}
 		if err != nil {

@@ -34,9 +34,9 @@ func TestMakingWay(t *testing.T) {
 	root := t.TempDir()
 	h, err := host.Local("", "")
 	require.NoError(t, err)
-	tree, err := h.Tree(root)
+	tree, err := h.Files(root)
 	require.NoError(t, err)
-	trees := Trees{Tree: tree, Data: "data"}
+	trees := Trees{Files: tree, Data: "data"}
 	kept := filepath.Join(root, "data", "base", "5", "1259")
 	require.NoError(t, os.MkdirAll(filepath.Dir(kept), 0o755))
 	require.NoError(t, os.WriteFile(kept, []byte("as it was"), 0o600))

@@ -16,6 +16,7 @@ const (
 	Task    = "task"
 	Cluster = "cluster"
 	Copy    = "copy"
+	Host    = "host"
 )
 
 type event struct{ name, id string }

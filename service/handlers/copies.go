@@ -73,7 +73,15 @@ func (h *Copies) submitCopy(ctx context.Context, in *makeCopy) (*body[api.Task],
 		return nil, problem.New(problem.Invalid, "Begin with a letter; use lower-case letters, digits, - and _, at most 40.",
 			"the copy was not made", "%q cannot be a copy's name", name)
 	}
-	k, err := h.Copies.Prepare(ctx, cluster, p, in.Body.Name, in.Body.Port)
+	wish := copies.Wish{Name: in.Body.Name, Port: in.Body.Port}
+	if in.Body.Host != "" {
+		on, err := h.Catalog.Host(ctx, in.Body.Host)
+		if err != nil {
+			return nil, err
+		}
+		wish.Host = on.ID
+	}
+	k, err := h.Copies.Prepare(ctx, cluster, p, wish)
 	if err != nil {
 		return nil, err
 	}
@@ -119,15 +127,36 @@ func (h *Copies) submitFor(ctx context.Context, k catalog.Copy, cluster catalog.
 	return answer(shapes.Task(t, map[string]string{cluster.ID: cluster.Name}))
 }
 
+// whereabouts is the OS user that runs a copy, and the name of its host if that has an agent.
+func (h *Copies) whereabouts(ctx context.Context, k catalog.Copy) (user, on string, err error) {
+	if k.Host == "" {
+		return h.Host.User(), "", nil
+	}
+	at, err := h.Catalog.Host(ctx, k.Host)
+	if err != nil {
+		return "", "", err
+	}
+	shown, err := shapes.Host(at, false, nil)
+	if len(shown.Users) > 0 {
+		user = shown.Users[0]
+	}
+	return user, at.Name, err
+}
+
 func (h *Copies) viewCopy(ctx context.Context, k catalog.Copy, cluster catalog.Cluster) (api.Copy, error) {
 	k, err := h.Copies.Refresh(ctx, cluster, k)
 	if err != nil {
 		return api.Copy{}, err
 	}
-	v, err := shapes.Copy(k, cluster, h.Host.User())
+	user, on, err := h.whereabouts(ctx, k)
+	if err != nil {
+		return api.Copy{}, err
+	}
+	v, err := shapes.Copy(k, cluster, user)
 	if err != nil {
 		return v, err
 	}
+	v.Host = on
 	proofs, err := h.Catalog.Proofs(ctx, k.ID, 1)
 	if err != nil || len(proofs) == 0 || proofs[0].Moves != k.Moves { // of another moment
 		return v, err

@@ -17,6 +17,7 @@ import (
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/changes"
 	"velvetrewind/engine/prove"
+	"velvetrewind/engine/restore/copies"
 	"velvetrewind/engine/store"
 	"velvetrewind/service/events"
 	"velvetrewind/service/shapes"
@@ -38,7 +39,7 @@ func (w *Worker) proveCopy(ctx context.Context, t catalog.Task, _ Prove, report 
 // prove proves a copy, keeps the report, and records the proof.
 func (w *Worker) prove(ctx context.Context, t catalog.Task, cluster catalog.Cluster, k catalog.Copy, askedBy string, report task.Report) (
 	p catalog.Proof, checks []proof.Check, err error) {
-	prover, err := w.prover(ctx, t, cluster)
+	prover, err := w.prover(ctx, t, cluster, k)
 	if err != nil {
 		return p, nil, err
 	}
@@ -68,10 +69,13 @@ func (w *Worker) prove(ctx context.Context, t catalog.Task, cluster catalog.Clus
 // earlierProofs is how many of the newest proofs a new one is compared with.
 const earlierProofs = 5
 
-// prover has what a proof of a cluster's copies needs.
-func (w *Worker) prover(ctx context.Context, t catalog.Task, cluster catalog.Cluster) (*prove.Prover, error) {
-	p := &prove.Prover{Cluster: cluster, Host: w.Host, Store: w.Custody.Store}
+// prover has what a proof of a cluster's copy needs.
+func (w *Worker) prover(ctx context.Context, t catalog.Task, cluster catalog.Cluster, k catalog.Copy) (*prove.Prover, error) {
+	p := &prove.Prover{Cluster: cluster, Store: w.Custody.Store}
 	var err error
+	if p.Host, err = w.Copies.Machine(k); err != nil {
+		return nil, err
+	}
 	if p.Access, err = w.Logins.Access(cluster); err != nil {
 		return nil, err
 	}
@@ -114,7 +118,7 @@ func (w *Worker) copyAside(ctx context.Context, t catalog.Task, cluster catalog.
 		return k, nil, err
 	}
 	id := catalog.NewID()
-	if k, err = w.Copies.Prepare(ctx, cluster, r, "proof-"+id, 0); err != nil {
+	if k, err = w.Copies.Prepare(ctx, cluster, r, copies.Wish{Host: of.Host, Name: "proof-" + id}); err != nil {
 		return k, nil, err
 	}
 	k.Beside, k.TaskID = of.ID, t.ID

@@ -13,6 +13,7 @@ import (
 	"velvetrewind/core/task"
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/changes"
+	"velvetrewind/engine/restore/copies"
 	"velvetrewind/engine/schedule"
 	"velvetrewind/service/events"
 )
@@ -131,7 +132,7 @@ func (w *Worker) beginRehearsal(ctx context.Context, t catalog.Task, cluster cat
 	if m, ok := rehearsal.Learn(Measurements(past)).Estimate(base.BytesHeld, p.Replay); ok {
 		r.Estimate = m.Total().Microseconds()
 	}
-	if k, err = w.Copies.Prepare(ctx, cluster, p, "rehearsal-"+t.ID, 0); err != nil {
+	if k, err = w.Copies.Prepare(ctx, cluster, p, copies.Wish{Name: "rehearsal-" + t.ID}); err != nil {
 		return k, p, err
 	}
 	k.Beside, k.TaskID = r.ID, t.ID

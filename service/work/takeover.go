@@ -68,7 +68,7 @@ func (w *Worker) checksOf(ctx context.Context, t catalog.Task, cluster catalog.C
 		_, checks, err = w.prove(ctx, t, cluster, k, "takeover", report)
 		return checks, err
 	}
-	prover, err := w.prover(ctx, t, cluster)
+	prover, err := w.prover(ctx, t, cluster, k)
 	if err != nil {
 		return nil, err
 	}

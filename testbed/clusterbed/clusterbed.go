@@ -148,10 +148,10 @@ func (c *Cluster) LayOut(id string) (data string) {
 	root := c.Path("laid-" + id)
 	require.NoError(c, os.RemoveAll(root))
 	require.NoError(c, c.Host.MakeDir(root, 0o700))
-	tree, err := c.Host.Tree(root)
+	tree, err := c.Host.Files(root)
 	require.NoError(c, err)
 	defer func() { _ = tree.Close() }()
-	trees := restore.Trees{Tree: tree, Data: "data", Tablespaces: "tablespaces", Config: "config"}
+	trees := restore.Trees{Files: tree, Data: "data", Tablespaces: "tablespaces", Config: "config"}
 	for _, d := range []string{trees.Data, trees.Tablespaces, trees.Config} {
 		require.NoError(c, tree.MakeDir(d, 0o700))
 	}

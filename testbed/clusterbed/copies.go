@@ -47,8 +47,9 @@ func (c *Cluster) Maker() *copies.Maker {
 	require.NoError(c, err)
 	_, where, err := place.Open(context.Background(), c.Path("store"), "", "", c.Host.Group())
 	require.NoError(c, err)
-	return &copies.Maker{Catalog: c.Catalog, Store: c.Store, Place: where, Host: c.Host, Dir: c.Path("copies"), Spool: c.Path("spool"),
-		Program: program, Service: "http://127.0.0.1:1", Key: seal.Key{}, Changed: func(string) {}}
+	return &copies.Maker{Catalog: c.Catalog, Store: c.Store, Place: where, Spool: c.Path("spool"),
+		Ground: copies.Ground{Host: c.Host, Dir: c.Path("copies"), Program: program, Service: "http://127.0.0.1:1"},
+		Key:    seal.Key{}, Changed: func(string) {}}
 }
 
 // Journal opens what there is of the cluster by now, and its journal.
@@ -77,7 +78,7 @@ func (c *Cluster) Copy(maker *copies.Maker, text string) catalog.Copy {
 	ctx := context.Background()
 	var p plan.Restore
 	c.Eventually(text+" can be planned", func() (ok bool) { p, ok = c.planned(text); return ok })
-	k, err := maker.Prepare(ctx, c.Record, p, "", 0)
+	k, err := maker.Prepare(ctx, c.Record, p, copies.Wish{})
 	require.NoError(c, err)
 	require.NoError(c, c.Catalog.AddCopy(ctx, k, nil))
 	c.Cleanup(func() {

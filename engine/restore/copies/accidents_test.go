@@ -302,7 +302,7 @@ func (d *day) rewind(a *accident) {
 	maker := d.Maker()
 	k := d.Copy(maker, a.words)
 	require.NoError(d, maker.Open(ctx, d.Record, k, task.Silent), a.what)
-	conn, err := copies.Connect(ctx, k, d.Record, "postgres")
+	conn, err := copies.Connect(ctx, d.Host, k, d.Record, "postgres")
 	require.NoError(d, err)
 	is := d.state(conn)
 	only := func(in, not []string) []string {

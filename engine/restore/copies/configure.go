@@ -2,7 +2,6 @@ package copies
 
 import (
 	"fmt"
-	"io/fs"
 	"path/filepath"
 	"strings"
 
@@ -50,7 +49,7 @@ func (c *Maker) configure(cluster catalog.Cluster, k catalog.Copy, p plan.Restor
 }
 
 // Control reads the control file of a copy by its tree.
-func Control(t *host.Tree) (pg.Control, error) {
+func Control(t host.Files) (pg.Control, error) {
 	b, err := t.ReadFile(filepath.Join(dataDir, "global", "pg_control"))
 	if err != nil {
 		return pg.Control{}, err
@@ -59,11 +58,11 @@ func Control(t *host.Tree) (pg.Control, error) {
 }
 
 // Walk visits the files of a copy's data directory and tablespaces by their names in the copy's
-// tree, and by those that they have for its server.
-func Walk(t *host.Tree, visit func(name, rel string) error) error {
+// tree, with their sizes, and by those that they have for its server.
+func Walk(t host.Files, visit func(name string, size int64, rel string) error) error {
 	for below, rel := range map[string]string{dataDir: "", tablespaces: "pg_tblspc/"} {
-		err := t.Walk(below, func(name string, _ fs.DirEntry) error {
-			return visit(name, rel+strings.TrimPrefix(name, below+"/"))
+		err := t.Walk(below, func(name string, size int64) error {
+			return visit(name, size, rel+strings.TrimPrefix(name, below+"/"))
 		})
 		if err != nil {
 			return err
@@ -74,7 +73,7 @@ func Walk(t *host.Tree, visit func(name, rel string) error) error {
 
 // control reads the laid-out control file and makes sure whose it is.
 func control(t restore.Trees, cluster catalog.Cluster) (pg.Control, error) {
-	c, err := Control(t.Tree)
+	c, err := Control(t)
 	if err != nil {
 		return c, err
 	}

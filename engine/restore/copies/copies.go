@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"maps"
+	"net"
 	"os"
 	"path/filepath"
 
@@ -23,6 +24,7 @@ import (
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/catalog/seal"
 	"velvetrewind/engine/host"
+	"velvetrewind/engine/host/wire"
 	"velvetrewind/engine/restore"
 	"velvetrewind/engine/restore/feed"
 	"velvetrewind/engine/server/access"
@@ -30,20 +32,17 @@ import (
 	"velvetrewind/engine/store/vault"
 )
 
-// Maker makes, follows, opens and discards copies on one host.
+// Maker makes, follows, opens and discards copies.
 type Maker struct {
 	Catalog *catalog.Catalog
 	Store   *vault.Vault
 	Place   place.Place // of the store, for deliveries
-	Host    *host.Host
-	Dir     string // below it each copy has a directory
-	Spool   string
-	Program string // the velvet that recovering servers call
-	Service string // base URL for deliveries
-	// Certificate is the one that the service shows, in DER; none without TLS.
-	Certificate []byte
-	Key         seal.Key
-	Changed     func(copyID string)
+	Ground              // on the service's own host
+	// Elsewhere gives the ground on a host with an agent, which must be in reach.
+	Elsewhere func(host string) (Ground, error)
+	Spool     string
+	Key       seal.Key
+	Changed   func(copyID string)
 }
 
 // What is in a copy's directory.
@@ -77,22 +76,25 @@ func (c *Maker) of(k catalog.Copy) (*Maker, error) {
 	if !catalog.ValidID(k.ID) {
 		return nil, problem.New(problem.Failed, "See who writes to the catalogue.", title, "%q is no id that the catalogue gives", k.ID)
 	}
-	if want := filepath.Join(c.Dir, k.ID); k.Directory != want {
+	own, err := c.on(k.Host)
+	if err != nil {
+		return nil, err
+	}
+	if want := filepath.Join(own.Dir, k.ID); k.Directory != want {
 		return nil, problem.New(problem.Conflict, "Serve with the directory that the copies were made in: --copies", title,
 			"its record says that it lies in %s, but its place is %s", k.Directory, want)
 	}
-	at, err := c.Host.As(k.OSUser)
+	at, err := own.Host.Under(k.OSUser)
 	if err != nil {
 		return nil, problem.Wrap(err, problem.Conflict, title, "Serve with every OS user that copies were made as.")
 	}
-	own := *c
 	own.Host = at
-	return &own, nil
+	return own, nil
 }
 
-// Connect opens a session on a copy through its Unix socket, as the bootstrap superuser: by its
+// Connect opens a session on a copy on a machine through its Unix socket, as the bootstrap superuser: by its
 // name of today or, where the copy is of before it was renamed, by an earlier one.
-func Connect(ctx context.Context, k catalog.Copy, cluster catalog.Cluster, database string) (*pgx.Conn, error) {
+func Connect(ctx context.Context, m host.Machine, k catalog.Copy, cluster catalog.Cluster, database string) (*pgx.Conn, error) {
 	former, err := cluster.FormerSuperusers()
 	if err != nil {
 		return nil, err
@@ -101,9 +103,9 @@ func Connect(ctx context.Context, k catalog.Copy, cluster catalog.Cluster, datab
 	if v := cluster.Version(); v != nil && v.EventTriggers {
 		parameters["event_triggers"] = "off"
 	}
-	conn, err := connect(ctx, k, cluster.Superuser, database, parameters)
+	conn, err := connect(ctx, m, k, cluster.Superuser, database, parameters)
 	for i := len(former) - 1; i >= 0 && noSuchRole(err); i-- {
-		conn, err = connect(ctx, k, former[i], database, parameters)
+		conn, err = connect(ctx, m, k, former[i], database, parameters)
 	}
 	return conn, err
 }
@@ -114,11 +116,12 @@ func noSuchRole(err error) bool {
 }
 
 // ConnectAs opens a session on a copy as any role, with that role's rights.
-func ConnectAs(ctx context.Context, k catalog.Copy, role, database string) (*pgx.Conn, error) {
-	return connect(ctx, k, role, database, nil)
+func ConnectAs(ctx context.Context, m host.Machine, k catalog.Copy, role, database string) (*pgx.Conn, error) {
+	return connect(ctx, m, k, role, database, nil)
 }
 
-func connect(ctx context.Context, k catalog.Copy, role, database string, parameters map[string]string) (*pgx.Conn, error) {
+func connect(ctx context.Context, m host.Machine, k catalog.Copy, role, database string, parameters map[string]string) (
+	*pgx.Conn, error) {
 	cfg, err := pgx.ParseConfig("sslmode=disable connect_timeout=5")
 	if err != nil {
 		return nil, err
@@ -126,28 +129,54 @@ func connect(ctx context.Context, k catalog.Copy, role, database string, paramet
 	cfg.Host, cfg.Port = k.Socket, uint16(k.Port)
 	cfg.User, cfg.Password, cfg.Database = role, "", database
 	cfg.Fallbacks = nil
+	cfg.DialFunc = func(ctx context.Context, _, _ string) (net.Conn, error) {
+		return m.Dial(ctx, host.Server{DataDir: filepath.Join(k.Directory, dataDir), Port: k.Port, Socket: k.Socket})
+	}
 	cfg.RuntimeParams["application_name"] = access.AppName
 	access.Guard(cfg.RuntimeParams)
 	maps.Copy(cfg.RuntimeParams, parameters)
 	return pgx.ConnectConfig(ctx, cfg)
 }
 
-// Prepare checks name and port, or chooses them, and fills in what a new copy is.
-func (c *Maker) Prepare(ctx context.Context, cluster catalog.Cluster, p plan.Restore, name string, port int) (catalog.Copy, error) {
+// Wish is what may be asked of a new copy.
+type Wish struct {
+	Host string // "" is the service's own
+	Name string // "" for a free one
+	Port int    // 0 for a free one
+}
+
+// Prepare checks what is asked of a new copy, or chooses it, and fills in what it is.
+func (c *Maker) Prepare(ctx context.Context, cluster catalog.Cluster, p plan.Restore, w Wish) (catalog.Copy, error) {
 	k := catalog.Copy{
-		ID: catalog.NewID(), Name: name, ClusterID: cluster.ID, BackupID: p.Base, Moment: p.Boundary.Moment, Port: port,
+		ID: catalog.NewID(), Host: w.Host, Name: w.Name, ClusterID: cluster.ID, BackupID: p.Base, Moment: p.Boundary.Moment, Port: w.Port,
 		State:  catalog.CopyLayingOut,
 		OSUser: cluster.CopiesUser,
 	}
-	if _, err := c.Host.As(k.OSUser); err != nil {
+	c, err := c.on(w.Host)
+	if err != nil {
+		return k, err
+	}
+	if w.Host != "" {
+		k.OSUser = "" // the cluster's is one of the service's own host
+		if err := c.admits(ctx, w.Host, cluster, p.Base); err != nil {
+			return k, err
+		}
+	}
+	if _, err := c.Host.Under(k.OSUser); err != nil {
 		return k, problem.Wrap(err, problem.Conflict, "the copy was not made",
 			"Or give the cluster another: velvet cluster edit "+cluster.Name+" --copies-user USER")
 	}
-	if port != 0 && c.Host.PortTaken(port) {
-		return k, problem.New(problem.Conflict, "Choose another with --port, or leave it out to have a free one chosen.",
-			"the copy was not made", "something listens on port %d already", port)
+	if w.Port != 0 {
+		taken, err := c.Host.Listens(w.Port)
+		if err != nil {
+			return k, err
+		}
+		if taken {
+			return k, problem.New(problem.Conflict, "Choose another with --port, or leave it out to have a free one chosen.",
+				"the copy was not made", "something listens on port %d already", w.Port)
+		}
 	}
-	if port == 0 {
+	if w.Port == 0 {
 		free, err := c.Host.FreePort()
 		if err != nil {
 			return k, err
@@ -189,7 +218,7 @@ func (c *Maker) Make(ctx context.Context, cluster catalog.Cluster, k catalog.Cop
 	}
 	defer func() { _ = trees.Close() }()
 	report.Log("laying out base %s in %s", backup.ID, k.Directory)
-	laid, err := restore.LayOut(ctx, c.Store, cluster.ID, backup.ID, trees, backup.BytesHeld, report)
+	laid, err := c.layOut(ctx, k, backup, trees, false, report)
 	if err != nil {
 		return err
 	}
@@ -237,7 +266,7 @@ func (c *Maker) Step(ctx context.Context, cluster catalog.Cluster, k catalog.Cop
 	}
 	defer func() { _ = trees.Close() }()
 	report.Log("laying base %s over what is in %s", backup.ID, k.Directory)
-	laid, err := restore.LayOver(ctx, c.Store, cluster.ID, backup.ID, trees, backup.BytesHeld, report)
+	laid, err := c.layOut(ctx, k, backup, trees, true, report)
 	if err != nil {
 		return err
 	}
@@ -305,7 +334,7 @@ func (c *Maker) makeDirs(k *catalog.Copy) (t restore.Trees, err error) {
 	if err := c.Host.MakeClosedDir(k.Directory); err != nil {
 		return t, err
 	}
-	tree, err := c.Host.Tree(k.Directory)
+	tree, err := c.Host.Files(k.Directory)
 	if err != nil {
 		return t, err
 	}
@@ -314,7 +343,7 @@ func (c *Maker) makeDirs(k *catalog.Copy) (t restore.Trees, err error) {
 			_ = tree.Close()
 		}
 	}()
-	t = restore.Trees{Tree: tree, Data: dataDir, Tablespaces: tablespaces, Config: OriginalConfiguration}
+	t = TreesIn(tree)
 	for _, old := range []string{serverLog, feedDir} {
 		if err := t.Remove(old); err != nil {
 			return t, err
@@ -331,7 +360,7 @@ func (c *Maker) makeDirs(k *catalog.Copy) (t restore.Trees, err error) {
 
 // used is how many bytes a copy takes on disk.
 func (c *Maker) used(k catalog.Copy) (int64, error) {
-	t, err := c.Host.Tree(k.Directory)
+	t, err := c.Host.Files(k.Directory)
 	if err != nil {
 		return 0, err
 	}
@@ -384,10 +413,8 @@ func (c *Maker) Remove(ctx context.Context, cluster catalog.Cluster, k catalog.C
 	if err := c.Host.Stop(ctx, Server(k, cluster.Major()), host.Immediate); err != nil {
 		return err
 	}
-	for _, dir := range []string{c.Host.SocketPath(k.Directory), k.Directory} {
-		if err := c.Host.RemoveTree(dir); err != nil {
-			return err
-		}
+	if err := errors.Join(c.Host.DropSocketDir(k.Directory), c.Host.RemoveTree(k.Directory)); err != nil {
+		return err
 	}
 	k.State = catalog.CopyDiscarded
 	return c.save(ctx, k)
@@ -396,17 +423,24 @@ func (c *Maker) Remove(ctx context.Context, cluster catalog.Cluster, k catalog.C
 // Refresh notices a copy whose server has gone, or has come back.
 func (c *Maker) Refresh(ctx context.Context, cluster catalog.Cluster, k catalog.Copy) (catalog.Copy, error) {
 	own, err := c.of(k)
-	if err != nil {
+	if err != nil && !errors.Is(err, wire.ErrOutOfReach) {
 		k.State, k.Problem = catalog.CopyDown, err.Error()
 		return k, nil
 	}
-	runs := own.Host.Running(Server(k, cluster.Major()))
+	runs := false
+	if err == nil {
+		runs, _, err = own.Host.Runs(Server(k, cluster.Major()))
+	}
+	if err != nil {
+		k.Problem = "what became of it is not known: " + err.Error()
+		return k, nil
+	}
 	switch {
 	case (k.State == catalog.CopyPaused || k.State == catalog.CopyOpen) && !runs:
 		k.State, k.Problem = catalog.CopyDown, "its server is not running"
 	case k.State == catalog.CopyDown && runs:
 		k.State, k.Problem = catalog.CopyPaused, ""
-		if conn, err := Connect(ctx, k, cluster, "template1"); err == nil {
+		if conn, err := Connect(ctx, own.Host, k, cluster, "template1"); err == nil {
 			var recovering bool
 			if conn.QueryRow(ctx, `select pg_catalog.pg_is_in_recovery()`).Scan(&recovering) == nil && !recovering {
 				k.State = catalog.CopyOpen
@@ -422,7 +456,8 @@ func (c *Maker) Refresh(ctx context.Context, cluster catalog.Cluster, k catalog.
 // ticket writes what `velvet segment deliver` needs.
 func (c *Maker) ticket(cluster catalog.Cluster, k catalog.Copy, last pg.Segment, trees restore.Trees) (string, error) {
 	t := feed.Ticket{
-		Copy: k.ID, Cluster: cluster.ID, Service: c.Service, Certificate: c.Certificate, Token: feed.Token(c.Key, k.ID),
+		Copy: k.ID, Cluster: cluster.ID, Service: c.Service, Certificate: c.Certificate, Authority: c.Authority,
+		Token: feed.Token(c.Key, k.ID),
 		Store: c.Place.For(c.Store, cluster.ID),
 		Feed:  trees.Path(feedDir), Size: cluster.SegmentSize, Needed: last.Number, Timeline: last.Timeline,
 	}

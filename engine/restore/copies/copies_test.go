@@ -36,7 +36,7 @@ func TestLifeOfACopy(t *testing.T) {
 	c.Captured()
 	maker := c.Maker()
 	rows := func(k catalog.Copy) (n int) {
-		conn, err := copies.Connect(ctx, k, c.Record, "postgres")
+		conn, err := copies.Connect(ctx, c.Host, k, c.Record, "postgres")
 		require.NoError(t, err)
 		defer func() { _ = conn.Close(ctx) }()
 		require.NoError(t, conn.QueryRow(ctx, "select count(*) from public.booking").Scan(&n))
@@ -55,7 +55,7 @@ func TestLifeOfACopy(t *testing.T) {
 	assert.Equal(t, 1010, rows(k))
 	assert.Equal(t, 1, testbed.One[int](c.Bed, c.SQL, "select count(*) from booking"), "the original is not touched")
 	write := func(k catalog.Copy) error {
-		conn, err := copies.Connect(ctx, k, c.Record, "postgres")
+		conn, err := copies.Connect(ctx, c.Host, k, c.Record, "postgres")
 		require.NoError(t, err)
 		defer func() { _ = conn.Close(ctx) }()
 		if _, err := conn.Exec(ctx, "set default_transaction_read_only = off"); err != nil { // as our own sessions have it
@@ -65,7 +65,7 @@ func TestLifeOfACopy(t *testing.T) {
 		return err
 	}
 	require.ErrorContains(t, write(k), "read-only")
-	conn, err := copies.Connect(ctx, k, c.Record, "postgres")
+	conn, err := copies.Connect(ctx, c.Host, k, c.Record, "postgres")
 	require.NoError(t, err)
 	for setting, want := range map[string]string{"archive_mode": "off", "primary_conninfo": "", "synchronous_standby_names": ""} {
 		var is string
@@ -74,7 +74,7 @@ func TestLifeOfACopy(t *testing.T) {
 	}
 	require.NoError(t, conn.Close(ctx))
 
-	_, err = maker.Prepare(ctx, c.Record, mustPlan(c, "latest"), "", k.Port)
+	_, err = maker.Prepare(ctx, c.Record, mustPlan(c, "latest"), copies.Wish{Port: k.Port})
 	refused(err, "listens on port")
 	move := func(text string) {
 		p := mustPlan(c, text)
@@ -128,7 +128,7 @@ func TestACopyThatFails(t *testing.T) {
 	c.Captured()
 	p := mustPlan(c, "latest")
 	maker := c.Maker()
-	k, err := maker.Prepare(ctx, c.Record, p, "doomed", 0)
+	k, err := maker.Prepare(ctx, c.Record, p, copies.Wish{Name: "doomed"})
 	require.NoError(t, err)
 	require.NoError(t, c.Catalog.AddCopy(ctx, k, nil))
 	packs, err := filepath.Glob(c.Path("store", "clusters", c.Record.ID, "packs", base.ID+"*"))

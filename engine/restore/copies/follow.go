@@ -41,7 +41,7 @@ type follower struct {
 // follow returns once the copy is paused at its boundary.
 func (c *Maker) follow(ctx context.Context, cluster catalog.Cluster, k *catalog.Copy, p plan.Restore, report task.Report) error {
 	f := &follower{keeper: c, cluster: cluster, copy: k, plan: p, report: report, server: Server(*k, cluster.Major())}
-	log, err := c.Host.OpenLog(f.server)
+	log, err := c.Host.Log(f.server)
 	if err != nil {
 		return err
 	}
@@ -73,7 +73,11 @@ func (c *Maker) follow(ctx context.Context, cluster catalog.Cluster, k *catalog.
 			f.readLog()
 			return f.arrived(ctx)
 		}
-		if time.Since(started) > 5*time.Second && !c.Host.Running(f.server) && !c.Host.Starting(f.server) {
+		gone, err := f.gone(started)
+		if err != nil {
+			return err
+		}
+		if gone {
 			f.readLog()
 			if !slices.Contains(f.fatal, lackingLimits) {
 				return f.died()
@@ -92,6 +96,15 @@ func (c *Maker) follow(ctx context.Context, cluster catalog.Cluster, k *catalog.
 	}
 }
 
+// gone tells whether the server, which was started at a time, has ended by itself.
+func (f *follower) gone(started time.Time) (bool, error) {
+	if time.Since(started) <= 5*time.Second {
+		return false, nil
+	}
+	running, starting, err := f.keeper.Host.Runs(f.server)
+	return err == nil && !running && !starting, err
+}
+
 // died explains a server that ended by itself.
 func (f *follower) died() error {
 	why := strings.Join(f.fatal, "; ")
@@ -105,7 +118,7 @@ func (f *follower) died() error {
 // look asks the server how far it is.
 func (f *follower) look(ctx context.Context) (paused bool, err error) {
 	if f.conn == nil || f.conn.IsClosed() {
-		conn, err := Connect(ctx, *f.copy, f.cluster, "template1")
+		conn, err := Connect(ctx, f.keeper.Host, *f.copy, f.cluster, "template1")
 		if err != nil {
 			return false, ctx.Err() // not consistent yet: it allows no connections
 		}

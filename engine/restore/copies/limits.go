@@ -39,7 +39,7 @@ func (f *follower) raiseLimits(ctx context.Context) error {
 	if err := f.keeper.Host.Stop(ctx, f.server, host.Fast); err != nil {
 		return err
 	}
-	tree, err := f.keeper.Host.Tree(f.server.DataDir)
+	tree, err := f.keeper.Host.Files(f.server.DataDir)
 	if err != nil {
 		return err
 	}

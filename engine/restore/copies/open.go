@@ -22,7 +22,7 @@ func (c *Maker) Open(ctx context.Context, cluster catalog.Cluster, k catalog.Cop
 	if err != nil {
 		return err
 	}
-	conn, err := Connect(ctx, k, cluster, "template1")
+	conn, err := Connect(ctx, c.Host, k, cluster, "template1")
 	if err != nil {
 		return err
 	}
@@ -51,7 +51,7 @@ func (c *Maker) Seclude(ctx context.Context, cluster catalog.Cluster, k catalog.
 	if err != nil {
 		return err
 	}
-	t, err := c.Host.Tree(k.Directory)
+	t, err := c.Host.Files(k.Directory)
 	if err != nil {
 		return err
 	}
@@ -59,7 +59,7 @@ func (c *Maker) Seclude(ctx context.Context, cluster catalog.Cluster, k catalog.
 	if err := errors.Join(t.WriteFile(filepath.Join(dataDir, "pg_hba.conf"), []byte(alone), 0o600), t.Close()); err != nil {
 		return err
 	}
-	conn, err := Connect(ctx, k, cluster, "template1")
+	conn, err := Connect(ctx, c.Host, k, cluster, "template1")
 	if err != nil {
 		return err
 	}

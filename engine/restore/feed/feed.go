@@ -13,6 +13,7 @@ import (
 	"crypto/hmac"
 	"crypto/sha256"
 	"crypto/tls"
+	"crypto/x509"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
@@ -26,6 +27,7 @@ import (
 	"velvetrewind/core/pg"
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/catalog/seal"
+	"velvetrewind/engine/host/identity"
 	"velvetrewind/engine/store"
 	"velvetrewind/engine/store/place"
 	"velvetrewind/engine/store/vault"
@@ -38,13 +40,15 @@ type Ticket struct {
 	Cluster string `json:"cluster"`
 	Service string `json:"service"` // base URL
 	// Certificate is the one that the service shows, in DER; none where it is asked without TLS.
-	Certificate []byte         `json:"certificate,omitempty"`
-	Token       string         `json:"token"` // good for this copy's segments only
-	Store       place.Place    `json:"store"` // where it is, with the keys to this cluster's part of it
-	Feed        string         `json:"feed"`  // directory with segments that were not in the store yet
-	Size        pg.SegmentSize `json:"segmentSize"`
-	Needed      uint64         `json:"neededTo"` // number of the last segment that the plan needs
-	Timeline    pg.Timeline    `json:"timeline"`
+	Certificate []byte `json:"certificate,omitempty"`
+	// Authority signs the one that it shows where that is made anew from time to time, in DER.
+	Authority []byte         `json:"authority,omitempty"`
+	Token     string         `json:"token"` // good for this copy's segments only
+	Store     place.Place    `json:"store"` // where it is, with the keys to this cluster's part of it
+	Feed      string         `json:"feed"`  // directory with segments that were not in the store yet
+	Size      pg.SegmentSize `json:"segmentSize"`
+	Needed    uint64         `json:"neededTo"` // number of the last segment that the plan needs
+	Timeline  pg.Timeline    `json:"timeline"`
 }
 
 // Token makes the token by which a copy's deliveries show who they are.
@@ -137,6 +141,11 @@ func (t Ticket) askService(ctx context.Context, name, to string, isHistory bool)
 // client asks nobody but the service itself: through no proxy, and over TLS the one that shows the
 // certificate which it had when the ticket was written.
 func (t Ticket) client() *http.Client {
+	if t.Authority != nil {
+		if a, err := x509.ParseCertificate(t.Authority); err == nil {
+			return &http.Client{Transport: &http.Transport{TLSClientConfig: identity.Trusting(a)}}
+		}
+	}
 	return &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{
 		InsecureSkipVerify: true, // instead of names and authorities the certificate itself is compared
 		VerifyConnection: func(c tls.ConnectionState) error {

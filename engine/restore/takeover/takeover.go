@@ -54,6 +54,11 @@ func (k *Taker) Prepare(ctx context.Context, cluster catalog.Cluster, copy catal
 	if copy.State != catalog.CopyPaused {
 		stop("Make one with: velvet restore start "+cluster.Name+" MOMENT", "the copy is %s; only a paused one takes over", copy.State)
 	}
+	if copy.Host != "" {
+		stop("Make a copy on the service's own host: velvet restore start "+cluster.Name+" MOMENT",
+			"the copy is on another host than the original's place")
+		return p
+	}
 	if cluster.DataDirectory == "" {
 		stop("Grant the registered role pg_read_all_settings: velvet cluster ready "+cluster.Name,
 			"where the original's data directory lies is not known")
@@ -274,7 +279,7 @@ func (m *move) open(ctx context.Context) error {
 		}
 		m.copy.State = catalog.CopyOpen
 	}
-	conn, err := copies.Connect(ctx, m.copy, m.cluster, "template1")
+	conn, err := copies.Connect(ctx, m.Host, m.copy, m.cluster, "template1")
 	if err != nil {
 		return err
 	}

@@ -1,0 +1,121 @@
+package main
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"velvetrewind/api"
+	"velvetrewind/testbed"
+)
+
+// sees looks through a copy's port, which is on this machine, whatever host it stands on.
+func (s *stage) sees(k api.Copy, numbers string) {
+	s.Helper()
+	conn := s.connect(k.Port, "postgres")
+	defer func() { _ = conn.Close(context.Background()) }()
+	assert.Equal(s, numbers, testbed.One[string](s.Bed, conn, numbersOf))
+	assert.Equal(s, 1000, testbed.One[int](s.Bed, conn, "select count(*) from payment"), "what lies in a tablespace")
+}
+
+// TestCopiesOnAHost makes, moves, proves, opens and discards copies on a host with an agent, which is killed meanwhile, and whose
+// own limits hold.
+func TestCopiesOnAHost(t *testing.T) {
+	t.Parallel()
+	s := newStage(t, "--agents", "127.0.0.1:0")
+	s.protect()
+	s.take()
+	s.commit(1)
+	first := testbed.One[string](s.Bed, s.db, "select xmin::text from journal where n = 1")
+	s.commit(2)
+	s.captured()
+	s.refused(1, []string{"no host has the name", "velvet host list"}, "restore", "start", "ferries", "latest", "--host", "spare")
+
+	spare := s.service.Join("spare")
+	s.refused(1, []string{"out of reach", "velvet host serve"}, "restore", "start", "ferries", "latest", "--host", "spare")
+	spare.Configure("copies-at-once: 1")
+	spare.Start()
+	assert.Contains(t, s.service.Must("host", "list"), "connected")
+
+	var k api.Copy
+	s.service.JSON(&k, "restore", "start", "ferries", "latest", "--host", "spare")
+	assert.Equal(t, "paused", k.State)
+	assert.Equal(t, "spare", k.Host)
+	assert.Equal(t, spare.Copies, filepath.Dir(k.Directory))
+	assert.NotContains(t, s.service.Must("task", "show", k.Task), "through the service", "the host reads the store itself")
+	s.sees(k, "1,2")
+	s.refused(1, []string{"1 copies at once"}, "restore", "start", "ferries", "latest", "--host", "spare")
+	assert.Contains(t, s.service.Must("prove", "run", k.Name), "passed")
+	s.service.JSON(&k, "copy", "step", k.Name, "tx "+first)
+	s.sees(k, "1")
+
+	shown := func() (now api.Copy) { s.service.JSON(&now, "copy", "show", k.Name); return now }
+
+	// What is not known is not said, and what is known again is.
+	spare.Kill()
+	s.Eventually("the host is missed", func() bool { return !spare.Connected() })
+	assert.Equal(t, "paused", shown().State)
+	assert.Contains(t, shown().Problem, "not known")
+	s.sees(k, "1")
+	s.refused(1, []string{"out of reach"}, "copy", "discard", k.Name, "--confirm", "ferries")
+	s.refused(1, []string{"copies on spare"}, "host", "remove", "spare", "--confirm", "spare")
+	spare.Start()
+	assert.Empty(t, shown().Problem)
+	s.service.Must("copy", "open", k.Name)
+	assert.Equal(t, "open", shown().State)
+	assert.Contains(t, s.service.Must("prove", "run", k.Name), "passed")
+	s.service.Must("copy", "discard", k.Name, "--confirm", "ferries")
+	left, err := os.ReadDir(spare.Copies)
+	require.NoError(t, err)
+	assert.Empty(t, left)
+
+	s.refused(3, []string{"confirm with the host's name: spare"}, "host", "remove", "spare")
+	s.service.Must("host", "remove", "spare", "--confirm", "spare")
+	s.Eventually("it is turned away", func() bool { return strings.Contains(spare.Said(), "may have removed this host") })
+}
+
+// TestHostsThatAreNotOurs has words be used twice and hosts come that joined another service.
+func TestHostsThatAreNotOurs(t *testing.T) {
+	t.Parallel()
+	b := testbed.New(t)
+	s := b.Service("--agents", "127.0.0.1:0")
+	var w api.HostWord
+	s.JSON(&w, "host", "add", "spare")
+	join := func(word string, args ...string) testbed.Result {
+		home := b.Path("h" + time.Now().Format(".000000"))
+		return s.VelvetWith(word+"\n", append([]string{"host", "join", "--word-file", "-", "--home", home}, args...)...)
+	}
+	for _, wrong := range []struct{ word, says string }{
+		{"tide", "no word that a service gives"},
+		{"tide." + strings.SplitN(w.Word, ".", 2)[1], "not valid"},
+		{strings.SplitN(w.Word, ".", 2)[0] + ".0123456789abcdef0123456789abcdef", "another service than the one that gave the word"},
+	} {
+		r := join(wrong.word, w.Address)
+		assert.Equal(t, 1, r.Code)
+		assert.Contains(t, r.Err, wrong.says)
+	}
+	r := join(w.Word, w.Address)
+	require.Zero(t, r.Code, r.Err)
+	assert.Contains(t, join(w.Word, w.Address).Err, "not valid", "it was used")
+	assert.Contains(t, s.Velvet("host", "add", "spare").Err, "named \"spare\" already")
+	log, err := os.ReadFile(b.Path("service.log"))
+	require.NoError(t, err)
+	assert.NotContains(t, string(log), strings.SplitN(w.Word, ".", 2)[0])
+
+	// Nobody without a certificate is listened to, and none that another authority has signed.
+	other := testbed.New(t).Service("--agents", "127.0.0.1:0").Join("stray")
+	content, err := os.ReadFile(filepath.Join(other.Home, "host.yaml"))
+	require.NoError(t, err)
+	_, theirs, _ := strings.Cut(string(content), "services: [")
+	theirs, _, _ = strings.Cut(theirs, "]")
+	astray := strings.Replace(string(content), theirs, w.Address, 1)
+	require.NoError(t, os.WriteFile(filepath.Join(other.Home, "host.yaml"), []byte(astray), 0o600))
+	other.StartAlone()
+	b.Eventually("it does not trust the service", func() bool { return strings.Contains(other.Said(), "signed by unknown authority") })
+}

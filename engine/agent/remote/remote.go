@@ -1,0 +1,358 @@
+// Package remote is a machine with a host agent, as the rooms of the engine work on it.
+//
+// Invariant: what the host answers is passed on, and where it cannot be asked that is an error. Nothing is remembered but which
+// files are open there, and of a connection that is lost no file is open any more.
+package remote
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net"
+	"net/http"
+	"net/url"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"velvetrewind/core/task"
+	"velvetrewind/engine/host"
+	"velvetrewind/engine/host/wire"
+	"velvetrewind/engine/restore"
+	"velvetrewind/engine/restore/copies"
+)
+
+// Machine is a host that is asked over a connection.
+type Machine struct {
+	client wire.Client
+	about  wire.About
+	user   string
+}
+
+// How long a question may take: one that is answered from memory or by a few calls, and one that reads or removes very much.
+const (
+	soon   = 30 * time.Second
+	atLast = 30 * time.Minute
+)
+
+// New is the machine at the other end of a connection, which has said of itself what is given.
+func New(c wire.Client, about wire.About) *Machine { return &Machine{c, about, about.Users[0]} }
+
+// ask asks a question that takes no longer than it may.
+func ask[In, Out any](m *Machine, o wire.Op[In, Out], in In, most time.Duration) (Out, error) {
+	ctx, cancel := context.WithTimeout(context.Background(), most)
+	defer cancel()
+	return o.Ask(ctx, m.client, in)
+}
+
+func do[In any](m *Machine, o wire.Op[In, wire.Nothing], in In, most time.Duration) error {
+	_, err := ask(m, o, in, most)
+	return err
+}
+
+// Under gives the machine with another of its OS users.
+func (m *Machine) Under(user string) (host.Machine, error) {
+	if user == "" || user == m.user {
+		return m, nil
+	}
+	if !slices.Contains(m.about.Users, user) {
+		return nil, fmt.Errorf("on %s, copies may run as %s, not as %q", m.client.Name, strings.Join(m.about.Users, ", "), user)
+	}
+	other := *m
+	other.user = user
+	return &other, nil
+}
+
+// User is the OS user that servers run as.
+func (m *Machine) User() string { return m.user }
+
+// Files opens a directory: that of a copy, or one in it.
+func (m *Machine) Files(dir string) (host.Files, error) {
+	f := files{m, dir, ""}
+	if rel, err := filepath.Rel(m.about.Copies, dir); err == nil {
+		if first, below, deep := strings.Cut(rel, string(filepath.Separator)); deep {
+			f.dir, f.below = filepath.Join(m.about.Copies, first), below
+		}
+	}
+	_, err := f.Look(".")
+	return f, err
+}
+
+func (m *Machine) place(dir string) wire.Place { return wire.Place{User: m.user, Dir: dir} }
+
+// MakeClosedDir makes a directory that the OS user may enter and not change.
+func (m *Machine) MakeClosedDir(path string) error {
+	return do(m, wire.MakeClosedDir, m.place(path), soon)
+}
+
+// RemoveTree removes a directory.
+func (m *Machine) RemoveTree(dir string) error { return do(m, wire.RemoveTree, m.place(dir), atLast) }
+
+// FreeSpace is how many bytes can still be written where copies are.
+func (m *Machine) FreeSpace(dir string) (int64, error) {
+	return ask(m, wire.FreeSpace, m.place(dir), soon)
+}
+
+// FreePort finds a loopback port of the machine on which nothing listens.
+func (m *Machine) FreePort() (int, error) { return ask(m, wire.FreePort, wire.Nothing{}, soon) }
+
+// Listens tells whether something listens on a loopback port of the machine.
+func (m *Machine) Listens(port int) (bool, error) { return ask(m, wire.Listens, port, soon) }
+
+// SocketDir makes the directory of a server's Unix socket.
+func (m *Machine) SocketDir(dir string) (string, error) {
+	return ask(m, wire.SocketDir, m.place(dir), soon)
+}
+
+// DropSocketDir removes it.
+func (m *Machine) DropSocketDir(dir string) error {
+	return do(m, wire.DropSocketDir, m.place(dir), soon)
+}
+
+func (m *Machine) server(s host.Server) wire.Server { return wire.Server{User: m.user, Server: s} }
+
+// Start starts a server.
+func (m *Machine) Start(ctx context.Context, s host.Server) error {
+	_, err := wire.Start.Ask(ctx, m.client, m.server(s))
+	return err
+}
+
+// Stop ends a server.
+func (m *Machine) Stop(ctx context.Context, s host.Server, mode host.StopMode) error {
+	_, err := wire.Stop.Ask(ctx, m.client, wire.Stopped{Server: m.server(s), Mode: mode})
+	return err
+}
+
+// Runs tells whether a server runs, or is about to.
+func (m *Machine) Runs(s host.Server) (running, starting bool, err error) {
+	r, err := ask(m, wire.AskRuns, m.server(s), soon)
+	return r.Running, r.Starting, err
+}
+
+// LogTail is the end of a server's log.
+func (m *Machine) LogTail(s host.Server, n int64) string {
+	text, err := ask(m, wire.LogTail, wire.Tail{Server: m.server(s), Size: n}, soon)
+	if err != nil {
+		return err.Error()
+	}
+	return text
+}
+
+// Log opens a server's log for reading.
+func (m *Machine) Log(s host.Server) (io.ReadCloser, error) {
+	f, err := m.Files(filepath.Dir(s.Log))
+	if err != nil {
+		return nil, err
+	}
+	return f.Open(filepath.Base(s.Log))
+}
+
+// Dial connects to a server through its Unix socket, by way of the host.
+func (m *Machine) Dial(ctx context.Context, s host.Server) (net.Conn, error) {
+	query := url.Values{"data": {s.DataDir}, "port": {strconv.Itoa(s.Port)}}
+	living, end := context.WithCancel(context.Background())
+	undo := context.AfterFunc(ctx, end) // for as long as it is being made
+	body, toHost := io.Pipe()
+	r, err := http.NewRequestWithContext(living, http.MethodPost, m.client.URL(wire.Dial)+"?"+query.Encode(), body)
+	if err != nil {
+		end()
+		return nil, err
+	}
+	resp, err := m.client.HTTP.Do(r)
+	if !undo() {
+		end()
+		return nil, errors.Join(err, context.Cause(ctx))
+	}
+	if err != nil {
+		end()
+		return nil, fmt.Errorf("the host %s is out of reach: %w: %w", m.client.Name, wire.ErrOutOfReach, err)
+	}
+	if resp.StatusCode != http.StatusOK {
+		const most = 4 << 10
+		said, _ := io.ReadAll(io.LimitReader(resp.Body, most))
+		end()
+		return nil, fmt.Errorf("on %s: %s", m.client.Name, strings.TrimSpace(string(said)))
+	}
+	ours, theirs := net.Pipe() // which knows deadlines
+	go func() {
+		_, _ = io.Copy(toHost, theirs)
+		end()
+	}()
+	go func() {
+		_, _ = io.Copy(theirs, resp.Body)
+		_ = theirs.Close()
+		end()
+	}()
+	return ours, nil
+}
+
+// LayOut has the host lay out a base itself.
+func (m *Machine) LayOut(ctx context.Context, o copies.LayOrder, report task.Report) (laid restore.Laid, err error) {
+	where, err := json.Marshal(o.Store)
+	if err != nil {
+		return laid, err
+	}
+	complete := false
+	err = wire.LayOut.Ask(ctx, m.client, wire.LayOrder{Store: where, Cluster: o.Cluster, Backup: o.Backup, User: o.OSUser, Dir: o.Directory,
+		Over: o.Over, Total: o.Total}, func(l wire.Laying) {
+		switch {
+		case l.Head != nil:
+			complete, laid.Kept = json.Unmarshal(l.Head, &laid.Head) == nil, l.Kept
+		case l.Warn:
+			report.Warn("%s", l.Line)
+		case l.Line != "":
+			report.Log("%s", l.Line)
+		default:
+			report.Progress(l.Done, l.Total, l.Unit, l.Note)
+		}
+	})
+	switch {
+	case errors.Is(err, wire.ErrLacks):
+		return laid, fmt.Errorf("%w: %w", copies.ErrNoStore, err)
+	case err == nil && !complete:
+		err = fmt.Errorf("the host %s is out of reach: %w: the connection ended before the base was laid out", m.client.Name,
+			wire.ErrOutOfReach)
+	}
+	return laid, err
+}
+
+// files are those of a directory there.
+type files struct {
+	m     *Machine
+	dir   string // a copy's
+	below string // in it
+}
+
+func (f files) at(name string) wire.Place {
+	return wire.Place{User: f.m.user, Dir: f.dir, Name: filepath.Join(f.below, name)}
+}
+
+func (f files) made(name string, mode fs.FileMode) wire.Made {
+	return wire.Made{Place: f.at(name), Mode: mode}
+}
+
+func (f files) In(name string) (host.Files, error) {
+	in := files{f.m, f.dir, filepath.Join(f.below, name)}
+	_, err := in.Look(".")
+	return in, err
+}
+
+func (f files) Path(name string) string { return filepath.Join(f.dir, f.below, name) }
+func (f files) Close() error            { return nil }
+
+func (f files) MakeDir(name string, mode fs.FileMode) error {
+	return do(f.m, wire.MakeDir, f.made(name, mode), soon)
+}
+
+func (f files) Create(name string, mode fs.FileMode) (host.File, error) {
+	return f.opened(ask(f.m, wire.Create, f.made(name, mode), soon))
+}
+
+func (f files) Reopen(name string, mode fs.FileMode) (host.File, error) {
+	return f.opened(ask(f.m, wire.Reopen, f.made(name, mode), soon))
+}
+
+func (f files) Open(name string) (host.File, error) {
+	return f.opened(ask(f.m, wire.Open, f.at(name), soon))
+}
+
+func (f files) opened(h wire.Handle, err error) (host.File, error) {
+	if err != nil {
+		return nil, err
+	}
+	return &file{m: f.m, h: h}, nil
+}
+
+func (f files) ReadFile(name string) ([]byte, error) {
+	return ask(f.m, wire.ReadFile, f.at(name), soon)
+}
+
+func (f files) WriteFile(name string, content []byte, mode fs.FileMode) error {
+	return do(f.m, wire.WriteFile, wire.Content{Place: f.at(name), Mode: mode, Data: content}, soon)
+}
+
+func (f files) Rename(from, to string) error {
+	return do(f.m, wire.Rename, wire.Renamed{Place: f.at(from), To: filepath.Join(f.below, to)}, soon)
+}
+
+func (f files) Look(name string) (host.Entry, error)   { return ask(f.m, wire.Look, f.at(name), soon) }
+func (f files) Remove(name string) error               { return do(f.m, wire.Remove, f.at(name), atLast) }
+func (f files) List(name string) ([]host.Entry, error) { return ask(f.m, wire.List, f.at(name), soon) }
+func (f files) Used() (int64, error)                   { return ask(f.m, wire.Used, f.at("."), atLast) }
+func (f files) Sync() error                            { return do(f.m, wire.Sync, f.at("."), atLast) }
+
+func (f files) Walk(name string, visit func(name string, size int64) error) error {
+	list, err := ask(f.m, wire.Walk, f.at(name), atLast)
+	if err != nil {
+		return err
+	}
+	for _, l := range list {
+		own := l.Name
+		if f.below != "" {
+			own = strings.TrimPrefix(own, f.below+string(filepath.Separator))
+		}
+		if err := visit(own, l.Size); err != nil && !errors.Is(err, fs.ErrNotExist) { // gone since
+			return err
+		}
+	}
+	return nil
+}
+
+// file is one that is open there.
+type file struct {
+	m  *Machine
+	h  wire.Handle
+	at int64 // where reading and writing in order goes on
+}
+
+func (f *file) ReadAt(b []byte, at int64) (n int, err error) {
+	for n < len(b) {
+		got, err := ask(f.m, wire.ReadAt, wire.Read{File: f.h, At: at + int64(n), Size: min(len(b)-n, wire.Piece)}, soon)
+		if err != nil {
+			return n, err
+		}
+		n += copy(b[n:], got.Data)
+		if got.End && n < len(b) {
+			return n, io.EOF
+		}
+	}
+	return n, nil
+}
+
+func (f *file) WriteAt(b []byte, at int64) (n int, err error) {
+	for some := range slices.Chunk(b, wire.Piece) {
+		if err := do(f.m, wire.WriteAt, wire.Written{File: f.h, At: at + int64(n), Data: some}, soon); err != nil {
+			return n, err
+		}
+		n += len(some)
+	}
+	return n, nil
+}
+
+func (f *file) Read(b []byte) (n int, err error) {
+	n, err = f.ReadAt(b, f.at)
+	f.at += int64(n)
+	if n > 0 && errors.Is(err, io.EOF) {
+		err = nil
+	}
+	return n, err
+}
+
+func (f *file) Write(b []byte) (n int, err error) {
+	n, err = f.WriteAt(b, f.at)
+	f.at += int64(n)
+	return n, err
+}
+
+func (f *file) Truncate(size int64) error {
+	return do(f.m, wire.Truncate, wire.Sized{File: f.h, Size: size}, soon)
+}
+func (f *file) Close() error { return do(f.m, wire.Close, f.h, soon) }
+
+// Begin is left to the host.
+func (f *file) Begin(int64, int64) {}

@@ -1,0 +1,179 @@
+package host
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"io/fs"
+	"net"
+	"os"
+	"path/filepath"
+
+	"golang.org/x/sys/unix"
+)
+
+// Machine is where copies are laid out and their servers run: this one, or one with a host agent. What cannot be told because the
+// machine is out of reach is an error, never an answer.
+type Machine interface {
+	// Under gives the machine with another of its OS users, "" for the first.
+	Under(user string) (Machine, error)
+	// User is the name of the OS user that servers run as.
+	User() string
+	// Files opens a directory.
+	Files(dir string) (Files, error)
+	MakeClosedDir(path string) error
+	RemoveTree(dir string) error
+	FreeSpace(dir string) (int64, error)
+	FreePort() (int, error)
+	// Listens tells whether something listens on a loopback port.
+	Listens(port int) (bool, error)
+	// SocketDir makes the directory of a server's Unix socket, whose path follows from dir.
+	SocketDir(dir string) (string, error)
+	// DropSocketDir removes it.
+	DropSocketDir(dir string) error
+	Start(ctx context.Context, s Server) error
+	Stop(ctx context.Context, s Server, mode StopMode) error
+	// Runs tells whether a server runs, or has been told to and is not known to have failed.
+	Runs(s Server) (running, starting bool, err error)
+	// Log opens a server's log for reading.
+	Log(s Server) (io.ReadCloser, error)
+	LogTail(s Server, n int64) string
+	// Dial connects to a server through its Unix socket.
+	Dial(ctx context.Context, s Server) (net.Conn, error)
+}
+
+// Files are those of a directory in which another OS user may put what it likes, as Tree says.
+type Files interface {
+	// In opens a directory in it.
+	In(name string) (Files, error)
+	Path(name string) string
+	Close() error
+	MakeDir(name string, mode fs.FileMode) error
+	Create(name string, mode fs.FileMode) (File, error)
+	Reopen(name string, mode fs.FileMode) (File, error)
+	Open(name string) (File, error)
+	ReadFile(name string) ([]byte, error)
+	WriteFile(name string, content []byte, mode fs.FileMode) error
+	Rename(from, to string) error
+	// Look tells what has a name, if it is a link of the link itself; fs.ErrNotExist where nothing has it.
+	Look(name string) (Entry, error)
+	Remove(name string) error
+	List(name string) ([]Entry, error)
+	// Walk visits every plain file below a directory, with its size.
+	Walk(below string, visit func(name string, size int64) error) error
+	Used() (int64, error)
+	Sync() error
+}
+
+// Entry is what a directory holds under a name.
+type Entry struct {
+	Name    string
+	Dir     bool
+	Regular bool
+	Size    int64 // of a regular file; not told where many are listed
+}
+
+// File is an open file.
+type File interface {
+	io.Reader
+	io.Writer
+	io.ReaderAt
+	io.WriterAt
+	io.Closer
+	Truncate(size int64) error
+	// Begin has bytes be brought to disk already; it promises nothing.
+	Begin(from, n int64)
+}
+
+// Under gives the host with another OS user.
+func (h *Host) Under(user string) (Machine, error) { return h.As(user) }
+
+// Files opens a directory. Nobody else may be able to put another in its place.
+func (h *Host) Files(dir string) (Files, error) {
+	t, err := h.Tree(dir)
+	if err != nil {
+		return nil, err
+	}
+	return files{t}, nil
+}
+
+// Listens tells whether something listens on a loopback port.
+func (h *Host) Listens(port int) (bool, error) { return h.PortTaken(port), nil }
+
+// DropSocketDir removes the directory of a server's Unix socket.
+func (h *Host) DropSocketDir(dir string) error { return h.RemoveTree(h.SocketPath(dir)) }
+
+// Runs tells whether a server runs, or is about to.
+func (h *Host) Runs(s Server) (running, starting bool, err error) {
+	if running = h.Running(s); running {
+		return true, false, nil
+	}
+	return false, h.Starting(s), nil
+}
+
+// Log opens a server's log for reading.
+func (h *Host) Log(s Server) (io.ReadCloser, error) { return h.OpenLog(s) }
+
+// Dial connects to a server through its Unix socket.
+func (h *Host) Dial(ctx context.Context, s Server) (net.Conn, error) {
+	return new(net.Dialer).DialContext(ctx, "unix", filepath.Join(s.Socket, fmt.Sprintf(".s.PGSQL.%d", s.Port)))
+}
+
+// files are those of a directory of this machine.
+type files struct{ *Tree }
+
+func (f files) In(name string) (Files, error) {
+	t, err := f.Tree.In(name)
+	if err != nil {
+		return nil, err
+	}
+	return files{t}, nil
+}
+
+func (f files) Create(name string, mode fs.FileMode) (File, error) {
+	return opened(f.Tree.Create(name, mode))
+}
+func (f files) Reopen(name string, mode fs.FileMode) (File, error) {
+	return opened(f.Tree.Reopen(name, mode))
+}
+func (f files) Open(name string) (File, error) { return opened(f.Tree.Open(name)) }
+
+func (f files) Look(name string) (Entry, error) {
+	info, err := f.Lstat(name)
+	if err != nil {
+		return Entry{}, err
+	}
+	return Entry{filepath.Base(name), info.IsDir(), info.Mode().IsRegular(), info.Size()}, nil
+}
+
+func (f files) List(name string) ([]Entry, error) {
+	entries, err := f.Tree.List(name)
+	list := make([]Entry, len(entries))
+	for i, e := range entries {
+		list[i] = Entry{Name: e.Name(), Dir: e.IsDir(), Regular: e.Type().IsRegular()}
+	}
+	return list, err
+}
+
+func (f files) Walk(below string, visit func(name string, size int64) error) error {
+	return f.Tree.Walk(below, func(name string, d fs.DirEntry) error {
+		info, err := d.Info()
+		if err != nil {
+			return err
+		}
+		return visit(name, info.Size())
+	})
+}
+
+type file struct{ *os.File }
+
+func opened(f *os.File, err error) (File, error) {
+	if err != nil {
+		return nil, err
+	}
+	return file{f}, nil
+}
+
+func (f file) Begin(from, n int64) {
+	_ = unix.SyncFileRange(int(f.Fd()), from, n, unix.SYNC_FILE_RANGE_WRITE)
+}

@@ -1,0 +1,120 @@
+package copies
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+
+	"velvetrewind/core/figures"
+	"velvetrewind/core/problem"
+	"velvetrewind/core/task"
+	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/host"
+	"velvetrewind/engine/restore"
+	"velvetrewind/engine/store/place"
+)
+
+// Ground is where copies stand on one host.
+type Ground struct {
+	Host    host.Machine
+	Dir     string // below it each copy has a directory
+	Program string // the velvet that recovering servers call
+	Service string // base URL for deliveries
+	// Certificate is the one that the service shows there, in DER; none without TLS.
+	Certificate []byte
+	// Authority signs the one that it shows instead, in DER, where that is made anew from time to time.
+	Authority []byte
+	// What may stand there at once, and which versions of PostgreSQL are installed; 0 and nil where that is not limited or known.
+	MostCopies int
+	MostBytes  int64
+	Majors     []int
+	// LayOut lays out a base from the host itself, which may not be able to: then ErrNoStore. nil where the service is there.
+	LayOut func(ctx context.Context, order LayOrder, report task.Report) (restore.Laid, error)
+}
+
+// ErrNoStore says that a host does not reach the store.
+var ErrNoStore = errors.New("the host does not reach the store")
+
+// LayOrder is a base to be laid out in a copy's directory.
+type LayOrder struct {
+	Store           place.Place
+	Cluster, Backup string
+	OSUser          string
+	Directory       string
+	Over            bool // something of a copy stands there
+	Total           int64
+}
+
+// on gives the maker on a host, "" for the service's own.
+func (c *Maker) on(host string) (*Maker, error) {
+	own := *c
+	if host == "" {
+		return &own, nil
+	}
+	if c.Elsewhere == nil {
+		return nil, problem.New(problem.Unreachable, "Serve with an address for host agents: --agents", "the copy was not touched",
+			"it is on a host with an agent, and this service listens for none")
+	}
+	var err error
+	own.Ground, err = c.Elsewhere(host)
+	return &own, err
+}
+
+// Machine is the host that a copy is on.
+func (c *Maker) Machine(k catalog.Copy) (host.Machine, error) {
+	own, err := c.on(k.Host)
+	if err != nil {
+		return nil, err
+	}
+	return own.Host, nil
+}
+
+// admits refuses a copy that a host with an agent does not have the programs for, or that its own limits do not allow.
+func (c *Maker) admits(ctx context.Context, on string, cluster catalog.Cluster, base string) error {
+	const title = "the copy was not made"
+	if !slices.Contains(c.Majors, cluster.Major()) {
+		install := fmt.Sprintf("Install the package postgresql-%d there, or choose another host.", cluster.Major())
+		return problem.New(problem.Conflict, install, title, "PostgreSQL %d is not installed on the host", cluster.Major())
+	}
+	held, bytes, err := c.Catalog.HeldOn(ctx, on)
+	if err != nil {
+		return err
+	}
+	b, err := c.Catalog.Backup(ctx, base)
+	if err != nil {
+		return err
+	}
+	const next = "Discard a copy there that is no longer needed, choose another host, or raise the limit in the host's own host.yaml."
+	switch {
+	case c.MostCopies > 0 && held >= c.MostCopies:
+		return problem.New(problem.Full, next, title, "the host allows %d copies at once, and so many stand there", c.MostCopies)
+	case c.MostBytes > 0 && bytes+b.BytesHeld > c.MostBytes:
+		return problem.New(problem.Full, next, title, "the host allows copies of %s together; %s are taken, and it needs %s",
+			figures.Size(c.MostBytes), figures.Size(bytes), figures.Size(b.BytesHeld))
+	}
+	return nil
+}
+
+// layOut has the host lay out a base itself, if it can, or lays it out there.
+func (c *Maker) layOut(ctx context.Context, k catalog.Copy, b catalog.Backup, trees restore.Trees, over bool,
+	report task.Report) (restore.Laid, error) {
+	if c.LayOut != nil {
+		order := LayOrder{Store: c.Place.For(c.Store, b.ClusterID), Cluster: b.ClusterID, Backup: b.ID, OSUser: k.OSUser,
+			Directory: k.Directory, Over: over, Total: b.BytesHeld}
+		laid, err := c.LayOut(ctx, order, report)
+		if !errors.Is(err, ErrNoStore) {
+			return laid, err
+		}
+		report.Log("%v; it is laid out through the service", err)
+	}
+	if over {
+		return restore.LayOver(ctx, c.Store, b.ClusterID, b.ID, trees, b.BytesHeld, report)
+	}
+	return restore.LayOut(ctx, c.Store, b.ClusterID, b.ID, trees, b.BytesHeld, report)
+}
+
+// TreesIn are the trees of a copy whose directory is open.
+func TreesIn(f host.Files) restore.Trees {
+	return restore.Trees{Files: f, Data: dataDir, Tablespaces: tablespaces, Config: OriginalConfiguration}
+}
