@@ -61,6 +61,7 @@ type wiring struct {
 	hosts     *hosts.Registry
 	agents    net.Listener // for host agents; nil for none
 	queue     *tasks.Queue
+	worker    *work.Worker
 	starter   *automatic.Starter
 	scheduler *schedule.Scheduler
 	auth      *auth.Auth
@@ -170,11 +171,12 @@ func leafOf(file string) ([]byte, error) {
 
 // connectTasks says what tasks do, and what begins them by itself.
 func (w *wiring) connectTasks() {
-	(&work.Worker{
+	w.worker = &work.Worker{
 		Catalog: w.catalog, Custody: w.custody, Logins: w.logins, Planner: w.planner, Copies: w.copies, Host: w.host,
 		Captures: w.captures, Books: w.books, Codec: w.codec, Spool: w.cfg.spool(), ThroughSQL: w.cfg.ReadData == "sql",
-		Events: w.events, Now: w.cfg.Now, Version: w.version,
-	}).AddTo(w.queue)
+		Events: w.events, Now: w.cfg.Now, Version: w.version, Log: w.log,
+	}
+	w.worker.AddTo(w.queue)
 	w.custody.Mirror = func(ctx context.Context, cluster string) error {
 		_, err := w.queue.Submit(ctx, cluster, "", work.Mirror{})
 		return err
@@ -196,7 +198,7 @@ func (w *wiring) connectAuth() error {
 // connectHosts makes ready for machines with a host agent.
 func (w *wiring) connectHosts(ctx context.Context) (err error) {
 	w.hosts = &hosts.Registry{Catalog: w.catalog, Key: w.logins.Key, Log: w.log, Now: w.cfg.Now,
-		Changed: func(id string) { w.events.Publish(events.Host, id) }, Feed: w.auth.RequireFeed(w.copyHandlers().Feed)}
+		Changed: func(id string) { w.events.Publish(events.Host, id) }, Met: w.worker.ClearHost, Feed: w.auth.RequireFeed(w.copyHandlers().Feed)}
 	if err := w.hosts.Open(ctx); err != nil || w.cfg.Agents == "" {
 		return err
 	}

@@ -119,3 +119,69 @@ func TestHostsThatAreNotOurs(t *testing.T) {
 	other.StartAlone()
 	b.Eventually("it does not trust the service", func() bool { return strings.Contains(other.Said(), "signed by unknown authority") })
 }
+
+// TestAHostIsLostOnTheWay kills an agent, and the service, while a base is laid out: what there is of the copy goes when the host is
+// in reach again, and until then nobody is told that it stands.
+func TestAHostIsLostOnTheWay(t *testing.T) {
+	t.Parallel()
+	s := newStage(t, "--agents", "127.0.0.1:0")
+	address := s.agents()
+	s.ferries.Exec("postgres", "create table cargo as select n, md5(n::text) || repeat('~', 300) as note from generate_series(1, 1000000) n")
+	s.protect()
+	s.take()
+	s.commit(1)
+	s.captured()
+	spare := s.service.Join("spare")
+	spare.Start()
+	layingOut := func() (k api.Copy) { // the agent stops in the middle of it
+		var task api.Task
+		s.service.JSON(&task, "restore", "start", "ferries", "latest", "--host", "spare", "--detach")
+		var has []string
+		for started := time.Now(); len(has) == 0 && time.Since(started) < time.Minute; time.Sleep(time.Millisecond) {
+			has, _ = filepath.Glob(filepath.Join(spare.Copies, task.Subject, "data", "base", "*", "*"))
+		}
+		require.NotEmpty(t, has)
+		spare.Hang()
+		s.service.JSON(&k, "copy", "show", task.Subject)
+		require.Equal(t, "laying out", k.State)
+		return k
+	}
+	gone := func(k api.Copy) {
+		s.Eventually("what there was of it is gone", func() bool {
+			_, err := os.Stat(k.Directory)
+			return os.IsNotExist(err) && !strings.Contains(s.service.Must("copy", "list"), k.Name)
+		})
+	}
+
+	k := layingOut()
+	spare.Kill()
+	s.Eventually("the task has failed", func() bool { return strings.Contains(s.service.Velvet("task", "show", k.Task).Out, "failed") })
+	var shown api.Copy
+	s.service.JSON(&shown, "copy", "show", k.Name)
+	assert.Equal(t, "down", shown.State)
+	assert.DirExists(t, k.Directory)
+	spare.Start()
+	gone(k)
+
+	k = layingOut()
+	s.service.Kill()
+	spare.Wake()
+	s.Eventually("the agent removes what nobody waits for", func() bool {
+		_, err := os.Stat(k.Directory)
+		return os.IsNotExist(err)
+	})
+	s.service.With("--agents", address)
+	s.service.Start()
+	gone(k)
+	s.Eventually("the agent is back", spare.Connected)
+	s.service.JSON(&k, "restore", "start", "ferries", "latest", "--host", "spare")
+	s.sees(k, "1")
+	s.service.Must("copy", "discard", k.Name, "--confirm", "ferries")
+}
+
+// agents is where the service listens for host agents.
+func (s *stage) agents() string {
+	var w api.HostWord
+	s.service.JSON(&w, "host", "add", "asked-only")
+	return w.Address
+}

@@ -37,6 +37,7 @@ export type Transaction = Schemas["Transaction"];
 export type TableChange = Schemas["TableChange"];
 export type TableCost = NonNullable<Schemas["Cost"]["tables"]>[number];
 export type Takeover = Schemas["Takeover"];
+export type Host = Schemas["Host"];
 export type TakeoverUsers = Schemas["TakeoverUsers"];
 
 const api = createClient<paths>({ baseUrl: "/api/v1" });
@@ -125,6 +126,14 @@ export const useCopies = (cluster: string) =>
   });
 export const useCopy = (copy: string) =>
   useQuery({ queryKey: ["copy", copy], queryFn: () => answer(api.GET("/copies/{copy}", { params: { path: { copy } } })) });
+export const useHosts = () =>
+  useQuery({ queryKey: ["hosts"], queryFn: () => answer(api.GET("/hosts")).then((l) => l ?? []), refetchInterval: minute });
+export const useAddHost = () => useMutation({ mutationFn: (name: string) => answer(api.POST("/hosts", { body: { name } })) });
+export const useRemoveHost = (host: string) =>
+  useMutation({
+    mutationFn: (confirm: string) => answer(api.DELETE("/hosts/{host}", { params: { path: { host }, query: { confirm } } })),
+    onSuccess: refresh,
+  });
 export type TaskFilter = {
   active?: boolean;
   cluster?: string;
@@ -309,7 +318,8 @@ export const useSettle = (cluster: string) =>
 
 export const useMakeCopy = (cluster: string) =>
   useMutation({
-    mutationFn: (moment: string) => answer(api.POST("/clusters/{cluster}/copies", { params: { path: { cluster } }, body: { moment } })),
+    mutationFn: (body: { moment: string; host?: string }) =>
+      answer(api.POST("/clusters/{cluster}/copies", { params: { path: { cluster } }, body })),
     onSuccess: refresh,
   });
 export const useTakeBackup = (cluster: string) =>
@@ -431,7 +441,8 @@ function open(): EventSource {
   const stale = (...keys: string[][]) => keys.forEach((queryKey) => void queries.invalidateQueries({ queryKey }));
   source.addEventListener("task", (e) => stale(["tasks"], ["task", e.data], ["lines", e.data], ["store"], ["takeover"], ["takeovers"]));
   source.addEventListener("cluster", () => stale(["clusters"], ["cluster"], ["backups"], ["keep"], ["calendar"], ["moment"], ["store"]));
-  source.addEventListener("copy", (e) => stale(["copies"], ["copy", e.data], ["clusters"]));
+  source.addEventListener("copy", (e) => stale(["copies"], ["copy", e.data], ["clusters"], ["hosts"]));
+  source.addEventListener("host", () => stale(["hosts"], ["copies"], ["copy"]));
   source.onopen = refresh; // whatever happened while it was closed
   return source;
 }

@@ -8,6 +8,7 @@ import { ClusterPage, type DeckSearch } from "./pages/Cluster";
 import { Clusters } from "./pages/Clusters";
 import { CopyPage } from "./pages/CopyPage";
 import type { Sort } from "./pages/fleet";
+import { HostsPage } from "./pages/HostsPage";
 import { IncidentPage } from "./pages/IncidentPage";
 import { KeepPage } from "./pages/KeepPage";
 import { ReadinessPage } from "./pages/ReadinessPage";
@@ -80,6 +81,7 @@ const routes = [
   createRoute({ getParentRoute: () => frame, path: "/copies/$copy", component: CopyPage }),
   createRoute({ getParentRoute: () => frame, path: "/copies/$copy/takeover", component: TakeoverPage }),
   createRoute({ getParentRoute: () => frame, path: "/backups/$backup", component: BackupPage }),
+  createRoute({ getParentRoute: () => frame, path: "/hosts", component: HostsPage }),
   createRoute({ getParentRoute: () => frame, path: "/store", component: StorePage }),
   createRoute({
     getParentRoute: () => frame,

@@ -94,9 +94,7 @@ func (s *session) server(in wire.Server) (host.Machine, host.Server, error) {
 	if err := errors.Join(s.within(in.DataDir, true), s.within(in.Log, true)); err != nil {
 		return nil, in.Server, err
 	}
-	if want := s.host.SocketPath(filepath.Dir(in.DataDir)); in.Socket != want {
-		return nil, in.Server, refused("%q is not where the socket of %s is: %s", in.Socket, in.DataDir, want)
-	}
+	in.Socket = s.host.SocketPath(filepath.Dir(in.DataDir)) // which follows from that
 	return m, in.Server, nil
 }
 

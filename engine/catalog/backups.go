@@ -161,6 +161,11 @@ type Copy struct {
 	ArrivedAt sql.NullTime `db:"arrived_at"`
 }
 
+// Complete tells whether a copy has come to its moment since it was last moved.
+func (k Copy) Complete() bool {
+	return k.ArrivedAt.Valid || !k.BegunAt.Valid // of an earlier version of this program
+}
+
 // Place names where a copy is put, until it is moved.
 func (k Copy) Place() string { return fmt.Sprintf("%s#%d", k.ID, k.Moves) }
 

@@ -149,3 +149,11 @@ func (c *Catalog) HeldOn(ctx context.Context, host string) (copies int, bytes in
 		join velvet.backups b on b.id = k.backup_id where k.host_id = $1 and k.state <> $2`, host, CopyDiscarded).Scan(&copies, &bytes)
 	return copies, bytes, err
 }
+
+// CopiesLeft lists what there is on a host of copies that never came to their moment, and that no task makes any more.
+func (c *Catalog) CopiesLeft(ctx context.Context, host string) ([]Copy, error) {
+	var list []Copy
+	return list, c.db.SelectContext(ctx, &list, `select k.* from velvet.copies k join velvet.tasks t on t.id = k.task_id
+		where k.host_id = $1 and k.state <> $2 and k.begun_at is not null and k.arrived_at is null and t.state not in ($3, $4)`,
+		host, CopyDiscarded, TaskWaiting, TaskRunning)
+}

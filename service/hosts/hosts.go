@@ -39,6 +39,8 @@ type Registry struct {
 	Log     *slog.Logger
 	Now     func() time.Time
 	Changed func(host string)
+	// Met is told of a host that is in reach again.
+	Met func(ctx context.Context, host string)
 	// Feed delivers WAL to copies on hosts.
 	Feed http.Handler
 
@@ -221,6 +223,7 @@ func (r *Registry) meet(ctx context.Context, conn *tls.Conn) {
 	}
 	r.keep(h.ID, l)
 	defer r.drop(h.ID, l)
+	go r.Met(ctx, h.ID)
 	r.Log.Info("a host is connected", "host", h.Name, "address", conn.RemoteAddr().String())
 	for {
 		select {

@@ -44,6 +44,7 @@ type installation struct {
 func install(t *testing.T) *installation {
 	i := &installation{Cluster: clusterbed.New(testbed.New(t))}
 	i.registry = &hosts.Registry{Catalog: i.Catalog, Key: seal.Key{1}, Log: slog.New(slog.DiscardHandler), Changed: func(string) {},
+		Met: func(context.Context, string) {},
 		Now: time.Now, Feed: http.HandlerFunc(i.feed)}
 	ctx, cancel := context.WithCancel(context.Background())
 	require.NoError(t, i.registry.Open(ctx))

@@ -70,3 +70,23 @@ func (w *Worker) discardCopy(ctx context.Context, t catalog.Task, _ Discard, rep
 	report.Log("the copy's server was ended and %s removed; backups and WAL are untouched", k.Directory)
 	return nil, nil
 }
+
+// ClearHost removes from a host that is in reach again what is left there of copies whose making ended while it was not.
+func (w *Worker) ClearHost(ctx context.Context, host string) {
+	list, err := w.Catalog.CopiesLeft(ctx, host)
+	if err != nil {
+		w.Log.Warn("what is left on a host was not looked for", "host", host, "error", err)
+		return
+	}
+	for _, k := range list {
+		cluster, err := w.Catalog.Cluster(ctx, k.ClusterID)
+		if err == nil {
+			err = w.Copies.Remove(ctx, cluster, k)
+		}
+		if err != nil {
+			w.Log.Warn("what is left of a copy could not be removed", "copy", k.ID, "error", err)
+			continue
+		}
+		w.Log.Info("what was left of a copy is removed", "copy", k.ID, "directory", k.Directory)
+	}
+}

@@ -7,6 +7,7 @@ package work
 
 import (
 	"context"
+	"log/slog"
 	"time"
 
 	"velvetrewind/api"
@@ -156,6 +157,7 @@ type Worker struct {
 	ThroughSQL bool   // read data through SQL, also where the data directory could be read
 	Events     *events.Hub
 	Now        func() time.Time
+	Log        *slog.Logger
 
 	queue *tasks.Queue // that has the work done
 }

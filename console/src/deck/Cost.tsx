@@ -1,10 +1,13 @@
-import type { MomentAnswer, TableCost } from "../api";
+import { useState } from "react";
+import { type MomentAnswer, type TableCost, useHosts } from "../api";
 import { count, of, size } from "../format";
 import { Table } from "../parts/Table";
 import { Id } from "../parts/Id";
 
 // Cost is what going back to the playhead undoes, and what can be done there.
-export function Cost({ answer, making, onCopy }: { answer: MomentAnswer; making: boolean; onCopy: () => void }) {
+export function Cost({ answer, making, onCopy }: { answer: MomentAnswer; making: boolean; onCopy: (host?: string) => void }) {
+  const hosts = (useHosts().data ?? []).filter((h) => h.connected);
+  const [host, setHost] = useState("");
   return (
     <section aria-label="Cost of rewinding">
       <h2>
@@ -14,9 +17,20 @@ export function Cost({ answer, making, onCopy }: { answer: MomentAnswer; making:
       </h2>
       <UndoneTables of={answer.cost.tables ?? []} />
       <p className="mt-3 flex flex-wrap items-center gap-3">
-        <button className="button primary" disabled={!answer.plan || making} onClick={onCopy}>
+        <button className="button primary" disabled={!answer.plan || making} onClick={() => onCopy(host || undefined)}>
           Make a side copy here
         </button>
+        {hosts.length > 0 && (
+          <label className="text-soft">
+            on{" "}
+            <select className="field inline w-auto" aria-label="host of the copy" value={host} onChange={(e) => setHost(e.target.value)}>
+              <option value="">the service's own host</option>
+              {hosts.map((h) => (
+                <option key={h.id}>{h.name}</option>
+              ))}
+            </select>
+          </label>
+        )}
         <span className="text-soft">
           {answer.plan ? (
             <>

@@ -80,9 +80,12 @@ export function RewindDeck(p: {
     onPlace,
     onHelp: () => setHelp(true),
   });
-  const start = () =>
+  const start = (host?: string) =>
     answer.data &&
-    make.mutate(answer.data.moment, { onSuccess: (t) => t.subject && void navigate({ to: "/copies/$copy", params: { copy: t.subject } }) });
+    make.mutate(
+      { moment: answer.data.moment, ...(host ? { host } : {}) },
+      { onSuccess: (t) => t.subject && void navigate({ to: "/copies/$copy", params: { copy: t.subject } }) },
+    );
   const iso = (t: number) => when(new Date(t).toISOString());
   const label =
     `Reach of ${p.cluster.name}: ${iso(all.from)} to ${iso(all.to)}` +

@@ -89,6 +89,11 @@ export function Frame() {
                 </Link>
               </li>
               <li>
+                <Link to="/hosts" className="text-ink no-underline [&.active]:font-bold">
+                  Hosts
+                </Link>
+              </li>
+              <li>
                 <Link to="/tasks" className="text-ink no-underline [&.active]:font-bold">
                   Tasks
                 </Link>

@@ -171,6 +171,7 @@ function Where({ copy: k }: { copy: Copy }) {
             ),
           ],
           ["begun from", <code key="b">{k.plan.base}</code>],
+          ["host", k.host],
           ["directory", <code key="d">{k.directory}</code>],
           ["made", <Time key="m" at={k.createdAt} />],
           [

@@ -34,8 +34,10 @@ type Machine struct {
 	user   string
 }
 
-// How long a question may take: one that is answered from memory or by a few calls, and one that reads or removes very much.
+// How long a question may take: one that people wait for to see how something stands, one that is answered by a few calls, and one
+// that reads or removes very much.
 const (
+	now    = 5 * time.Second
 	soon   = 30 * time.Second
 	atLast = 30 * time.Minute
 )
@@ -130,7 +132,7 @@ func (m *Machine) Stop(ctx context.Context, s host.Server, mode host.StopMode) e
 
 // Runs tells whether a server runs, or is about to.
 func (m *Machine) Runs(s host.Server) (running, starting bool, err error) {
-	r, err := ask(m, wire.AskRuns, m.server(s), soon)
+	r, err := ask(m, wire.AskRuns, m.server(s), now)
 	return r.Running, r.Starting, err
 }
 

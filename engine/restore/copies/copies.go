@@ -279,9 +279,14 @@ func (c *Maker) undo(ctx context.Context, cluster catalog.Cluster, k catalog.Cop
 	if err == nil {
 		return
 	}
+	ctx = context.WithoutCancel(ctx)
 	k.Problem = err.Error()
-	if e := c.Remove(context.WithoutCancel(ctx), cluster, k); e != nil {
+	if e := c.Remove(ctx, cluster, k); e != nil {
 		report.Warn("what there was of the copy could not be removed: %v", e)
+		k.State = catalog.CopyDown
+		if e := c.save(ctx, k); e != nil {
+			report.Warn("nor that recorded: %v", e)
+		}
 	}
 }
 
@@ -438,7 +443,7 @@ func (c *Maker) Refresh(ctx context.Context, cluster catalog.Cluster, k catalog.
 	switch {
 	case (k.State == catalog.CopyPaused || k.State == catalog.CopyOpen) && !runs:
 		k.State, k.Problem = catalog.CopyDown, "its server is not running"
-	case k.State == catalog.CopyDown && runs:
+	case k.State == catalog.CopyDown && runs && k.Complete():
 		k.State, k.Problem = catalog.CopyPaused, ""
 		if conn, err := Connect(ctx, own.Host, k, cluster, "template1"); err == nil {
 			var recovering bool
