@@ -23,7 +23,7 @@ type Options struct {
 	Out     io.Writer
 }
 
-// copyName is what the only copy of the demo is called.
+// copyName is what the copy beside the original is called.
 const copyName = "ferries-1"
 
 // mark is the file by which the demo knows its own directory again.
@@ -36,6 +36,7 @@ type run struct {
 	major   int // version of the servers
 	ferries host.Server
 	service *service
+	agent   *service // of the spare machine
 	traffic *traffic
 	fares   int64 // the sum of all, before the second accident
 }
@@ -76,6 +77,7 @@ func Run(ctx context.Context, opt Options) (err error) {
 		{"Could the cluster be brought back today? That is rehearsed, since the first base backup by itself.", r.rehearse},
 		{"The fares have to be right in the database itself. A copy takes its place; the old files are set aside.", r.backInService},
 		{"And then the disk is lost. Everything that was captured comes back.", r.everythingBack},
+		{"A spare machine joins as a host. A copy stands there, too, made from the store itself.", r.spareMachine},
 	}
 	for i, s := range steps {
 		r.title(i+1, s.say)
@@ -84,7 +86,10 @@ func Run(ctx context.Context, opt Options) (err error) {
 		}
 	}
 	if opt.Once {
-		r.title(len(steps)+1, "The copy is discarded; backups and WAL stay.")
+		r.title(len(steps)+1, "The copies are discarded; backups and WAL stay.")
+		if err := r.velvet(ctx, "copy", "discard", spareCopy, "--confirm", "ferries"); err != nil {
+			return err
+		}
 		return r.velvet(ctx, "copy", "discard", copyName, "--confirm", "ferries")
 	}
 	return r.serveOn(ctx)
@@ -122,12 +127,13 @@ func (r *run) clean(ctx context.Context) error {
 
 // endLeftovers stops the servers of a run that was killed.
 func (r *run) endLeftovers(ctx context.Context) error {
+	endService(r.path("agent.pid"))
 	endService(r.path("service.pid"))
 	found, err := filepath.Glob(r.path("*", "data", "postmaster.pid"))
 	if err != nil {
 		return err
 	}
-	copies, err := filepath.Glob(r.path("home", "copies", "*", "data", "postmaster.pid"))
+	copies, err := r.copies("postmaster.pid")
 	if err != nil {
 		return err
 	}
@@ -143,6 +149,15 @@ func (r *run) endLeftovers(ctx context.Context) error {
 	return nil
 }
 
+// copies are the data directories of copies, on both hosts, or what they hold under a name.
+func (r *run) copies(name ...string) (list []string, err error) {
+	for _, home := range []string{"home", "spare"} {
+		found, e := filepath.Glob(r.path(append([]string{home, "copies", "*", "data"}, name...)...))
+		list, err = append(list, found...), errors.Join(err, e)
+	}
+	return list, err
+}
+
 // stop ends everything that this run started.
 func (r *run) stop() error {
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
@@ -150,10 +165,12 @@ func (r *run) stop() error {
 	if r.traffic != nil {
 		r.traffic.stop()
 	}
-	if r.service != nil {
-		r.service.stop()
+	for _, s := range []*service{r.agent, r.service} {
+		if s != nil {
+			s.stop()
+		}
 	}
-	copies, err := filepath.Glob(r.path("home", "copies", "*", "data"))
+	copies, err := r.copies()
 	for _, d := range copies {
 		err = errors.Join(err, r.host.Stop(ctx, host.Server{Major: r.major, DataDir: d}, host.Immediate))
 	}

@@ -21,15 +21,15 @@ export function Cost({ answer, making, onCopy }: { answer: MomentAnswer; making:
           Make a side copy here
         </button>
         {hosts.length > 0 && (
-          <label className="text-soft">
-            on{" "}
-            <select className="field inline w-auto" aria-label="host of the copy" value={host} onChange={(e) => setHost(e.target.value)}>
+          <span className="flex items-center gap-2 text-soft">
+            on
+            <select className="field w-auto" aria-label="host of the copy" value={host} onChange={(e) => setHost(e.target.value)}>
               <option value="">the service's own host</option>
               {hosts.map((h) => (
                 <option key={h.id}>{h.name}</option>
               ))}
             </select>
-          </label>
+          </span>
         )}
         <span className="text-soft">
           {answer.plan ? (

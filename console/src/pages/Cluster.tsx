@@ -164,6 +164,7 @@ function Copies({ list }: { list: Copy[] }) {
                 <Link to="/copies/$copy" params={{ copy: k.id }} className="mono">
                   {k.name}
                 </Link>
+                {k.host && <span className="text-soft"> on {k.host}</span>}
               </td>
               <td>{k.moment}</td>
               <td>

@@ -52,7 +52,7 @@ export function CopyPage() {
               Open for writing
             </button>
           )}
-          {k.state === "paused" && (
+          {k.state === "paused" && !k.host && (
             <Link className="button" to="/copies/$copy/takeover" params={{ copy: k.id }}>
               Take over
             </Link>

@@ -114,7 +114,7 @@ function Actions({ cluster, of: x }: { cluster: string; of: Transaction }) {
   const settle = useSettle(cluster);
   const moment = `before tx ${x.xid}`;
   const copy = () =>
-    make.mutate({ moment: moment }, { onSuccess: (t) => t.subject && void navigate({ to: "/copies/$copy", params: { copy: t.subject } }) });
+    make.mutate({ moment }, { onSuccess: (t) => t.subject && void navigate({ to: "/copies/$copy", params: { copy: t.subject } }) });
   return (
     <>
       <p className="mt-3 flex flex-wrap items-center gap-3">

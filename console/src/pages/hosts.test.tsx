@@ -27,7 +27,7 @@ const host = (over: Partial<Host> = {}): Host => ({
 
 describe("hosts: which machines there are, and what stands on each", () => {
   test("what is out of reach comes first in words, and a copy is a click away", async () => {
-    show("/hosts", { "GET /hosts": [host(), host({ id: "02h", name: "quay", connected: false, copies: [] })] });
+    show("/hosts", { "GET /hosts": [host(), host({ id: "02h", name: "quay", connected: false, copies: [], mostCopies: 1 })] });
     await sees("1 host of 2 out of reach.");
     await sees("connected");
     await sees(/out of reach since/);

@@ -29,8 +29,12 @@ const (
 
 const service = "/velvet.host.v1.Agent/"
 
-// options are those of both sides.
-var options = connect.WithOptions(connect.WithCodec(codec{}), connect.WithReadMaxBytes(MostBytes))
+// options are those of both sides. Nothing is compressed: files of a database go by faster than a processor compresses them.
+var (
+	options = connect.WithOptions(connect.WithCodec(codec{}), connect.WithReadMaxBytes(MostBytes))
+	asking  = connect.WithClientOptions(options, connect.WithAcceptCompression("gzip", nil, nil))
+	answers = connect.WithHandlerOptions(options, connect.WithCompression("gzip", nil, nil))
+)
 
 // Path is where what is no message is asked for.
 func Path(what string) string { return service + what }
@@ -47,12 +51,12 @@ func (o Op[In, Out]) Serve(mux *http.ServeMux, do func(context.Context, In) (Out
 				return nil, coded(err)
 			}
 			return connect.NewResponse(&out), nil
-		}, options))
+		}, answers))
 }
 
 // Ask asks it.
 func (o Op[In, Out]) Ask(ctx context.Context, c Client, in In) (out Out, err error) {
-	client := connect.NewClient[In, Out](c.HTTP, c.URL(string(o)), options)
+	client := connect.NewClient[In, Out](c.HTTP, c.URL(string(o)), asking)
 	r, err := client.CallUnary(ctx, connect.NewRequest(&in))
 	if err != nil {
 		return out, c.read(err)
@@ -68,12 +72,12 @@ func (o Stream[In, Out]) Serve(mux *http.ServeMux, do func(context.Context, In, 
 	mux.Handle(service+string(o), connect.NewServerStreamHandler(service+string(o),
 		func(ctx context.Context, r *connect.Request[In], s *connect.ServerStream[Out]) error {
 			return coded(do(ctx, *r.Msg, func(out Out) error { return s.Send(&out) }))
-		}, options))
+		}, answers))
 }
 
 // Ask asks it, and shows the answers as they come.
 func (o Stream[In, Out]) Ask(ctx context.Context, c Client, in In, show func(Out)) error {
-	client := connect.NewClient[In, Out](c.HTTP, c.URL(string(o)), options)
+	client := connect.NewClient[In, Out](c.HTTP, c.URL(string(o)), asking)
 	s, err := client.CallServerStream(ctx, connect.NewRequest(&in))
 	if err != nil {
 		return c.read(err)
