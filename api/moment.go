@@ -78,6 +78,27 @@ type Restore struct {
 	Replay   int64    `json:"replayBytes" doc:"bytes of WAL to replay"`
 
 	Estimate *Estimate `json:"estimate,omitempty" doc:"how long it should take, by the cluster's rehearsals; absent where there was none"`
+	Site     *Site     `json:"site,omitempty" doc:"where a copy would stand; only of a plan that was asked for"`
+}
+
+// Site is where a copy would stand, and what there is of what it needs.
+type Site struct {
+	Host      string    `json:"host,omitempty" doc:"name of the host with an agent; left out, the service's own"`
+	Directory string    `json:"directory,omitempty"`
+	User      string    `json:"user,omitempty" doc:"OS user that its server would run as"`
+	Bytes     int64     `json:"bytes" doc:"to lay out"`
+	Free      int64     `json:"free" doc:"bytes"`
+	Stored    int       `json:"stored" doc:"segments that are in the store"`
+	Spooled   int       `json:"spooled" doc:"segments that are only in the spool"`
+	Missing   []string  `json:"missing" doc:"segments that are in neither"`
+	Obstacles []Problem `json:"obstacles" doc:"what stands in the way, and what to do about it"`
+}
+
+// PlanRequest asks for a plan.
+type PlanRequest struct {
+	Moment string `json:"moment" doc:"in the moment language; a time needs its zone, or zone"`
+	Zone   string `json:"zone,omitempty" doc:"IANA name of the zone in which a time without one is read"`
+	Host   string `json:"host,omitempty" doc:"name of the host with an agent that the copy would be made on"`
 }
 
 // Estimate is how long a restore should take, by phase.

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 	"io"
 	"strings"
@@ -21,23 +22,52 @@ func (a *app) restore() *cobra.Command {
 var momentHelp = "\n\nMOMENT is one of:\n\n    " + strings.ReplaceAll(moment.Forms, " · ", "\n    ")
 
 func (a *app) restorePlan() *cobra.Command {
-	return &cobra.Command{
+	var host string
+	cmd := &cobra.Command{
 		Use: "plan CLUSTER MOMENT", Short: "Resolve a moment and show what a restore would do, changing nothing",
 		Long: "Resolve a moment and show what a restore would do, changing nothing." + momentHelp,
 		Args: cobra.ExactArgs(2), ValidArgsFunction: a.completeClusters,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var p api.Restore
 			if _, err := a.askMoment(cmd, "/clusters/"+seg(args[0])+"/plan", args[1],
-				func(moment string) any { return api.MomentRequest{Moment: moment} }, &p); err != nil {
+				func(moment string) any { return api.PlanRequest{Moment: moment, Host: host} }, &p); err != nil {
 				return err
 			}
 			return a.show(cmd, p, func(w io.Writer) { drawPlan(w, p) })
 		},
 	}
+	cmd.Flags().StringVar(&host, "host", "", "host with an agent to plan it for (default: the service's own)")
+	return cmd
 }
 
 func drawPlan(w io.Writer, p api.Restore) {
-	facts(w, append(planFacts(p), "time", expected(p.Estimate))...)
+	facts(w, append(append(planFacts(p), siteFacts(p.Site)...), "time", expected(p.Estimate))...)
+	if p.Site == nil {
+		return
+	}
+	for _, o := range p.Site.Obstacles {
+		_, _ = fmt.Fprintf(w, "\nIt cannot be made now: %s. %s\n", cmp.Or(o.Detail, o.Title), o.Next)
+	}
+}
+
+// siteFacts are the names and values of where a copy would stand.
+func siteFacts(s *api.Site) []string {
+	if s == nil {
+		return nil
+	}
+	here := fmt.Sprintf("%d in the store", s.Stored)
+	if s.Spooled > 0 {
+		here += fmt.Sprintf(", %d in the spool", s.Spooled)
+	}
+	if n := len(s.Missing); n > 0 {
+		here += fmt.Sprintf(", %d missing", n)
+	}
+	pairs := []string{"segments", here, "host", s.Host}
+	if s.Directory != "" {
+		pairs = append(pairs, "laid out", fmt.Sprintf("%s in %s, as %s; %s are free", figures.Size(s.Bytes), s.Directory, s.User,
+			figures.Size(s.Free)))
+	}
+	return pairs
 }
 
 // planFacts are a plan's names and values.

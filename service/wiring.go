@@ -198,7 +198,8 @@ func (w *wiring) connectAuth() error {
 // connectHosts makes ready for machines with a host agent.
 func (w *wiring) connectHosts(ctx context.Context) (err error) {
 	w.hosts = &hosts.Registry{Catalog: w.catalog, Key: w.logins.Key, Log: w.log, Now: w.cfg.Now,
-		Changed: func(id string) { w.events.Publish(events.Host, id) }, Met: w.worker.ClearHost, Feed: w.auth.RequireFeed(w.copyHandlers().Feed)}
+		Changed: func(id string) { w.events.Publish(events.Host, id) }, Met: w.worker.ClearHost,
+		Feed: w.auth.RequireFeed(w.copyHandlers().Feed)}
 	if err := w.hosts.Open(ctx); err != nil || w.cfg.Agents == "" {
 		return err
 	}
@@ -275,7 +276,7 @@ func (w *wiring) nouns() []handlers.Noun {
 		&handlers.Readiness{Catalog: w.catalog, Logins: w.logins, Checker: w.checker, Log: w.log},
 		&handlers.Backups{Catalog: w.catalog, Custody: w.custody, Books: w.books, Tasks: w.queue, Events: w.events,
 			Spool: w.cfg.spool(), Now: w.cfg.Now},
-		&handlers.Moments{Catalog: w.catalog, Planner: w.planner},
+		&handlers.Moments{Catalog: w.catalog, Planner: w.planner, Copies: w.copies},
 		&handlers.Changes{
 			Catalog:  w.catalog,
 			Logins:   w.logins,

@@ -16,7 +16,8 @@ type Agent struct {
 	service *Service
 	Name    string
 	Home    string
-	Copies  string // directory
+	Copies  string   // directory
+	Machine *Machine // that it runs on; nil for this one
 
 	cmd   *exec.Cmd
 	ended chan struct{}
@@ -74,6 +75,9 @@ func (a *Agent) StartAlone() {
 	require.NoError(a.bed, err)
 	defer func() { _ = log.Close() }()
 	a.cmd, a.ended = exec.Command(a.service.program, "host", "serve", "--home", a.Home), make(chan struct{})
+	if a.Machine != nil {
+		a.cmd = a.Machine.Inside(a.cmd.Args...)
+	}
 	a.cmd.Stderr = log
 	require.NoError(a.bed, a.cmd.Start())
 	go func() { _ = a.cmd.Wait(); close(a.ended) }()

@@ -2,12 +2,14 @@ package main
 
 import (
 	"context"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -39,7 +41,7 @@ func TestCopiesOnAHost(t *testing.T) {
 
 	spare := s.service.Join("spare")
 	s.refused(1, []string{"out of reach", "velvet host serve"}, "restore", "start", "ferries", "latest", "--host", "spare")
-	spare.Configure("copies-at-once: 1")
+	spare.Configure("copies-at-once: 1\nports: 21700-21799")
 	spare.Start()
 	assert.Contains(t, s.service.Must("host", "list"), "connected")
 
@@ -47,10 +49,24 @@ func TestCopiesOnAHost(t *testing.T) {
 	s.service.JSON(&k, "restore", "start", "ferries", "latest", "--host", "spare")
 	assert.Equal(t, "paused", k.State)
 	assert.Equal(t, "spare", k.Host)
+	assert.InDelta(t, 21750, k.Port, 50)
 	assert.Equal(t, spare.Copies, filepath.Dir(k.Directory))
 	assert.NotContains(t, s.service.Must("task", "show", k.Task), "through the service", "the host reads the store itself")
 	s.sees(k, "1,2")
-	s.refused(1, []string{"1 copies at once"}, "restore", "start", "ferries", "latest", "--host", "spare")
+	s.refused(1, []string{"the host allows 1 at once"}, "restore", "start", "ferries", "latest", "--host", "spare")
+	plan := s.service.Must("restore", "plan", "ferries", "latest", "--host", "spare")
+	for _, says := range []string{spare.Copies, "are free", "in the store", "It cannot be made now: the host allows 1 at once"} {
+		assert.Contains(t, plan, says)
+	}
+	assert.NotContains(t, s.service.Must("restore", "plan", "ferries", "latest"), "cannot be made")
+	segments, err := filepath.Glob(s.Path("home", "store", "clusters", "*", "wal", "00000001", "*"))
+	require.NoError(t, err)
+	require.NotEmpty(t, segments)
+	last := segments[len(segments)-1]
+	require.NoError(t, os.Rename(last, s.Path("aside")))
+	plan = s.service.Must("restore", "plan", "ferries", "latest")
+	assert.Contains(t, plan, "recorded, and not in the store: 1, from "+filepath.Base(last))
+	require.NoError(t, os.Rename(s.Path("aside"), last))
 	assert.Contains(t, s.service.Must("prove", "run", k.Name), "passed")
 	s.service.JSON(&k, "copy", "step", k.Name, "tx "+first)
 	s.sees(k, "1")
@@ -126,7 +142,8 @@ func TestAHostIsLostOnTheWay(t *testing.T) {
 	t.Parallel()
 	s := newStage(t, "--agents", "127.0.0.1:0")
 	address := s.agents()
-	s.ferries.Exec("postgres", "create table cargo as select n, md5(n::text) || repeat('~', 300) as note from generate_series(1, 1000000) n")
+	s.ferries.Exec("postgres",
+		"create table cargo as select n, md5(n::text) || repeat('~', 300) as note from generate_series(1, 1000000) n")
 	s.protect()
 	s.take()
 	s.commit(1)
@@ -184,4 +201,45 @@ func (s *stage) agents() string {
 	var w api.HostWord
 	s.service.JSON(&w, "host", "add", "asked-only")
 	return w.Address
+}
+
+// TestAHostBehindACable has a host that is another machine to the network: nothing there can be reached from here but through the
+// connection that it opened. The cable is pulled while a copy stands there, and put back.
+func TestAHostBehindACable(t *testing.T) {
+	t.Parallel()
+	b := testbed.New(t)
+	machine := b.Machine()
+	s := newStageOn(b, "--agents", machine.Ours+":0")
+	s.protect()
+	s.take()
+	s.commit(1)
+	s.captured()
+	spare := s.service.Join("spare")
+	spare.Machine = machine
+	spare.Start()
+	var k api.Copy
+	s.service.JSON(&k, "restore", "start", "ferries", "latest", "--host", "spare")
+	_, err := pgx.Connect(context.Background(), fmt.Sprintf("host=127.0.0.1 port=%d user=%s connect_timeout=5", k.Port, testbed.Superuser))
+	require.ErrorContains(t, err, "refused", "its port is on another machine")
+	assert.Contains(t, s.service.Must("prove", "run", k.Name), "passed")
+	listening, err := machine.Inside("sh", "-c", "cat /proc/net/tcp /proc/net/tcp6 | grep ' 0A '").CombinedOutput()
+	require.NoError(t, err)
+	for line := range strings.Lines(string(listening)) {
+		local := strings.Fields(line)[1]
+		assert.True(t, strings.HasPrefix(local, "0100007F:"), "something listens there that other machines reach: %s", line)
+	}
+
+	machine.Cut()
+	s.commit(2)
+	s.Eventually("the silence is noticed", func() bool { return !spare.Connected() })
+	s.refused(1, []string{"out of reach"}, "prove", "run", k.Name)
+	var shown api.Copy
+	s.service.JSON(&shown, "copy", "show", k.Name)
+	assert.Contains(t, shown.Problem, "not known")
+	machine.Mend()
+	s.Eventually("the host is back", spare.Connected)
+	s.service.JSON(&k, "copy", "step", k.Name, "latest")
+	assert.Contains(t, s.service.Must("prove", "run", k.Name), "passed")
+	s.service.Must("copy", "discard", k.Name, "--confirm", "ferries")
+	require.NoDirExists(t, k.Directory)
 }

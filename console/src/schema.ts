@@ -2382,6 +2382,14 @@ export interface components {
              */
             until?: string;
         };
+        PlanRequest: {
+            /** @description name of the host with an agent that the copy would be made on */
+            host?: string;
+            /** @description in the moment language; a time needs its zone, or zone */
+            moment: string;
+            /** @description IANA name of the zone in which a time without one is read */
+            zone?: string;
+        };
         Policy: {
             /**
              * Format: int64
@@ -2717,6 +2725,8 @@ export interface components {
              * @description how many WAL segments are replayed
              */
             segments: number;
+            /** @description where a copy would stand; only of a plan that was asked for */
+            site?: components["schemas"]["Site"];
             /** @description where replay begins */
             start: string;
         };
@@ -2822,6 +2832,37 @@ export interface components {
         Settlement: {
             /** @description the same is normal for these tables from now on: no incident any more */
             like?: boolean;
+        };
+        Site: {
+            /**
+             * Format: int64
+             * @description to lay out
+             */
+            bytes: number;
+            directory?: string;
+            /**
+             * Format: int64
+             * @description bytes
+             */
+            free: number;
+            /** @description name of the host with an agent; left out, the service's own */
+            host?: string;
+            /** @description segments that are in neither */
+            missing: string[] | null;
+            /** @description what stands in the way, and what to do about it */
+            obstacles: components["schemas"]["Problem"][] | null;
+            /**
+             * Format: int64
+             * @description segments that are only in the spool
+             */
+            spooled: number;
+            /**
+             * Format: int64
+             * @description segments that are in the store
+             */
+            stored: number;
+            /** @description OS user that its server would run as */
+            user?: string;
         };
         Span: {
             /** @description the oldest base backup that reaches into it */
@@ -4741,7 +4782,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["MomentRequest"];
+                "application/json": components["schemas"]["PlanRequest"];
             };
         };
         responses: {

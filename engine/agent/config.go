@@ -26,6 +26,9 @@ type Config struct {
 	// MostCopies may stand here at once, and Space is how many GiB they may take together; 0 for no limit.
 	MostCopies int `koanf:"copies-at-once"`
 	Space      int `koanf:"space"`
+	// Ports are those that copies may listen on, on loopback, as 21000-21099; "" for any.
+	Ports       string `koanf:"ports"`
+	first, last int
 	// Bandwidth is how many MiB a second may flow over the connection to the service; 0 for no limit.
 	Bandwidth int `koanf:"bandwidth"`
 }
@@ -55,6 +58,9 @@ copies: %s
 # copies-at-once: 0
 # space: 0
 
+# Ports of 127.0.0.1 that copies may have; any without it.
+# ports: 21000-21099
+
 # MiB a second over the connection to the service, which carries what does not come from the store; 0 for no limit.
 # bandwidth: 0
 `
@@ -79,6 +85,9 @@ func readConfig(home string) (c Config, err error) {
 	case c.MostCopies < 0 || c.Space < 0 || c.Bandwidth < 0:
 		err = errors.New("a limit is below 0")
 	}
+	if err == nil {
+		err = c.parsePorts()
+	}
 	if err != nil {
 		return c, fmt.Errorf("%s: %w", path, err)
 	}
@@ -87,6 +96,20 @@ func readConfig(home string) (c Config, err error) {
 	}
 	c.Copies = filepath.Clean(c.Copies)
 	return c, nil
+}
+
+// parsePorts reads which ports copies may have.
+func (c *Config) parsePorts() error {
+	const lowest, highest = 1024, 65535
+	c.first, c.last = lowest, highest
+	if c.Ports == "" {
+		return nil
+	}
+	if n, err := fmt.Sscanf(c.Ports, "%d-%d", &c.first, &c.last); n != 2 || err != nil || c.first < lowest || c.last > highest ||
+		c.first > c.last {
+		return fmt.Errorf("ports: %q is no range as 21000-21099, of ports from %d to %d", c.Ports, lowest, highest)
+	}
+	return nil
 }
 
 // readIdentity reads what the host knows itself by.

@@ -1,11 +1,13 @@
 package agent
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"math/rand/v2"
 	"net/http"
 	"path/filepath"
 	"strconv"
@@ -28,7 +30,7 @@ func (s *session) serveMachine(mux *http.ServeMux) {
 		return none, s.host.RemoveTree(p.Dir)
 	})
 	wire.FreeSpace.Serve(mux, func(context.Context, wire.Place) (int64, error) { return s.host.FreeSpace(s.cfg.Copies) })
-	wire.FreePort.Serve(mux, func(context.Context, wire.Nothing) (int, error) { return s.host.FreePort() })
+	wire.FreePort.Serve(mux, func(context.Context, wire.Nothing) (int, error) { return s.freePort() })
 	wire.Listens.Serve(mux, func(_ context.Context, port int) (bool, error) { return s.host.Listens(port) })
 	wire.SocketDir.Serve(mux, func(_ context.Context, p wire.Place) (string, error) {
 		if err := s.within(p.Dir, false); err != nil {
@@ -48,12 +50,29 @@ func (s *session) serveMachine(mux *http.ServeMux) {
 	})
 }
 
+// freePort finds one that a copy may have.
+func (s *session) freePort() (int, error) {
+	if s.cfg.Ports == "" {
+		return s.host.FreePort()
+	}
+	span := s.cfg.last - s.cfg.first + 1
+	for i, at := 0, rand.IntN(span); i < span; i++ {
+		if port := s.cfg.first + (at+i)%span; !s.host.PortTaken(port) {
+			return port, nil
+		}
+	}
+	return 0, refused("something listens on every one of the ports %s that copies may have here", s.cfg.Ports)
+}
+
 // serveServers answers what is about servers.
 func (s *session) serveServers(mux *http.ServeMux) {
 	wire.Start.Serve(mux, func(ctx context.Context, in wire.Server) (wire.Nothing, error) {
 		m, server, err := s.server(in)
 		if err != nil {
 			return none, err
+		}
+		if server.Port < s.cfg.first || server.Port > s.cfg.last {
+			return none, refused("copies may not have the port %d here, but those of %s", server.Port, cmp.Or(s.cfg.Ports, "1024-65535"))
 		}
 		return none, m.Start(ctx, server)
 	})

@@ -7,12 +7,15 @@ import (
 
 	"velvetrewind/api"
 	"velvetrewind/core/moment"
+	"velvetrewind/core/plan"
 	"velvetrewind/core/problem"
 	"velvetrewind/core/rehearsal"
 	"velvetrewind/engine/archive"
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/restore"
+	"velvetrewind/engine/restore/copies"
 	"velvetrewind/service/planner"
+	"velvetrewind/service/problems"
 	"velvetrewind/service/shapes"
 	"velvetrewind/service/work"
 )
@@ -21,6 +24,7 @@ import (
 type Moments struct {
 	Catalog *catalog.Catalog
 	Planner *planner.Planner
+	Copies  *copies.Maker
 }
 
 // Register registers the operations.
@@ -38,7 +42,12 @@ type momentIn struct {
 	Body api.MomentRequest
 }
 
-func (h *Moments) planRestore(ctx context.Context, in *momentIn) (*body[api.Restore], error) {
+type planIn struct {
+	ClusterPath
+	Body api.PlanRequest
+}
+
+func (h *Moments) planRestore(ctx context.Context, in *planIn) (*body[api.Restore], error) {
 	k, p, _, err := h.Planner.Plan(ctx, in.Cluster, in.Body.Moment, in.Body.Zone)
 	if err != nil {
 		return nil, err
@@ -55,7 +64,37 @@ func (h *Moments) planRestore(ctx context.Context, in *momentIn) (*body[api.Rest
 	if m, ok := rehearsal.Learn(work.Measurements(past)).Estimate(base.BytesHeld, p.Replay); ok {
 		v.Estimate = &api.Estimate{LayOut: m.LaidOut.Seconds(), Replay: m.Replayed.Seconds(), Proof: m.Proved.Seconds()}
 	}
-	return answer(v, nil)
+	v.Site, err = h.site(ctx, k, p, in.Body.Host)
+	return answer(v, err)
+}
+
+// site looks at where a copy would stand, and whether what it needs is here.
+func (h *Moments) site(ctx context.Context, k catalog.Cluster, p plan.Restore, on string) (*api.Site, error) {
+	var wish copies.Wish
+	if on != "" {
+		at, err := h.Catalog.Host(ctx, on)
+		if err != nil {
+			return nil, err
+		}
+		wish.Host = at.ID
+	}
+	s, err := h.Copies.Survey(ctx, k, p, wish)
+	if err != nil {
+		return nil, err
+	}
+	v := &api.Site{Host: on, Directory: s.Directory, User: s.User, Bytes: s.Bytes, Free: s.Free}
+	v.Stored, v.Spooled, v.Missing, err = h.Planner.Here(ctx, k.Name, p)
+	if len(v.Missing) > 0 {
+		s.Obstacles = append(s.Obstacles, problem.New(problem.OutOfReach, "See what became of them: velvet store audit",
+			"the copy cannot be made", "segments that it replays are recorded, and not in the store: %d, from %s on", len(v.Missing), v.Missing[0]))
+	}
+	v.Obstacles = shapes.Each(s.Obstacles, func(o error) api.Problem {
+		if p := (*problem.Problem)(nil); errors.As(o, &p) {
+			return *problems.Doc(p)
+		}
+		return *problems.Doc(problem.Wrap(o, problem.Failed, "the copy cannot be made", "See the service's log."))
+	})
+	return v, err
 }
 
 const usualAround = 8

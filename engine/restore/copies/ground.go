@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"velvetrewind/core/figures"
+	"velvetrewind/core/plan"
 	"velvetrewind/core/problem"
 	"velvetrewind/core/task"
 	"velvetrewind/engine/catalog"
@@ -88,7 +89,7 @@ func (c *Maker) admits(ctx context.Context, on string, cluster catalog.Cluster, 
 	const next = "Discard a copy there that is no longer needed, choose another host, or raise the limit in the host's own host.yaml."
 	switch {
 	case c.MostCopies > 0 && held >= c.MostCopies:
-		return problem.New(problem.Full, next, title, "the host allows %d copies at once, and so many stand there", c.MostCopies)
+		return problem.New(problem.Full, next, title, "the host allows %d at once, and so many copies stand there", c.MostCopies)
 	case c.MostBytes > 0 && bytes+b.BytesHeld > c.MostBytes:
 		return problem.New(problem.Full, next, title, "the host allows copies of %s together; %s are taken, and it needs %s",
 			figures.Size(c.MostBytes), figures.Size(bytes), figures.Size(b.BytesHeld))
@@ -117,4 +118,45 @@ func (c *Maker) layOut(ctx context.Context, k catalog.Copy, b catalog.Backup, tr
 // TreesIn are the trees of a copy whose directory is open.
 func TreesIn(f host.Files) restore.Trees {
 	return restore.Trees{Files: f, Data: dataDir, Tablespaces: tablespaces, Config: OriginalConfiguration}
+}
+
+// Site is where a copy would stand, and what stands in the way.
+type Site struct {
+	Directory, User string
+	Bytes, Free     int64
+	Obstacles       []error
+}
+
+// Survey looks at where a copy would stand. What stands in the way is no error but an obstacle.
+func (c *Maker) Survey(ctx context.Context, cluster catalog.Cluster, p plan.Restore, w Wish) (s Site, err error) {
+	b, err := c.Catalog.Backup(ctx, p.Base)
+	if err != nil {
+		return s, err
+	}
+	s.Bytes = b.BytesHeld
+	own, err := c.on(w.Host)
+	if err != nil {
+		s.Obstacles = append(s.Obstacles, err)
+		return s, nil
+	}
+	s.Directory = own.Dir
+	user := cluster.CopiesUser
+	if w.Host != "" {
+		user = ""
+		if err := own.admits(ctx, w.Host, cluster, p.Base); err != nil {
+			s.Obstacles = append(s.Obstacles, err)
+		}
+	}
+	if at, err := own.Host.Under(user); err != nil {
+		s.Obstacles = append(s.Obstacles, err)
+	} else {
+		s.User = at.User()
+	}
+	if s.Free, err = own.Host.FreeSpace(own.Dir); err == nil {
+		err = own.hasRoom(b, 0, "the copy cannot be made")
+	}
+	if err != nil {
+		s.Obstacles = append(s.Obstacles, err)
+	}
+	return s, nil
 }

@@ -1,0 +1,66 @@
+package testbed
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"strings"
+
+	"github.com/stretchr/testify/require"
+)
+
+// Machine is a network namespace of its own, joined to ours by one cable: for what runs there this machine is another one.
+type Machine struct {
+	bed   *Bed
+	name  string
+	cable string // our end
+	// Ours is the address of this machine there.
+	Ours string
+}
+
+// Machine makes one. The test is skipped where that is not allowed, but not in CI, which is root.
+func (b *Bed) Machine() *Machine {
+	if os.Geteuid() != 0 {
+		if os.Getenv("CI") != "" {
+			require.Fail(b, "CI runs as root, and makes network namespaces")
+		}
+		b.Skip("only root makes network namespaces")
+	}
+	n := os.Getpid() % 250 // of two test processes at once each has its own
+	m := &Machine{bed: b, name: fmt.Sprintf("velvet-%d", os.Getpid()), cable: fmt.Sprintf("velvet%d", n),
+		Ours: fmt.Sprintf("10.213.%d.1", n)}
+	b.Cleanup(func() {
+		_ = exec.Command("ip", "link", "del", m.cable).Run()
+		_ = exec.Command("ip", "netns", "del", m.name).Run()
+	})
+	inside := m.cable + "i"
+	for _, args := range []string{
+		"netns add " + m.name,
+		"link add " + m.cable + " type veth peer name " + inside,
+		"link set " + inside + " netns " + m.name,
+		"addr add " + m.Ours + "/24 dev " + m.cable,
+		"link set " + m.cable + " up",
+		"-n " + m.name + fmt.Sprintf(" addr add 10.213.%d.2/24 dev ", n) + inside,
+		"-n " + m.name + " link set " + inside + " up",
+		"-n " + m.name + " link set lo up",
+	} {
+		m.ip(args)
+	}
+	return m
+}
+
+func (m *Machine) ip(args string) {
+	out, err := exec.Command("ip", strings.Fields(args)...).CombinedOutput()
+	require.NoError(m.bed, err, "ip %s: %s", args, out)
+}
+
+// Cut pulls the cable out, and Mend puts it back.
+func (m *Machine) Cut() { m.ip("link set " + m.cable + " down") }
+
+// Mend ends Cut.
+func (m *Machine) Mend() { m.ip("link set " + m.cable + " up") }
+
+// Inside gives a command as it runs on the machine.
+func (m *Machine) Inside(args ...string) *exec.Cmd {
+	return exec.Command("ip", append([]string{"netns", "exec", m.name}, args...)...)
+}
