@@ -86,7 +86,8 @@ func (h *Moments) site(ctx context.Context, k catalog.Cluster, p plan.Restore, o
 	v.Stored, v.Spooled, v.Missing, err = h.Planner.Here(ctx, k.Name, p)
 	if len(v.Missing) > 0 {
 		s.Obstacles = append(s.Obstacles, problem.New(problem.OutOfReach, "See what became of them: velvet store audit",
-			"the copy cannot be made", "segments that it replays are recorded, and not in the store: %d, from %s on", len(v.Missing), v.Missing[0]))
+			"the copy cannot be made",
+			"segments that it replays are recorded, and not in the store: %d, from %s on", len(v.Missing), v.Missing[0]))
 	}
 	v.Obstacles = shapes.Each(s.Obstacles, func(o error) api.Problem {
 		if p := (*problem.Problem)(nil); errors.As(o, &p) {
