@@ -200,7 +200,10 @@ func (w *wiring) connectHosts(ctx context.Context) (err error) {
 	w.hosts = &hosts.Registry{Catalog: w.catalog, Key: w.logins.Key, Log: w.log, Now: w.cfg.Now,
 		Changed: func(id string) { w.events.Publish(events.Host, id) }, Met: w.worker.ClearHost,
 		Feed: w.auth.RequireFeed(w.copyHandlers().Feed)}
-	if err := w.hosts.Open(ctx); err != nil || w.cfg.Agents == "" {
+	if w.cfg.Agents == "" {
+		return nil
+	}
+	if err := w.hosts.Open(ctx, w.cfg.NewKey); err != nil {
 		return err
 	}
 	w.copies.Elsewhere = w.hosts.Ground

@@ -196,8 +196,9 @@ func TestLogins(t *testing.T) {
 // TestLostKey loses the key with which the clusters' passwords are sealed.
 func TestLostKey(t *testing.T) {
 	t.Parallel()
-	s := newStage(t)
+	s := newStage(t, "--agents", "127.0.0.1:0")
 	s.protect()
+	s.service.Must("host", "add", "spare")
 	s.service.Stop()
 	key := s.Path("home", "key")
 	require.NoError(t, os.Rename(key, key+".away"))
@@ -205,8 +206,9 @@ func TestLostKey(t *testing.T) {
 	_, err := os.Stat(key)
 	testbed.Attack(t, "accident, HOME/key is lost and silently made anew", err == nil)
 	assert.Contains(t, said, "the passwords of 1 cluster are sealed with it")
-	s.service.With("--new-key")
+	s.service.With("--new-key", "--agents", "127.0.0.1:0")
 	s.service.Start()
+	s.service.Must("host", "add", "quay")
 	r := s.service.VelvetWith(rolePassword+"\n", "cluster", "edit", "ferries", "--password-file", "-")
 	require.Zero(t, r.Code, r.Err)
 	s.streaming()

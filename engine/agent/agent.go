@@ -15,6 +15,7 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
+	"syscall"
 	"time"
 
 	"golang.org/x/time/rate"
@@ -67,11 +68,27 @@ func Open(home, version string, log *slog.Logger) (*Agent, error) {
 			return nil, err
 		}
 	}
+	if err := closed(cfg.Copies); err != nil {
+		return nil, err
+	}
 	if real, err := filepath.EvalSymlinks(cfg.Copies); err != nil || real != cfg.Copies {
 		return nil, errors.Join(err, fmt.Errorf("copies: %s leads elsewhere, over a link; name the directory itself: %s", cfg.Copies, real))
 	}
 	a.program, err = a.host.InstallProgram(filepath.Join(home, programsDir))
 	return a, err
+}
+
+// closed refuses a directory of copies in which others may put something in a copy's place.
+func closed(dir string) error {
+	info, err := os.Stat(dir)
+	if err != nil {
+		return err
+	}
+	if st, ok := info.Sys().(*syscall.Stat_t); ok && int(st.Uid) != os.Geteuid() {
+		return fmt.Errorf("copies: %s belongs to another OS user than the agent's; make it the agent's own: chown %d %s", dir,
+			os.Geteuid(), dir)
+	}
+	return nil
 }
 
 // Run serves every instance of the service until ctx ends.

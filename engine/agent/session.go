@@ -178,15 +178,34 @@ func (s *session) serveNames(mux *http.ServeMux) {
 	wire.Look.Serve(mux, withFiles(s, at, func(f host.Files, p wire.Place) (host.Entry, error) { return f.Look(p.Name) }))
 	wire.Remove.Serve(mux, withFiles(s, at, func(f host.Files, p wire.Place) (wire.Nothing, error) { return none, f.Remove(p.Name) }))
 	wire.List.Serve(mux, withFiles(s, at, func(f host.Files, p wire.Place) ([]host.Entry, error) { return f.List(p.Name) }))
-	wire.Walk.Serve(mux, withFiles(s, at, func(f host.Files, p wire.Place) (list []wire.Found, err error) {
-		err = f.Walk(p.Name, func(name string, size int64) error {
-			list = append(list, wire.Found{Name: name, Size: size})
-			return nil
-		})
-		return list, err
-	}))
+	wire.Walk.Serve(mux, s.walk)
 	wire.Used.Serve(mux, withFiles(s, at, func(f host.Files, _ wire.Place) (int64, error) { return f.Used() }))
 	wire.Sync.Serve(mux, withFiles(s, at, func(f host.Files, _ wire.Place) (wire.Nothing, error) { return none, f.Sync() }))
+}
+
+// foundAtOnce is how many files are told of in one message.
+const foundAtOnce = 4096
+
+// walk tells of the files below a directory.
+func (s *session) walk(_ context.Context, p wire.Place, send func([]wire.Found) error) error {
+	f, err := s.in(p)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = f.Close() }()
+	var list []wire.Found
+	err = f.Walk(p.Name, func(name string, size int64) error {
+		if list = append(list, wire.Found{Name: name, Size: size}); len(list) < foundAtOnce {
+			return nil
+		}
+		err := send(list)
+		list = nil
+		return err
+	})
+	if err == nil && len(list) > 0 {
+		err = send(list)
+	}
+	return err
 }
 
 // serveFiles answers what is about open files.

@@ -41,6 +41,12 @@ func (c *Catalog) Authority(ctx context.Context, create func() (certificate, key
 	return certificate, key, read() // another instance may have been first
 }
 
+// DropAuthority forgets an authority, if it still is the one.
+func (c *Catalog) DropAuthority(ctx context.Context, certificate []byte) error {
+	_, err := c.db.ExecContext(ctx, `delete from velvet.authority where certificate = $1`, certificate)
+	return err
+}
+
 // AddHostWord records a word with which a host may join once, until a time.
 func (c *Catalog) AddHostWord(ctx context.Context, hash []byte, name string, until time.Time) error {
 	var taken bool

@@ -66,25 +66,36 @@ const (
 	askTimeout = 30 * time.Second
 )
 
-// Open reads the installation's authority, or makes it.
-func (r *Registry) Open(ctx context.Context) error {
-	certificate, sealed, err := r.Catalog.Authority(ctx, func() (certificate, key []byte, err error) {
-		if certificate, key, err = identity.NewAuthority(r.Now()); err != nil {
-			return nil, nil, err
-		}
-		key, err = r.Key.Seal(string(key), sealedAs)
-		return certificate, key, err
-	})
+// Open reads the installation's authority, or makes it. One whose key was sealed with a key of the service that is lost is made
+// anew where that was said to be so: every host joins anew then.
+func (r *Registry) Open(ctx context.Context, keyIsLost bool) error {
+	certificate, sealed, err := r.Catalog.Authority(ctx, r.create)
 	if err != nil {
 		return err
 	}
 	key, err := r.Key.Open(sealed, sealedAs)
+	if err != nil && keyIsLost {
+		if err := r.Catalog.DropAuthority(ctx, certificate); err != nil {
+			return err
+		}
+		r.Log.Warn("the authority for hosts is made anew; hosts have to be removed, and join anew")
+		return r.Open(ctx, false)
+	}
 	if err != nil {
-		return fmt.Errorf("the key of the authority for hosts: %w", err)
+		return problem.Wrap(err, problem.Conflict, "hosts cannot be served",
+			"Restore HOME/key; or, if it is lost, start once with --new-key: hosts have to join anew then.")
 	}
 	r.authority, err = identity.OpenAuthority(certificate, []byte(key))
-	r.links = make(map[string]*link)
 	return err
+}
+
+// create makes an authority, with its key sealed.
+func (r *Registry) create() (certificate, key []byte, err error) {
+	if certificate, key, err = identity.NewAuthority(r.Now()); err != nil {
+		return nil, nil, err
+	}
+	key, err = r.Key.Seal(string(key), sealedAs)
+	return certificate, key, err
 }
 
 // Invite gives a word with which one host may join under a name.
@@ -274,6 +285,9 @@ func (r *Registry) greet(ctx context.Context, h *catalog.Host, l *link) error {
 func (r *Registry) keep(id string, l *link) {
 	r.mu.Lock()
 	before := r.links[id]
+	if r.links == nil {
+		r.links = make(map[string]*link)
+	}
 	r.links[id] = l
 	r.mu.Unlock()
 	if before != nil {

@@ -47,7 +47,7 @@ func install(t *testing.T) *installation {
 		Met: func(context.Context, string) {},
 		Now: time.Now, Feed: http.HandlerFunc(i.feed)}
 	ctx, cancel := context.WithCancel(context.Background())
-	require.NoError(t, i.registry.Open(ctx))
+	require.NoError(t, i.registry.Open(ctx, false))
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	i.address = l.Addr().String()
@@ -211,6 +211,13 @@ func TestCertificates(t *testing.T) {
 	require.NoError(t, os.Chmod(filepath.Join(i.Path("asleep"), "host.pem"), 0o644))
 	_, err = agent.Open(i.Path("asleep"), "test", slog.New(slog.DiscardHandler))
 	assert.ErrorContains(t, err, "read by others")
+	require.NoError(t, os.Chmod(filepath.Join(i.Path("asleep"), "host.pem"), 0o600))
+	if os.Geteuid() == 0 {
+		const nobody = 65534
+		require.NoError(t, os.Chown(filepath.Join(i.Path("asleep"), "copies"), nobody, nobody))
+		_, err = agent.Open(i.Path("asleep"), "test", slog.New(slog.DiscardHandler))
+		assert.ErrorContains(t, err, "belongs to another OS user")
+	}
 	_, err = agent.Join(context.Background(), i.Path("spare"), i.address, strings.Repeat("a", 20)+".b", i.Path("spare", "copies"))
 	assert.ErrorContains(t, err, "is a host already")
 }

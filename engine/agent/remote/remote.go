@@ -289,20 +289,24 @@ func (f files) Used() (int64, error)                   { return ask(f.m, wire.Us
 func (f files) Sync() error                            { return do(f.m, wire.Sync, f.at("."), atLast) }
 
 func (f files) Walk(name string, visit func(name string, size int64) error) error {
-	list, err := ask(f.m, wire.Walk, f.at(name), atLast)
-	if err != nil {
-		return err
-	}
-	for _, l := range list {
-		own := l.Name
-		if f.below != "" {
-			own = strings.TrimPrefix(own, f.below+string(filepath.Separator))
+	ctx, cancel := context.WithTimeout(context.Background(), atLast)
+	defer cancel()
+	var failed error
+	err := wire.Walk.Ask(ctx, f.m.client, f.at(name), func(list []wire.Found) {
+		for _, l := range list {
+			own := l.Name
+			if f.below != "" {
+				own = strings.TrimPrefix(own, f.below+string(filepath.Separator))
+			}
+			if failed == nil {
+				failed = visit(own, l.Size)
+			}
+			if errors.Is(failed, fs.ErrNotExist) {
+				failed = nil // gone since
+			}
 		}
-		if err := visit(own, l.Size); err != nil && !errors.Is(err, fs.ErrNotExist) { // gone since
-			return err
-		}
-	}
-	return nil
+	})
+	return errors.Join(failed, err)
 }
 
 // file is one that is open there.

@@ -5,6 +5,7 @@ import (
 	"net"
 	"net/http"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"connectrpc.com/connect"
@@ -25,8 +26,22 @@ func settings() (*http.HTTP2Config, *http.Protocols) {
 
 // Client is a connection over which a host is asked.
 type Client struct {
-	Name string // of the host
-	HTTP connect.HTTPClient
+	Name   string // of the host
+	HTTP   connect.HTTPClient
+	silent *atomic.Int64 // until when it is not asked, for it did not answer in time; nil where that is not minded
+}
+
+// quiet is how long a host that did not answer in time is not asked again: whoever looks at many copies on it waits for one only.
+const quiet = 10 * time.Second
+
+// silence tells whether the host did not answer a short time ago.
+func (c Client) silence() bool { return c.silent != nil && time.Now().UnixNano() < c.silent.Load() }
+
+// hush notes that the host did not answer in time.
+func (c Client) hush() {
+	if c.silent != nil {
+		c.silent.Store(time.Now().Add(quiet).UnixNano())
+	}
 }
 
 // NewClient asks a host over a connection that it has opened. gone is closed when that is lost.
@@ -35,7 +50,7 @@ func NewClient(ctx context.Context, name string, conn net.Conn) (c Client, gone 
 	t := &http.Transport{DialContext: func(context.Context, string, string) (net.Conn, error) { return w, nil }}
 	t.HTTP2, t.Protocols = settings()
 	asked, err := t.NewClientConn(ctx, "http", address)
-	return Client{name, over{asked}}, w.gone, err
+	return Client{name, over{asked}, new(atomic.Int64)}, w.gone, err
 }
 
 // over asks over one connection.

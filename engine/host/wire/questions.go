@@ -143,7 +143,6 @@ const (
 	Look          = Op[Place, host.Entry]("Look")
 	Remove        = Op[Place, Nothing]("Remove")
 	List          = Op[Place, []host.Entry]("List")
-	Walk          = Op[Place, []Found]("Walk")
 	Used          = Op[Place, int64]("Used")
 	Sync          = Op[Place, Nothing]("Sync")
 	RemoveTree    = Op[Place, Nothing]("RemoveTree")
@@ -156,6 +155,7 @@ const (
 	Stop          = Op[Stopped, Nothing]("Stop")
 	AskRuns       = Op[Server, Runs]("Runs")
 	LogTail       = Op[Tail, string]("LogTail")
+	Walk          = Stream[Place, []Found]("Walk")
 	LayOut        = Stream[LayOrder, Laying]("LayOut")
 )
 

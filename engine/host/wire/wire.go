@@ -56,6 +56,9 @@ func (o Op[In, Out]) Serve(mux *http.ServeMux, do func(context.Context, In) (Out
 
 // Ask asks it.
 func (o Op[In, Out]) Ask(ctx context.Context, c Client, in In) (out Out, err error) {
+	if c.silence() {
+		return out, fmt.Errorf("the host %s is out of reach: %w: it did not answer in time just now", c.Name, ErrOutOfReach)
+	}
 	client := connect.NewClient[In, Out](c.HTTP, c.URL(string(o)), asking)
 	r, err := client.CallUnary(ctx, connect.NewRequest(&in))
 	if err != nil {
@@ -141,6 +144,8 @@ func (c Client) read(err error) error {
 		return fmt.Errorf("%w: the velvet on %s is of an older release; bring it up to date", ErrLacks, c.Name)
 	case connect.IsWireError(err):
 		return &answered{"on " + c.Name + ": " + ce.Message(), marks[ce.Code()]}
+	case ce.Code() == connect.CodeDeadlineExceeded:
+		c.hush()
 	case errors.Is(err, context.Canceled):
 		return fmt.Errorf("%w: %s", context.Canceled, ce.Message())
 	}
