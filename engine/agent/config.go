@@ -43,10 +43,10 @@ const (
 const template = `# What the host agent of Velvet Rewind may do here. The service cannot change it.
 
 # Where instances of the service listen for host agents.
-services: [%s]
+services: [%q]
 
 # Copies are laid out below this directory; nothing is read or written elsewhere.
-copies: %s
+copies: %q
 
 # OS users that the servers of copies may run as, with commas, where the agent is root.
 # run-as: postgres
