@@ -54,11 +54,11 @@ func (m *Machine) ip(args string) {
 	require.NoError(m.bed, err, "ip %s: %s", args, out)
 }
 
-// Cut pulls the cable out, and Mend puts it back.
-func (m *Machine) Cut() { m.ip("link set " + m.cable + " down") }
+// Unplug pulls the cable out.
+func (m *Machine) Unplug() { m.ip("link set " + m.cable + " down") }
 
-// Mend ends Cut.
-func (m *Machine) Mend() { m.ip("link set " + m.cable + " up") }
+// Plug puts it back.
+func (m *Machine) Plug() { m.ip("link set " + m.cable + " up") }
 
 // Inside gives a command as it runs on the machine.
 func (m *Machine) Inside(args ...string) *exec.Cmd {

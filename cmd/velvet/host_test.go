@@ -229,14 +229,14 @@ func TestAHostBehindACable(t *testing.T) {
 		assert.True(t, strings.HasPrefix(local, "0100007F:"), "something listens there that other machines reach: %s", line)
 	}
 
-	machine.Cut()
+	machine.Unplug()
 	s.commit(2)
 	s.Eventually("the silence is noticed", func() bool { return !spare.Connected() })
 	s.refused(1, []string{"out of reach"}, "prove", "run", k.Name)
 	var shown api.Copy
 	s.service.JSON(&shown, "copy", "show", k.Name)
 	assert.Contains(t, shown.Problem, "not known")
-	machine.Mend()
+	machine.Plug()
 	s.Eventually("the host is back", spare.Connected)
 	s.service.JSON(&k, "copy", "step", k.Name, "latest")
 	assert.Contains(t, s.service.Must("prove", "run", k.Name), "passed")
