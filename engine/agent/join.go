@@ -38,8 +38,8 @@ const (
 	RenewPath = "/renew"
 )
 
-// SplitWord takes a word apart into the secret and the fingerprint of the authority of the service that gave it.
-func SplitWord(word string) (secret, fingerprint string, err error) {
+// splitWord takes a word apart into the secret and the fingerprint of the authority of the service that gave it.
+func splitWord(word string) (secret, fingerprint string, err error) {
 	secret, fingerprint, ok := strings.Cut(strings.TrimSpace(word), ".")
 	if !ok || secret == "" || fingerprint == "" {
 		return "", "", errors.New("that is no word that a service gives; ask it for one with: velvet host add NAME")
@@ -50,7 +50,7 @@ func SplitWord(word string) (secret, fingerprint string, err error) {
 // Join makes this machine a host of the service at an address, with its one-time word, and gives its name. What it may do here is
 // written to a file in home, where that is not there already.
 func Join(ctx context.Context, home, address, word, copies string) (name string, err error) {
-	secret, fingerprint, err := SplitWord(word)
+	secret, fingerprint, err := splitWord(word)
 	if err != nil {
 		return "", err
 	}
