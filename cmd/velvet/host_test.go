@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"velvetrewind/api"
+	"velvetrewind/engine/host"
 	"velvetrewind/testbed"
 )
 
@@ -193,7 +194,15 @@ func TestAHostIsLostOnTheWay(t *testing.T) {
 	s.Eventually("the agent is back", spare.Connected)
 	s.service.JSON(&k, "restore", "start", "ferries", "latest", "--host", "spare")
 	s.sees(k, "1")
-	s.service.Must("copy", "discard", k.Name, "--confirm", "ferries")
+
+	// The machine is lost for good.
+	spare.Kill()
+	s.refused(1, []string{"out of reach for three minutes"}, "host", "remove", "spare", "--confirm", "spare")
+	s.service.Records.Exec("postgres", "update velvet.hosts set seen_at = now() - interval '1 hour'")
+	s.service.Must("host", "remove", "spare", "--confirm", "spare")
+	assert.NotContains(t, s.service.Must("copy", "list"), k.Name)
+	left := host.Server{Major: s.Major, DataDir: filepath.Join(k.Directory, "data")}
+	require.NoError(t, s.Host.Stop(context.Background(), left, host.Immediate))
 }
 
 // agents is where the service listens for host agents.

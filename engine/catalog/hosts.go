@@ -128,18 +128,38 @@ func (c *Catalog) Host(ctx context.Context, nameOrID string) (Host, error) {
 	return h, err
 }
 
-// RemoveHost has a host be one no longer. One with copies on it stays.
+// lostAfter is how long no instance has seen a host, in seconds, of which it is taken that it may be lost.
+const lostAfter = 180
+
+// RemoveHost has a host be one no longer. One with copies on it stays, unless it is lost: then those are given up, too.
 func (c *Catalog) RemoveHost(ctx context.Context, h Host) error {
-	r, err := c.db.ExecContext(ctx, `update velvet.hosts set removed_at = now() where id = $1 and removed_at is null
-		and not exists (select from velvet.copies where host_id = $1 and state <> $2)`, h.ID, CopyDiscarded)
+	tx, err := c.db.BeginTxx(ctx, nil)
 	if err != nil {
 		return err
 	}
-	if n, err := r.RowsAffected(); err != nil || n > 0 {
+	defer func() { _ = tx.Rollback() }()
+	var lost bool
+	if err := tx.GetContext(ctx, &lost, `select coalesce(seen_at, joined_at) < now() - make_interval(secs => $2) from velvet.hosts
+		where id = $1 for update`, h.ID, lostAfter); err != nil {
 		return err
 	}
-	return problem.New(problem.Conflict, "Discard its copies first: velvet copy list", "the host was not removed",
-		"there are copies on %s", h.Name)
+	var stand int
+	if err := tx.GetContext(ctx, &stand, `select count(*) from velvet.copies where host_id = $1 and state <> $2`, h.ID,
+		CopyDiscarded); err != nil {
+		return err
+	}
+	if stand > 0 && !lost {
+		return problem.New(problem.Conflict, "Discard its copies first: velvet copy list. If the machine is lost, remove it when it has "+
+			"been out of reach for three minutes.", "the host was not removed", "there are copies on %s", h.Name)
+	}
+	if _, err := tx.ExecContext(ctx, `update velvet.copies set state = $2, problem = 'its host was lost'
+		where host_id = $1 and state <> $2`, h.ID, CopyDiscarded); err != nil {
+		return err
+	}
+	if _, err := tx.ExecContext(ctx, `update velvet.hosts set removed_at = now() where id = $1`, h.ID); err != nil {
+		return err
+	}
+	return tx.Commit()
 }
 
 // CopiesOn lists the names of the copies that stand on a host.

@@ -97,7 +97,8 @@ func (h *Hosts) remove(ctx context.Context, in *removeHost) (*struct{}, error) {
 	}
 	if in.Confirm != k.Name {
 		return nil, problem.New(problem.Unconfirmed, "To go on, confirm with the host's name: "+k.Name, "the host was not removed",
-			"its agent will be turned away, and has to join anew; nothing on the machine is removed")
+			"its agent will be turned away, and has to join anew; nothing on the machine is removed, and where it is lost, its copies are "+
+				"given up")
 	}
 	if err := h.Catalog.RemoveHost(ctx, k); err != nil {
 		return nil, err
