@@ -14,6 +14,7 @@ type Host struct {
 	Users      []string   `json:"users" doc:"OS users that copies may run as there, the first unless another is asked for"`
 	Directory  string     `json:"directory,omitempty" doc:"in which copies are laid out"`
 	Majors     []int      `json:"majors" doc:"versions of PostgreSQL that are installed there"`
+	Databases  []string   `json:"databases" doc:"directories below which databases lie that a copy may take the place of"`
 	Free       int64      `json:"free" doc:"bytes, where copies are"`
 	Memory     int64      `json:"memory" doc:"bytes, of the machine"`
 	Cores      int        `json:"cores"`

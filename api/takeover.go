@@ -8,7 +8,7 @@ type Takeover struct {
 	Cluster string `json:"cluster"`
 	Copy    string `json:"copy"`
 	Moment  string `json:"moment"`
-	Step    string `json:"step,omitempty" doc:"opening, stopping, setting aside, placing or starting; in service or as before where it has ended"`
+	Step    string `json:"step,omitempty" doc:"opening, bringing, stopping, setting aside, placing or starting; in service or as before where it has ended"`
 	// Original is how the original runs.
 	Original TakeoverOriginal `json:"original"`
 	Aside    []string         `json:"aside" doc:"what the original's directories are called afterwards"`
@@ -53,7 +53,8 @@ type TakeoverUsers struct {
 
 // TakeoverRequest has a takeover begin.
 type TakeoverRequest struct {
-	Confirm string `json:"confirm,omitempty" doc:"name of the cluster"`
-	Despite bool   `json:"despite,omitempty" doc:"also where the proof of the copy does not say that it passed"`
-	Quick   bool   `json:"quick,omitempty" doc:"where the copy was not proved, only check what takes no longer for a larger one"`
+	Confirm  string `json:"confirm,omitempty" doc:"name of the cluster"`
+	Despite  bool   `json:"despite,omitempty" doc:"also where the proof of the copy does not say that it passed"`
+	HostLost bool   `json:"hostLost,omitempty" doc:"the host is lost for good on which the original was: the copy serves in its place where it is"`
+	Quick    bool   `json:"quick,omitempty" doc:"where the copy was not proved, only check what takes no longer for a larger one"`
 }

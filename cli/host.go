@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 	"io"
 	"net/http"
@@ -117,14 +118,14 @@ func hostFacts(h *api.Host) []string {
 	pairs := []string{"host", h.Name, "state", stateOfHost(h), "address", h.Address, "joined", when(h.JoinedAt)}
 	if h.SeenAt != nil {
 		pairs = append(pairs, "agent", "velvet "+h.Velvet, "copies lie in", h.Directory, "and run as", strings.Join(h.Users, ", "),
-			"PostgreSQL", versions(h), "free", figures.Size(h.Free), "limits", limitsOf(h),
+			"databases lie in", orNone(h.Databases), "PostgreSQL", versions(h), "free", figures.Size(h.Free), "limits", limitsOf(h),
 			"machine", fmt.Sprintf("%d cores, %s of memory", h.Cores, figures.Size(h.Memory)))
 	}
-	copies := strings.Join(h.Copies, ", ")
-	if copies == "" {
-		copies = "none"
-	}
-	return append(pairs, "copies", copies)
+	return append(pairs, "copies", orNone(h.Copies))
+}
+
+func orNone(list []string) string {
+	return cmp.Or(strings.Join(list, ", "), "none")
 }
 
 func limitsOf(h *api.Host) string {

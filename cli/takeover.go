@@ -17,6 +17,7 @@ import (
 func (a *app) restoreTakeover() *cobra.Command {
 	var in api.TakeoverRequest
 	var look, detach bool
+	var on string
 	cmd := &cobra.Command{
 		Use: "takeover COPY | CLUSTER MOMENT", Short: "Put a copy in the place of its original, which is set aside",
 		Long: "Put a paused copy in the place of its original: prove it, ask for the word, stop the original, set its directory\n" +
@@ -31,13 +32,14 @@ func (a *app) restoreTakeover() *cobra.Command {
 			}
 			name := args[0]
 			if len(args) == 2 {
-				if name, err = a.copyFirst(cmd, args[0], args[1]); err != nil {
+				if name, err = a.copyFirst(cmd, args[0], args[1], on); err != nil {
 					return err
 				}
 			}
 			path := "/copies/" + seg(name) + "/takeover"
+			planned := fmt.Sprintf("%s?hostLost=%v", path, in.HostLost)
 			var plan api.Takeover
-			if err := c.get(cmd.Context(), path, &plan); err != nil {
+			if err := c.get(cmd.Context(), planned, &plan); err != nil {
 				return err
 			}
 			if look {
@@ -47,7 +49,7 @@ func (a *app) restoreTakeover() *cobra.Command {
 				if err := proveFirst(cmd, c, name); err != nil {
 					return err
 				}
-				if err := c.get(cmd.Context(), path, &plan); err != nil {
+				if err := c.get(cmd.Context(), planned, &plan); err != nil {
 					return err
 				}
 			}
@@ -61,6 +63,8 @@ func (a *app) restoreTakeover() *cobra.Command {
 	confirmFlag(cmd, &in.Confirm)
 	cmd.Flags().BoolVar(&in.Despite, "despite-proof", false, "also if the proof of the copy does not pass")
 	cmd.Flags().BoolVar(&in.Quick, "quick", false, "without a proof: check the boundary and the files, but no pages and rows")
+	cmd.Flags().StringVar(&on, "host", "", "with CLUSTER and MOMENT: the original's own host, where that has an agent")
+	cmd.Flags().BoolVar(&in.HostLost, "host-lost", false, "the original's host is lost for good: the copy serves where it is")
 	cmd.Flags().BoolVar(&look, "plan", false, "show what would be done, changing nothing of the original")
 	cmd.Flags().BoolVar(&detach, "detach", false, "do not wait for the end")
 	cmd.AddCommand(a.takeoverHistory(), a.takeoverClear())
@@ -68,9 +72,9 @@ func (a *app) restoreTakeover() *cobra.Command {
 }
 
 // copyFirst makes the copy that is to take over, and gives its id.
-func (a *app) copyFirst(cmd *cobra.Command, cluster, moment string) (string, error) {
+func (a *app) copyFirst(cmd *cobra.Command, cluster, moment, on string) (string, error) {
 	var t api.Task
-	in := func(m string) any { return api.MakeCopyRequest{Moment: m} }
+	in := func(m string) any { return api.MakeCopyRequest{Moment: m, Host: on} }
 	c, err := a.askMoment(cmd, "/clusters/"+seg(cluster)+"/copies", moment, in, &t)
 	if err != nil {
 		return "", err

@@ -123,6 +123,7 @@ func (w *wiring) serve(ctx context.Context, l net.Listener, ready func()) error 
 		return err
 	}
 	wg.Go(func() { w.queue.Recover(ctx) })
+	wg.Go(func() { w.worker.Meet(ctx, "") })
 	server := &http.Server{Handler: w.handler(), ReadHeaderTimeout: 10 * time.Second,
 		BaseContext: func(net.Listener) context.Context { return ctx }}
 	failed := make(chan error, 1)

@@ -22,6 +22,7 @@ import (
 	"velvetrewind/engine/catalog/seal"
 	"velvetrewind/engine/host"
 	"velvetrewind/engine/restore/copies"
+	"velvetrewind/engine/restore/takeover"
 	"velvetrewind/engine/schedule"
 	"velvetrewind/engine/server/names"
 	"velvetrewind/engine/server/survey"
@@ -96,7 +97,7 @@ func (w *wiring) connect(ctx context.Context) error {
 	w.captures = &capture.Supervisor{
 		Catalog: w.catalog, Store: w.custody.Store, Spool: w.cfg.spool(), SpoolLimit: w.cfg.spoolLimit(), Codec: w.codec, Books: w.books,
 		Log: w.log, Access: w.logins.Access, Changed: func(id string) { w.events.Publish(events.Cluster, id) }, Instance: instance,
-		Host: w.host,
+		MachineOf: (&takeover.Taker{Catalog: w.catalog, Copies: w.copies}).MachineOf,
 	}
 	if w.captures.Former, err = formerInstance(w.cfg.Home, instance); err != nil {
 		return err
@@ -198,7 +199,7 @@ func (w *wiring) connectAuth() error {
 // connectHosts makes ready for machines with a host agent.
 func (w *wiring) connectHosts(ctx context.Context) (err error) {
 	w.hosts = &hosts.Registry{Catalog: w.catalog, Key: w.logins.Key, Log: w.log, Now: w.cfg.Now,
-		Changed: func(id string) { w.events.Publish(events.Host, id) }, Met: w.worker.ClearHost,
+		Changed: func(id string) { w.events.Publish(events.Host, id) }, Met: w.worker.Meet,
 		Feed: w.auth.RequireFeed(w.copyHandlers().Feed)}
 	if w.cfg.Agents == "" {
 		return nil
@@ -206,7 +207,7 @@ func (w *wiring) connectHosts(ctx context.Context) (err error) {
 	if err := w.hosts.Open(ctx, w.cfg.NewKey); err != nil {
 		return err
 	}
-	w.copies.Elsewhere = w.hosts.Ground
+	w.copies.Elsewhere, w.copies.InReach = w.hosts.Ground, w.hosts.InReach
 	if w.agents, err = net.Listen("tcp", w.cfg.Agents); err != nil {
 		return fmt.Errorf("listen on %s for host agents: %w; choose another address with --agents", w.cfg.Agents, err)
 	}
@@ -297,6 +298,7 @@ func (w *wiring) nouns() []handlers.Noun {
 		&handlers.Tasks{Catalog: w.catalog, Queue: w.queue, Now: w.cfg.Now},
 		&handlers.Trail{Catalog: w.catalog},
 		&handlers.Hosts{Catalog: w.catalog, Registry: w.hosts, Address: w.agentsAddress()},
-		&handlers.Takeovers{Catalog: w.catalog, Logins: w.logins, Planner: w.planner, Host: w.host, Tasks: w.queue, Now: w.cfg.Now},
+		&handlers.Takeovers{Catalog: w.catalog, Logins: w.logins, Planner: w.planner, Taker: w.worker.Taker(), Tasks: w.queue,
+			Now: w.cfg.Now},
 	}
 }

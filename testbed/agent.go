@@ -23,12 +23,13 @@ type Agent struct {
 	ended chan struct{}
 }
 
-// Join has a host join the service, which listens for agents. It does not run yet.
-func (s *Service) Join(name string) *Agent {
+// Join has a host join the service, which listens for agents, with further arguments. It does not run yet.
+func (s *Service) Join(name string, args ...string) *Agent {
 	a := &Agent{bed: s.bed, service: s, Name: name, Home: s.bed.Path("host-" + name), Copies: s.bed.Path("host-"+name, "copies")}
 	var w struct{ Word, Address string }
 	s.JSON(&w, "host", "add", name)
-	r := s.VelvetWith(w.Word+"\n", "host", "join", w.Address, "--word-file", "-", "--home", a.Home, "--copies", a.Copies)
+	r := s.VelvetWith(w.Word+"\n", append([]string{"host", "join", w.Address, "--word-file", "-", "--home", a.Home, "--copies", a.Copies},
+		args...)...)
 	require.Zero(s.bed, r.Code, r.Err)
 	tools, err := Programs()
 	require.NoError(s.bed, err)

@@ -103,6 +103,17 @@ func (p *Postgres) startSomewhere() {
 	}
 }
 
+// OnAnotherDisk makes a directory on another file system than that of the test's other files.
+func (b *Bed) OnAnotherDisk(name string) string {
+	dir, err := os.MkdirTemp("/dev/shm", "velvet-test-")
+	require.NoError(b, err)
+	b.Cleanup(func() { _ = os.RemoveAll(dir) })
+	require.NoError(b, os.Chmod(dir, 0o755))
+	path := filepath.Join(dir, name)
+	require.NoError(b, b.Host.MakeDir(path, 0o700))
+	return path
+}
+
 // Beside is a server of which the test has made the data directory itself; it is not started yet.
 func (b *Bed) Beside(at host.Server) *Postgres {
 	p := &Postgres{bed: b, Server: at}

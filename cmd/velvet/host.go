@@ -48,6 +48,7 @@ func hostServe() *cobra.Command {
 
 func hostJoin() *cobra.Command {
 	var wordFile, copies string
+	var databases []string
 	cmd := &cobra.Command{
 		Use: "join ADDRESS", Short: "Have this machine join a service as a host, with a word of: velvet host add", Args: cobra.ExactArgs(1),
 		Long: "Have this machine join a service as a host, with the word that `velvet host add NAME` gave there. The word is asked for,\n" +
@@ -68,7 +69,7 @@ func hostJoin() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			name, err := agent.Join(cmd.Context(), home, args[0], word, copies)
+			name, err := agent.Join(cmd.Context(), home, args[0], word, copies, databases)
 			if err != nil {
 				return err
 			}
@@ -78,6 +79,7 @@ func hostJoin() *cobra.Command {
 		},
 	}
 	cmd.Flags().StringVar(&wordFile, "word-file", "", "file with the word, or - for standard input; without it the word is asked for")
+	cmd.Flags().StringSliceVar(&databases, "databases", nil, "directories below which databases lie that a copy may take the place of")
 	cmd.Flags().StringVar(&copies, "copies", "", "directory for copies on this machine (HOME/copies)")
 	return cmd
 }

@@ -2009,6 +2009,8 @@ export interface components {
             copies: string[] | null;
             /** Format: int64 */
             cores: number;
+            /** @description directories below which databases lie that a copy may take the place of */
+            databases: string[] | null;
             /** @description in which copies are laid out */
             directory?: string;
             /**
@@ -3088,7 +3090,7 @@ export interface components {
             problem?: string;
             /** @description what was set aside is gone */
             removed?: boolean;
-            /** @description opening, stopping, setting aside, placing or starting; in service or as before where it has ended */
+            /** @description opening, bringing, stopping, setting aside, placing or starting; in service or as before where it has ended */
             step?: string;
         };
         TakeoverOriginal: {
@@ -3122,6 +3124,8 @@ export interface components {
             confirm?: string;
             /** @description also where the proof of the copy does not say that it passed */
             despite?: boolean;
+            /** @description the host is lost for good on which the original was: the copy serves in its place where it is */
+            hostLost?: boolean;
             /** @description where the copy was not proved, only check what takes no longer for a larger one */
             quick?: boolean;
         };
@@ -5279,7 +5283,10 @@ export interface operations {
     };
     "plan-takeover": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description the host is lost for good on which the original was */
+                hostLost?: boolean;
+            };
             header?: never;
             path: {
                 /** @description name or id of the copy, or an unambiguous beginning or end of its id */

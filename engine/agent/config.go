@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 
 	"github.com/knadh/koanf/parsers/yaml"
 	"github.com/knadh/koanf/providers/file"
@@ -18,9 +19,14 @@ import (
 type Config struct {
 	// Services are addresses at which instances of the service listen for agents.
 	Services []string `koanf:"services"`
-	// Copies is the directory in which copies are laid out, and the only one in which anything is done.
+	// Copies is the directory in which copies are laid out.
 	Copies string `koanf:"copies"`
-	RunAs  string `koanf:"run-as"`
+	// Databases are directories below which lie the originals that may be taken over, their tablespaces and their logs. Nothing is
+	// done anywhere else.
+	Databases []string `koanf:"databases"`
+	// Units are those of systemd by which originals are stopped and started.
+	Units []string `koanf:"units"`
+	RunAs string   `koanf:"run-as"`
 	// Programs is the directory of PostgreSQL's programs, %d for the major version.
 	Programs string `koanf:"programs"`
 	// MostCopies may stand here at once, and Space is how many GiB they may take together; 0 for no limit.
@@ -45,8 +51,15 @@ const template = `# What the host agent of Velvet Rewind may do here. The servic
 # Where instances of the service listen for host agents.
 services: [%q]
 
-# Copies are laid out below this directory; nothing is read or written elsewhere.
+# Copies are laid out below this directory.
 copies: %q
+
+# Directories below which databases lie that a copy may take the place of: their data directories, tablespaces and logs. Without
+# any, no database of this host is touched. Nothing is read or written elsewhere.
+databases: [%s]
+
+# Units of systemd that run them, which may be stopped and started for that.
+# units: ["postgresql@15-main.service"]
 
 # OS users that the servers of copies may run as, with commas, where the agent is root.
 # run-as: postgres
@@ -80,6 +93,8 @@ func readConfig(home string) (c Config, err error) {
 	switch {
 	case len(c.Services) == 0:
 		err = errors.New("services names no address")
+	case slices.ContainsFunc(c.Databases, func(d string) bool { return !filepath.IsAbs(d) || filepath.Clean(d) == "/" }):
+		err = fmt.Errorf("databases: each must be an absolute path, and not /: %q", c.Databases)
 	case !filepath.IsAbs(c.Copies):
 		err = fmt.Errorf("copies: %q is no absolute path", c.Copies)
 	case c.MostCopies < 0 || c.Space < 0 || c.Bandwidth < 0:
@@ -95,6 +110,9 @@ func readConfig(home string) (c Config, err error) {
 		c.Programs = host.DefaultTools
 	}
 	c.Copies = filepath.Clean(c.Copies)
+	for i, d := range c.Databases {
+		c.Databases[i] = filepath.Clean(d)
+	}
 	return c, nil
 }
 

@@ -12,6 +12,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"time"
 
@@ -49,7 +50,7 @@ func splitWord(word string) (secret, fingerprint string, err error) {
 
 // Join makes this machine a host of the service at an address, with its one-time word, and gives its name. What it may do here is
 // written to a file in home, where that is not there already.
-func Join(ctx context.Context, home, address, word, copies string) (name string, err error) {
+func Join(ctx context.Context, home, address, word, copies string, databases []string) (name string, err error) {
 	secret, fingerprint, err := splitWord(word)
 	if err != nil {
 		return "", err
@@ -59,6 +60,11 @@ func Join(ctx context.Context, home, address, word, copies string) (name string,
 	}
 	if _, _, err := net.SplitHostPort(address); err != nil {
 		return "", fmt.Errorf("the address of the service: %w", err)
+	}
+	for _, d := range databases {
+		if !filepath.IsAbs(d) || filepath.Clean(d) == "/" {
+			return "", fmt.Errorf("the directory of databases must be an absolute path, and not /: %q", d)
+		}
 	}
 	if err := os.MkdirAll(home, 0o711); err != nil {
 		return "", err
@@ -77,11 +83,20 @@ func Join(ctx context.Context, home, address, word, copies string) (name string,
 	}
 	config := filepath.Join(home, configFile)
 	if _, err := os.Stat(config); errors.Is(err, os.ErrNotExist) {
-		if err := writeAside(config, fmt.Appendf(nil, template, address, copies, host.DefaultTools)); err != nil {
+		if err := writeAside(config, fmt.Appendf(nil, template, address, copies, quoted(databases), host.DefaultTools)); err != nil {
 			return "", err
 		}
 	}
 	return got.Name, keepIdentity(home, own)
+}
+
+// quoted lists words as YAML does.
+func quoted(list []string) string {
+	words := make([]string, len(list))
+	for i, w := range list {
+		words[i] = strconv.Quote(w)
+	}
+	return strings.Join(words, ", ")
 }
 
 // renew gets the host a new certificate, for a new key.

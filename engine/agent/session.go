@@ -55,7 +55,7 @@ func (a *Agent) within(path string, deep bool) error {
 		copyDir = filepath.Dir(copyDir)
 	}
 	if filepath.Clean(path) != path || filepath.Dir(copyDir) != a.cfg.Copies {
-		return refused("%q is no copy's place in %s, the only directory in which anything is done here", path, a.cfg.Copies)
+		return refused("%q is no copy's place in %s", path, a.cfg.Copies)
 	}
 	if info, err := os.Lstat(copyDir); err == nil && !info.IsDir() {
 		return refused("%q is no directory", copyDir)
@@ -98,11 +98,21 @@ func (s *session) server(in wire.Server) (host.Machine, host.Server, error) {
 	return m, in.Server, nil
 }
 
-// withFiles answers a question about a directory.
+// withFiles answers a question about a directory of copies'.
 func withFiles[In, Out any](s *session, place func(In) wire.Place, do func(host.Files, In) (Out, error)) func(context.Context, In) (
 	Out, error) {
+	return withThose(s.in, place, do)
+}
+
+// reading answers a question by which nothing is changed, about a directory of copies' or of originals'.
+func reading[Out any](s *session, do func(host.Files, wire.Place) (Out, error)) func(context.Context, wire.Place) (Out, error) {
+	return withThose(s.inOriginal, at, do)
+}
+
+func withThose[In, Out any](open func(wire.Place) (host.Files, error), place func(In) wire.Place,
+	do func(host.Files, In) (Out, error)) func(context.Context, In) (Out, error) {
 	return func(_ context.Context, in In) (out Out, err error) {
-		f, err := s.in(place(in))
+		f, err := open(place(in))
 		if err != nil {
 			return out, err
 		}
@@ -123,6 +133,7 @@ func (s *session) handler() http.Handler {
 	s.serveFiles(mux)
 	s.serveMachine(mux)
 	s.serveServers(mux)
+	s.serveOriginals(mux)
 	wire.LayOut.Serve(mux, s.layOut)
 	mux.HandleFunc(wire.Path(wire.Dial), s.dial)
 	return mux
@@ -140,7 +151,8 @@ func (s *session) about() (wire.About, error) {
 			users = append(users, u)
 		}
 	}
-	a := wire.About{Version: wire.Version, Velvet: s.version, Users: users, Copies: s.cfg.Copies, Program: s.program,
+	a := wire.About{Version: wire.Version, Velvet: s.version, Users: users, Copies: s.cfg.Copies, Databases: s.cfg.Databases,
+		Program:    s.program,
 		MostCopies: s.cfg.MostCopies, MostBytes: int64(s.cfg.Space) << 30, Free: free, Cores: runtime.NumCPU(), Service: s.service}
 	for _, v := range pg.Versions() {
 		if s.host.HasPrograms(v.Major) == nil {
@@ -168,16 +180,16 @@ func (s *session) serveNames(mux *http.ServeMux) {
 		}
 		return none, m.MakeClosedDir(p.Dir)
 	})
-	wire.ReadFile.Serve(mux, withFiles(s, at, func(f host.Files, p wire.Place) ([]byte, error) { return f.ReadFile(p.Name) }))
+	wire.ReadFile.Serve(mux, reading(s, func(f host.Files, p wire.Place) ([]byte, error) { return f.ReadFile(p.Name) }))
 	wire.WriteFile.Serve(mux, withFiles(s, func(c wire.Content) wire.Place { return c.Place },
 		func(f host.Files, c wire.Content) (wire.Nothing, error) {
 			return none, f.WriteFile(c.Name, c.Data, c.Mode)
 		}))
 	wire.Rename.Serve(mux, withFiles(s, func(r wire.Renamed) wire.Place { return r.Place },
 		func(f host.Files, r wire.Renamed) (wire.Nothing, error) { return none, f.Rename(r.Name, r.To) }))
-	wire.Look.Serve(mux, withFiles(s, at, func(f host.Files, p wire.Place) (host.Entry, error) { return f.Look(p.Name) }))
+	wire.Look.Serve(mux, reading(s, func(f host.Files, p wire.Place) (host.Entry, error) { return f.Look(p.Name) }))
 	wire.Remove.Serve(mux, withFiles(s, at, func(f host.Files, p wire.Place) (wire.Nothing, error) { return none, f.Remove(p.Name) }))
-	wire.List.Serve(mux, withFiles(s, at, func(f host.Files, p wire.Place) ([]host.Entry, error) { return f.List(p.Name) }))
+	wire.List.Serve(mux, reading(s, func(f host.Files, p wire.Place) ([]host.Entry, error) { return f.List(p.Name) }))
 	wire.Walk.Serve(mux, s.walk)
 	wire.Used.Serve(mux, withFiles(s, at, func(f host.Files, _ wire.Place) (int64, error) { return f.Used() }))
 	wire.Sync.Serve(mux, withFiles(s, at, func(f host.Files, _ wire.Place) (wire.Nothing, error) { return none, f.Sync() }))
@@ -217,7 +229,7 @@ func (s *session) serveFiles(mux *http.ServeMux) {
 	wire.Reopen.Serve(mux, withFiles(s, made, func(f host.Files, m wire.Made) (wire.Handle, error) {
 		return s.keep(f.Reopen(m.Name, m.Mode))
 	}))
-	wire.Open.Serve(mux, withFiles(s, at, func(f host.Files, p wire.Place) (wire.Handle, error) { return s.keep(f.Open(p.Name)) }))
+	wire.Open.Serve(mux, reading(s, func(f host.Files, p wire.Place) (wire.Handle, error) { return s.keep(f.Open(p.Name)) }))
 	wire.ReadAt.Serve(mux, func(ctx context.Context, r wire.Read) (got wire.Got, err error) {
 		f, err := s.file(r.File)
 		if err != nil {
@@ -238,6 +250,13 @@ func (s *session) serveFiles(mux *http.ServeMux) {
 		}
 		_, err = f.WriteAt(w.Data, w.At)
 		return none, errors.Join(err, s.slow(ctx, len(w.Data)))
+	})
+	wire.SyncFile.Serve(mux, func(_ context.Context, h wire.Handle) (wire.Nothing, error) {
+		f, err := s.file(h)
+		if err != nil {
+			return none, err
+		}
+		return none, f.Sync()
 	})
 	wire.Truncate.Serve(mux, func(_ context.Context, z wire.Sized) (wire.Nothing, error) {
 		f, err := s.file(z.File)

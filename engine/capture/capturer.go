@@ -43,12 +43,13 @@ var longestWait = 15 * time.Second
 type capturer struct {
 	cluster catalog.Cluster
 	access  access.Access
-	host    *host.Host // nil where no server's directory is looked into
-	catalog *catalog.Catalog
-	store   *vault.Vault
-	codec   layout.Codec
-	log     *slog.Logger
-	changed func(cluster string)
+	// machineOf is where a cluster's server is; nil where no server's directory is looked into.
+	machineOf func(context.Context, catalog.Cluster) (host.Machine, error)
+	catalog   *catalog.Catalog
+	store     *vault.Vault
+	codec     layout.Codec
+	log       *slog.Logger
+	changed   func(cluster string)
 
 	index     *changes.Indexes
 	histories map[pg.Timeline][]pg.Fork

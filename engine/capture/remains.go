@@ -14,13 +14,17 @@ import (
 	"velvetrewind/engine/spool"
 )
 
-// takeRemains takes in what a server wrote last and could not send any more, where it is down and its directory lies on this host.
+// takeRemains takes in what a server wrote last and could not send any more, where it is down and its directory lies on a host of ours.
 // What was taken is not looked for again before it has been started.
 func (c *capturer) takeRemains(ctx context.Context) error {
-	if c.host == nil || c.cluster.DataDirectory == "" {
+	if c.machineOf == nil || c.cluster.DataDirectory == "" {
 		return nil
 	}
-	left, err := remains.Open(c.host, c.cluster.DataDirectory, c.cluster.SystemID, c.cluster.SegmentSize)
+	machine, err := c.machineOf(ctx, c.cluster)
+	if err != nil {
+		return nil // it is out of reach
+	}
+	left, err := remains.Open(machine, c.cluster.DataDirectory, c.cluster.SystemID, c.cluster.SegmentSize)
 	if err != nil {
 		return nil // it runs, is lost, elsewhere, or of somebody else
 	}

@@ -39,7 +39,7 @@ type Supervisor struct {
 	Books      *names.Books
 	Log        *slog.Logger
 	// Host is where the directories of servers may lie that are down; nil where they are not looked for.
-	Host *host.Host
+	MachineOf func(context.Context, catalog.Cluster) (host.Machine, error)
 	// Access opens the secrets of a cluster.
 	Access func(catalog.Cluster) (access.Access, error)
 	// Instance is the number of this service among those that share the catalogue, and Former
@@ -269,7 +269,7 @@ func (s *Supervisor) capturer(ctx context.Context, k catalog.Cluster, state cata
 		return nil, err
 	}
 	c := &capturer{
-		cluster: k, access: a, host: s.Host, catalog: s.Catalog, store: s.Store, codec: s.Codec,
+		cluster: k, access: a, machineOf: s.MachineOf, catalog: s.Catalog, store: s.Store, codec: s.Codec,
 		log: s.Log.With("cluster", k.Name), changed: s.Changed,
 		spool: sp, wakeup: make(chan struct{}, 1), room: make(chan struct{}, 1),
 	}

@@ -19,6 +19,7 @@ const (
 	spaceTables   = 0x76656c05
 	spaceKeys     = 0x76656c06
 	spaceTrail    = 0x76656c07
+	spaceTakeover = 0x76656c08
 )
 
 // TakeInstance gives this service a number that no other running service has.
@@ -54,6 +55,11 @@ func (c *Catalog) ShareContent(ctx context.Context, cluster string) (l *Lease, o
 // OwnContent gives the right to tidy a cluster's backups; ok is false while any is being taken.
 func (c *Catalog) OwnContent(ctx context.Context, cluster string) (l *Lease, ok bool, err error) {
 	return c.leases.take(ctx, right{spaceContent, cluster}, false)
+}
+
+// OwnTakeover gives the right to carry out a takeover of a cluster; ok is false while another instance does.
+func (c *Catalog) OwnTakeover(ctx context.Context, cluster string) (l *Lease, ok bool, err error) {
+	return c.leases.take(ctx, right{spaceTakeover, cluster}, false)
 }
 
 // OwnKeys gives the right to change the store's keys; ok is false while another instance does.

@@ -15,6 +15,7 @@ import (
 // Steps of a takeover, in their order. Each is recorded before anything of it is done.
 const (
 	TakeoverOpening  = "opening"       // the copy ends its recovery, where nobody reaches it, and is stopped
+	TakeoverBringing = "bringing"      // what lies on another file system is copied beside its place
 	TakeoverStopping = "stopping"      // the original is stopped, and its last WAL captured
 	TakeoverAside    = "setting aside" // its directory and tablespaces get another name
 	TakeoverPlacing  = "placing"       // the copy's get theirs, with the original's configuration
@@ -91,18 +92,34 @@ func (c *Catalog) TakeoverOfTask(ctx context.Context, task string) (t Takeover, 
 	return t, err == nil, err
 }
 
+// Original is how a cluster's server is run, and where.
+type Original struct {
+	Original json.RawMessage `db:"original"` // host.Original
+	Host     string          `db:"host_id"`  // "" is the service's own
+}
+
 // SaveOriginal records how a cluster's server is run.
-func (c *Catalog) SaveOriginal(ctx context.Context, cluster string, original json.RawMessage) error {
-	_, err := c.db.ExecContext(ctx, `insert into velvet.originals (cluster_id, original) values ($1, $2)
-		on conflict (cluster_id) do update set original = excluded.original, seen_at = now()`, cluster, string(original))
+func (c *Catalog) SaveOriginal(ctx context.Context, cluster string, o Original) error {
+	_, err := c.db.ExecContext(ctx, `insert into velvet.originals (cluster_id, original, host_id) values ($1, $2, $3)
+		on conflict (cluster_id) do update set original = excluded.original, host_id = excluded.host_id, seen_at = now()`, cluster,
+		string(o.Original), o.Host)
 	return err
 }
 
 // Original is how a cluster's server was run when it was last seen, or nil.
-func (c *Catalog) Original(ctx context.Context, cluster string) (original json.RawMessage, err error) {
-	err = c.db.GetContext(ctx, &original, `select original from velvet.originals where cluster_id = $1`, cluster)
+func (c *Catalog) Original(ctx context.Context, cluster string) (*Original, error) {
+	var o Original
+	err := c.db.GetContext(ctx, &o, `select original, host_id from velvet.originals where cluster_id = $1`, cluster)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	}
-	return original, err
+	return &o, err
+}
+
+// TakeoversLeft lists those that have not ended on a host, "" for the service's own, and that no task carries out any more.
+func (c *Catalog) TakeoversLeft(ctx context.Context, host string) ([]Takeover, error) {
+	var list []Takeover
+	return list, c.db.SelectContext(ctx, &list, `select o.* from velvet.takeovers o join velvet.copies k on k.id = o.copy_id
+		join velvet.tasks t on t.id = o.task_id
+		where o.ended_at is null and k.host_id = $1 and t.state not in ($2, $3)`, host, TaskWaiting, TaskRunning)
 }

@@ -14,6 +14,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 )
 
@@ -24,6 +25,7 @@ type Host struct {
 	groups   []uint32 // further ones, that what it starts belongs to
 	binDirs  string   // pattern with one %d for the major version
 	others   map[string]*Host
+	bringing *sync.Mutex // shared by all of them
 }
 
 // DefaultTools is where Debian's packages put a server's programs.
@@ -61,7 +63,7 @@ func (h *Host) As(user string) (*Host, error) {
 }
 
 func localAs(runAs, tools string) (*Host, error) {
-	h := &Host{uid: -1, gid: -1, binDirs: tools}
+	h := &Host{uid: -1, gid: -1, binDirs: tools, bringing: new(sync.Mutex)}
 	if h.binDirs == "" {
 		h.binDirs = DefaultTools
 	}

@@ -10,6 +10,8 @@ import (
 	"path/filepath"
 
 	"golang.org/x/sys/unix"
+
+	"velvetrewind/core/pg"
 )
 
 // Machine is where copies are laid out and their servers run: this one, or one with a host agent. What cannot be told because the
@@ -40,6 +42,43 @@ type Machine interface {
 	LogTail(s Server, n int64) string
 	// Dial connects to a server through its Unix socket.
 	Dial(ctx context.Context, s Server) (net.Conn, error)
+	Originals
+}
+
+// Originals are the servers of a machine that are not ours, and where their directories lie.
+type Originals interface {
+	// Inspect looks at the server of a data directory, which must be a cluster's with a system identifier, and belong to one of the
+	// OS users of copies. The error is ErrGone where there is none.
+	Inspect(dir string, systemID uint64) (Original, error)
+	// OriginalRunning tells whether a server runs on the original's directory.
+	OriginalRunning(o Original) (bool, error)
+	StopOriginal(ctx context.Context, o Original) error
+	// StartOriginal starts it, if it does not run, and waits until it takes connections.
+	StartOriginal(ctx context.Context, o Original) error
+	// WorkedIn tells whether a process of a server works in a directory, be it what is left of one whose first process was killed.
+	WorkedIn(dir string) (bool, error)
+	// Control reads the control file of a data directory that belongs to an OS user of copies.
+	Control(user, dir string) (pg.Control, error)
+	// TablespacesOf reads where the tablespaces of a data directory lie, by their OIDs.
+	TablespacesOf(user, dir string) (map[uint32]string, error)
+	// Spot tells what is at a path; fs.ErrNotExist where there is nothing.
+	Spot(path string) (Spot, error)
+	// Move gives a directory another name on the same file system, durably. No part of either path may be a link, and nothing may have
+	// the new name; where it has it already, and nothing has the old one, that was done before.
+	Move(from, to string) error
+	// Bring copies a directory of an OS user of copies to another file system, under a name that ends as BroughtName says, in place of
+	// what has it, and durably.
+	Bring(ctx context.Context, user, from, to string) error
+	// RemoveAside removes a directory that has the name of one that is set aside, or brought.
+	RemoveAside(dir string) error
+}
+
+// Spot is what is at a path.
+type Spot struct {
+	Real   string // path without links
+	Device uint64 // file system
+	Free   int64  // bytes that can still be written to it
+	Dir    bool
 }
 
 // Files are those of a directory in which another OS user may put what it likes, as Tree says.
@@ -55,6 +94,8 @@ type Files interface {
 	ReadFile(name string) ([]byte, error)
 	WriteFile(name string, content []byte, mode fs.FileMode) error
 	Rename(from, to string) error
+	// Link makes a link to a path, in place of what has the name.
+	Link(path, name string) error
 	// Look tells what has a name, if it is a link of the link itself; fs.ErrNotExist where nothing has it.
 	Look(name string) (Entry, error)
 	Remove(name string) error
@@ -81,6 +122,8 @@ type File interface {
 	io.WriterAt
 	io.Closer
 	Truncate(size int64) error
+	// Sync has the file be safe on disk.
+	Sync() error
 	// Begin has bytes be brought to disk already; it promises nothing.
 	Begin(from, n int64)
 }
@@ -91,6 +134,15 @@ func (h *Host) Under(user string) (Machine, error) { return h.As(user) }
 // Files opens a directory. Nobody else may be able to put another in its place.
 func (h *Host) Files(dir string) (Files, error) {
 	t, err := h.Tree(dir)
+	if err != nil {
+		return nil, err
+	}
+	return files{t}, nil
+}
+
+// RealFiles opens a directory to which no link leads.
+func (h *Host) RealFiles(dir string) (Files, error) {
+	t, err := h.RealTree(dir)
 	if err != nil {
 		return nil, err
 	}

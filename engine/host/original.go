@@ -13,6 +13,7 @@ import (
 	"strconv"
 	"strings"
 	"syscall"
+	"time"
 
 	"golang.org/x/sys/unix"
 
@@ -39,8 +40,7 @@ func (o Original) server() Server { return Server{Major: o.Major, DataDir: o.Dat
 // ErrGone says that there is no cluster in a directory.
 var ErrGone = errors.New("there is no cluster in it")
 
-// Inspect looks at the server of a data directory, which must be a cluster's with a system identifier, and belong to one of the
-// OS users of copies.
+// Inspect looks at the server of a data directory.
 func (h *Host) Inspect(dir string, systemID uint64) (o Original, err error) {
 	o.DataDir = dir
 	if resolved, err := filepath.EvalSymlinks(dir); errors.Is(err, fs.ErrNotExist) {
@@ -60,7 +60,7 @@ func (h *Host) Inspect(dir string, systemID uint64) (o Original, err error) {
 	if h, err = h.As(o.User); err != nil {
 		return o, err
 	}
-	t, err := h.Tree(dir)
+	t, err := h.RealTree(dir)
 	if err != nil {
 		return o, err
 	}
@@ -179,13 +179,13 @@ func (t *Tree) tablespaces() (map[uint32]string, error) {
 	return list, nil
 }
 
-// TablespacesOf reads where the tablespaces of a data directory of an OS user's lie.
+// TablespacesOf reads where the tablespaces of a data directory lie.
 func (h *Host) TablespacesOf(user, dir string) (map[uint32]string, error) {
 	own, err := h.As(user)
 	if err != nil {
 		return nil, err
 	}
-	t, err := own.Tree(dir)
+	t, err := own.RealTree(dir)
 	if err != nil {
 		return nil, err
 	}
@@ -208,8 +208,11 @@ func (t *Tree) Link(path, name string) error {
 // it is started again. One that does not run is no error.
 func (h *Host) StopOriginal(ctx context.Context, o Original) error {
 	own, err := h.As(o.User)
-	if err != nil || !own.Running(o.server()) {
+	if err != nil {
 		return err
+	}
+	if !own.Running(o.server()) {
+		return own.dropDead(o.server()) // or what takes its place could not listen where it did
 	}
 	if o.Unit != "" {
 		err = h.systemctl(ctx, "stop", o.Unit)
@@ -225,11 +228,14 @@ func (h *Host) StopOriginal(ctx context.Context, o Original) error {
 	return nil
 }
 
-// StartOriginal begins the server of its directory as the original was, and waits until it takes connections.
+// StartOriginal starts the server of its directory as the original was, if it does not run, and waits until it takes connections.
 func (h *Host) StartOriginal(ctx context.Context, o Original) error {
 	own, err := h.As(o.User)
 	if err != nil {
 		return err
+	}
+	if own.Running(o.server()) || own.Starting(o.server()) {
+		return own.WaitReady(ctx, o.server())
 	}
 	if o.Unit != "" {
 		if err := h.systemctl(ctx, "start", o.Unit); err != nil {
@@ -282,20 +288,23 @@ func (h *Host) inItsGroups() (*Host, error) {
 }
 
 // OriginalRunning tells whether a server runs on the original's directory.
-func (h *Host) OriginalRunning(o Original) bool {
+func (h *Host) OriginalRunning(o Original) (bool, error) {
 	own, err := h.As(o.User)
-	return err == nil && own.Running(o.server())
+	return err == nil && own.Running(o.server()), err
 }
 
-// WorkedIn tells whether a process of a server works in a directory, be it what is left of one whose first process was killed.
-func WorkedIn(dir string) bool {
+// WorkedIn tells whether a process of a server works in a directory.
+func (h *Host) WorkedIn(dir string) (bool, error) {
 	is, err := os.Stat(dir)
+	if errors.Is(err, fs.ErrNotExist) {
+		return false, nil
+	}
 	if err != nil {
-		return false
+		return false, err
 	}
 	list, err := filepath.Glob("/proc/[0-9]*")
 	if err != nil {
-		return false
+		return false, err
 	}
 	return slices.ContainsFunc(list, func(process string) bool {
 		name, err := os.ReadFile(process + "/comm")
@@ -304,16 +313,16 @@ func WorkedIn(dir string) bool {
 		}
 		at, err := os.Stat(process + "/cwd")
 		return err == nil && os.SameFile(at, is)
-	})
+	}), nil
 }
 
-// Control reads the control file of a data directory that belongs to an OS user of copies.
+// Control reads the control file of a data directory.
 func (h *Host) Control(user, dir string) (c pg.Control, err error) {
 	own, err := h.As(user)
 	if err != nil {
 		return c, err
 	}
-	t, err := own.Tree(dir)
+	t, err := own.RealTree(dir)
 	if err != nil {
 		return c, err
 	}
@@ -325,9 +334,24 @@ func (h *Host) Control(user, dir string) (c pg.Control, err error) {
 	return pg.ParseControl(content)
 }
 
-// Move gives a directory another name on the same file system, durably. No part of either path may be a link, and nothing may have
-// the new name; where it has it already, and nothing has the old one, that was done before.
-func Move(from, to string) error {
+// Spot tells what is at a path.
+func (h *Host) Spot(path string) (s Spot, err error) {
+	if s.Real, err = filepath.EvalSymlinks(path); err != nil {
+		return s, err
+	}
+	var st unix.Stat_t
+	if err := unix.Stat(s.Real, &st); err != nil {
+		return s, &fs.PathError{Op: "stat", Path: s.Real, Err: err}
+	}
+	if s.Free, err = h.FreeSpace(s.Real); err != nil {
+		return s, err
+	}
+	s.Device, s.Dir = st.Dev, st.Mode&unix.S_IFMT == unix.S_IFDIR
+	return s, nil
+}
+
+// Move gives a directory another name.
+func (h *Host) Move(from, to string) error {
 	if _, err := os.Lstat(from); errors.Is(err, fs.ErrNotExist) {
 		_, err := os.Lstat(to)
 		return err
@@ -349,21 +373,42 @@ func Move(from, to string) error {
 	return errors.Join(in.Sync(), out.Sync())
 }
 
+// setAside is how the name of a directory ends that a takeover has set aside, without the time.
+const setAside = ".velvet-aside-"
+
+// AsideName is what is appended, at a time, to the names of directories that are set aside.
+func AsideName(at time.Time) string { return setAside + at.UTC().Format("20060102T150405Z") }
+
+var asideName = regexp.MustCompile(regexp.QuoteMeta(setAside) + `\d{8}T\d{6}Z$`)
+
+// RemoveAside removes what was set aside, or brought.
+func (h *Host) RemoveAside(dir string) error {
+	if !asideName.MatchString(dir) && !broughtName.MatchString(dir) {
+		return fmt.Errorf("%s was not set aside", dir)
+	}
+	parent, err := openReal(filepath.Dir(dir))
+	if err != nil {
+		return err
+	}
+	defer func() { _ = parent.Close() }()
+	root, err := rootOf(parent)
+	if err != nil {
+		return err
+	}
+	return errors.Join(root.RemoveAll(filepath.Base(dir)), root.Close(), parent.Sync())
+}
+
 // openReal opens a directory to which no link leads.
 func openReal(dir string) (*os.File, error) {
 	fd, err := unix.Openat2(unix.AT_FDCWD, dir, &unix.OpenHow{Flags: unix.O_DIRECTORY | unix.O_RDONLY | unix.O_CLOEXEC,
 		Resolve: unix.RESOLVE_NO_SYMLINKS})
 	if err != nil {
-		return nil, fmt.Errorf("%s: %w", dir, err)
+		return nil, &fs.PathError{Op: "open", Path: dir, Err: err}
 	}
 	return os.NewFile(uintptr(fd), dir), nil
 }
 
-// SameFileSystem tells whether something can be moved from one directory into another.
-func SameFileSystem(a, b string) (bool, error) {
-	var x, y unix.Stat_t
-	if err := errors.Join(unix.Stat(a, &x), unix.Stat(b, &y)); err != nil {
-		return false, err
-	}
-	return x.Dev == y.Dev, nil
+// rootOf has an open directory be the root of names.
+func rootOf(dir *os.File) (*os.Root, error) {
+	return os.OpenRoot(fmt.Sprintf("/proc/self/fd/%d", dir.Fd()))
 }

@@ -93,11 +93,22 @@ func (h *Host) dropDead(s Server) error {
 	if _, state, ok := strings.Cut(string(stat), ") "); !ok || !strings.HasPrefix(state, "Z") {
 		return nil
 	}
-	lock := filepath.Join(s.Socket, fmt.Sprintf(".s.PGSQL.%d.lock", s.Port))
-	if err := h.within(lock, func(t *Tree, name string) error { return t.Remove(name) }); err != nil && !errors.Is(err, os.ErrNotExist) {
-		return err
+	if s, err = h.Listening(s); err == nil {
+		lock := filepath.Join(s.Socket, fmt.Sprintf(".s.PGSQL.%d.lock", s.Port))
+		if err := h.within(lock, dropPlain); err != nil && !errors.Is(err, os.ErrNotExist) {
+			return err
+		}
 	}
 	return h.within(filepath.Join(s.DataDir, "postmaster.pid"), func(t *Tree, name string) error { return t.Remove(name) })
+}
+
+// dropPlain removes a plain file of the OS user.
+func dropPlain(t *Tree, name string) error {
+	f, err := t.Open(name)
+	if err != nil {
+		return err
+	}
+	return errors.Join(f.Close(), t.Remove(name))
 }
 
 // StartAndWait starts the server and waits until it accepts connections.

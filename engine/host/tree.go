@@ -18,6 +18,7 @@ import (
 type Tree struct {
 	host *Host
 	root *os.Root
+	dir  string
 }
 
 // Tree opens a directory. Nobody else may be able to put another in its place.
@@ -26,7 +27,20 @@ func (h *Host) Tree(dir string) (*Tree, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Tree{h, root}, nil
+	return &Tree{h, root, dir}, nil
+}
+
+// RealTree opens a directory to which no link leads: where the OS user may write above it, another cannot be put in its place.
+func (h *Host) RealTree(dir string) (*Tree, error) {
+	d, err := openReal(dir)
+	if err != nil {
+		return nil, err
+	}
+	root, err := rootOf(d)
+	if err := errors.Join(err, d.Close()); err != nil {
+		return nil, err
+	}
+	return &Tree{h, root, dir}, nil
 }
 
 // In opens a directory of the tree as a tree of its own.
@@ -35,11 +49,11 @@ func (t *Tree) In(name string) (*Tree, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Tree{t.host, root}, nil
+	return &Tree{t.host, root, filepath.Join(t.dir, name)}, nil
 }
 
 // Dir is the path of the directory.
-func (t *Tree) Dir() string { return t.root.Name() }
+func (t *Tree) Dir() string { return t.dir }
 
 // Path is where a name lies, for messages and for servers.
 func (t *Tree) Path(name string) string { return filepath.Join(t.Dir(), name) }

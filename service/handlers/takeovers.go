@@ -30,7 +30,7 @@ type Takeovers struct {
 	Catalog *catalog.Catalog
 	Logins  logins.Logins
 	Planner *planner.Planner
-	Host    *host.Host
+	Taker   *takeover.Taker
 	Tasks   *tasks.Queue
 	Now     func() time.Time
 }
@@ -47,11 +47,11 @@ func (h *Takeovers) Register(api *Surface) {
 }
 
 // plan looks at what a takeover with a copy would do.
-func (h *Takeovers) plan(ctx context.Context, name string) (k catalog.Copy, cluster catalog.Cluster, v api.Takeover, err error) {
+func (h *Takeovers) plan(ctx context.Context, name string, lost bool) (k catalog.Copy, cluster catalog.Cluster, v api.Takeover, err error) {
 	if k, cluster, err = h.Catalog.CopyAndCluster(ctx, name); err != nil {
 		return k, cluster, v, err
 	}
-	p := (&takeover.Taker{Catalog: h.Catalog, Host: h.Host}).Prepare(ctx, cluster, k, h.Now())
+	p := h.Taker.Prepare(ctx, cluster, k, takeover.Wish{Now: h.Now(), Lost: lost})
 	v = api.Takeover{Cluster: cluster.Name, Copy: k.Name, Moment: k.Moment, Original: original(p.Original)}
 	if p.Original.DataDir != "" {
 		v.Aside = takeover.Aside(cluster, p.Original, p.Aside)
@@ -143,8 +143,13 @@ func (h *Takeovers) attached(ctx context.Context, cluster catalog.Cluster) (sess
 	return sessions, standbys, nil
 }
 
-func (h *Takeovers) show(ctx context.Context, in *CopyPath) (*body[api.Takeover], error) {
-	_, _, v, err := h.plan(ctx, in.Copy)
+type planTakeover struct {
+	CopyPath
+	HostLost bool `query:"hostLost" doc:"the host is lost for good on which the original was"`
+}
+
+func (h *Takeovers) show(ctx context.Context, in *planTakeover) (*body[api.Takeover], error) {
+	_, _, v, err := h.plan(ctx, in.Copy, in.HostLost)
 	return answer(v, err)
 }
 
@@ -154,7 +159,7 @@ type takeOver struct {
 }
 
 func (h *Takeovers) begin(ctx context.Context, in *takeOver) (*body[api.Task], error) {
-	k, cluster, v, err := h.plan(ctx, in.Copy)
+	k, cluster, v, err := h.plan(ctx, in.Copy, in.Body.HostLost)
 	if err != nil {
 		return nil, err
 	}
@@ -167,7 +172,8 @@ func (h *Takeovers) begin(ctx context.Context, in *takeOver) (*body[api.Task], e
 	if err := confirmed(in.Body.Confirm, cluster.Name, "the original was not touched", v.Plan.Loss); err != nil {
 		return nil, err
 	}
-	t, err := h.Tasks.Submit(ctx, cluster.ID, k.ID, work.Takeover{Despite: in.Body.Despite, Quick: in.Body.Quick})
+	t, err := h.Tasks.Submit(ctx, cluster.ID, k.ID, work.Takeover{Despite: in.Body.Despite, Quick: in.Body.Quick,
+		HostLost: in.Body.HostLost})
 	if err != nil {
 		return nil, err
 	}

@@ -14,8 +14,10 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"net"
 	"net/http"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -331,6 +333,13 @@ func (r *Registry) Connected(id string) (about wire.About, ok bool) {
 		return about, false
 	}
 	return l.about, true
+}
+
+// InReach lists the hosts that can be asked now, by their ids.
+func (r *Registry) InReach() []string {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return slices.Sorted(maps.Keys(r.links))
 }
 
 // Ground is where copies stand on a host, which must be connected.

@@ -70,13 +70,13 @@ func (i *installation) feed(out http.ResponseWriter, r *http.Request) {
 }
 
 // join has this machine join under a name.
-func (i *installation) join(name string) (home string) {
+func (i *installation) join(name string, databases ...string) (home string) {
 	word, _, err := i.registry.Invite(context.Background(), name)
 	require.NoError(i, err)
 	home = i.Path(name)
 	tools, err := testbed.Programs()
 	require.NoError(i, err)
-	_, err = agent.Join(context.Background(), home, i.address, word, filepath.Join(home, "copies"))
+	_, err = agent.Join(context.Background(), home, i.address, word, filepath.Join(home, "copies"), databases)
 	require.NoError(i, err)
 	f, err := os.OpenFile(filepath.Join(home, "host.yaml"), os.O_APPEND|os.O_WRONLY, 0)
 	require.NoError(i, err)
@@ -138,6 +138,55 @@ func TestWhatAHostRefuses(t *testing.T) {
 	_, err = g.Host.Dial(ctx, host.Server{DataDir: i.Server.DataDir, Port: i.Server.Port})
 	assert.ErrorContains(t, err, "no copy's place")
 	assert.FileExists(t, secret)
+	assert.True(t, i.Host.Running(i.Server.Server))
+}
+
+// TestWhatAHostRefusesOfItsDatabases has a service ask for more than is named as databases, and for what is never done to them.
+func TestWhatAHostRefusesOfItsDatabases(t *testing.T) {
+	i := install(t)
+	theirs := filepath.Dir(i.Server.DataDir)
+	i.join("spare", theirs)
+	g, err := i.registry.Ground(i.serve("spare"))
+	require.NoError(t, err)
+	ctx, user, inside := context.Background(), g.Host.User(), filepath.Join(g.Dir, "copy")
+	require.NoError(t, g.Host.MakeClosedDir(inside))
+	o, err := g.Host.Inspect(i.Server.DataDir, i.Record.SystemID)
+	require.NoError(t, err)
+	assert.True(t, o.Running)
+	inUnit, loggedAway := o, o
+	inUnit.Unit, loggedAway.Log = "ssh.service", "/etc/log"
+	require.NoError(t, os.Symlink("/etc", filepath.Join(theirs, "link")))
+	own, err := g.Host.Files(i.Server.DataDir)
+	require.NoError(t, err)
+	copyFiles, err := g.Host.Files(inside)
+	require.NoError(t, err)
+	for what, err := range map[string]error{
+		"a cluster elsewhere":    second(g.Host.Inspect("/etc", i.Record.SystemID)),
+		"another cluster":        second(g.Host.Inspect(i.Server.DataDir, i.Record.SystemID+1)),
+		"a unit":                 g.Host.StopOriginal(ctx, inUnit),
+		"starting a unit":        g.Host.StartOriginal(ctx, inUnit),
+		"a log elsewhere":        g.Host.StartOriginal(ctx, loggedAway),
+		"where something is":     second(g.Host.Spot("/etc/passwd")),
+		"moving away":            g.Host.Move(i.Server.DataDir, "/etc/data"),
+		"moving in":              g.Host.Move("/etc", filepath.Join(theirs, "etc")),
+		"moving over a link":     g.Host.Move(i.Server.DataDir, filepath.Join(theirs, "link", "data")),
+		"removing what serves":   g.Host.RemoveAside(i.Server.DataDir),
+		"removing elsewhere":     g.Host.RemoveAside("/etc" + host.AsideName(time.Now())),
+		"writing":                own.WriteFile("postgresql.conf", nil, 0o600),
+		"making":                 second(own.Create("new", 0o600)),
+		"deleting":               own.Remove("base"),
+		"renaming":               own.Rename("base", "basement"),
+		"reading over a link":    second(g.Host.Files(filepath.Join(theirs, "link"))),
+		"a link to elsewhere":    copyFiles.Link("/etc", "etc"),
+		"bringing elsewhere":     g.Host.Bring(ctx, user, filepath.Join(inside, "x"), "/etc/data"+host.BroughtName("x")),
+		"bringing from the host": g.Host.Bring(ctx, user, "/etc", filepath.Join(theirs, "etc"+host.BroughtName("x"))),
+		"bringing over it":       g.Host.Bring(ctx, user, filepath.Join(inside, "x"), i.Server.DataDir),
+	} {
+		assert.Error(t, err, what)
+	}
+	content, err := own.ReadFile("PG_VERSION")
+	require.NoError(t, err, "reading is what it is for")
+	assert.NotEmpty(t, content)
 	assert.True(t, i.Host.Running(i.Server.Server))
 }
 
@@ -218,7 +267,7 @@ func TestCertificates(t *testing.T) {
 		_, err = agent.Open(i.Path("asleep"), "test", slog.New(slog.DiscardHandler))
 		assert.ErrorContains(t, err, "belongs to another OS user")
 	}
-	_, err = agent.Join(context.Background(), i.Path("spare"), i.address, strings.Repeat("a", 20)+".b", i.Path("spare", "copies"))
+	_, err = agent.Join(context.Background(), i.Path("spare"), i.address, strings.Repeat("a", 20)+".b", i.Path("spare", "copies"), nil)
 	assert.ErrorContains(t, err, "is a host already")
 }
 

@@ -71,8 +71,24 @@ func (w *Worker) discardCopy(ctx context.Context, t catalog.Task, _ Discard, rep
 	return nil, nil
 }
 
-// ClearHost removes from a host that is in reach again what is left there of copies whose making ended while it was not.
-func (w *Worker) ClearHost(ctx context.Context, host string) {
+// Meet does on a host that is in reach again what could not be done while it was not: takeovers there are finished or taken back,
+// what is left of copies whose making ended is removed, and it is recorded which clusters' servers run there.
+func (w *Worker) Meet(ctx context.Context, host string) {
+	w.resumeTakeovers(ctx, host)
+	w.clearHost(ctx, host)
+	clusters, err := w.Catalog.Clusters(ctx)
+	if err != nil {
+		w.Log.Warn("which clusters' servers run on a host was not looked for", "host", host, "error", err)
+	}
+	for _, k := range clusters {
+		if err := w.Taker().Remember(ctx, k); err != nil {
+			w.Log.Warn("how a server is run was not recorded", "cluster", k.Name, "error", err)
+		}
+	}
+}
+
+// clearHost removes from a host what is left there of copies whose making ended while it was out of reach.
+func (w *Worker) clearHost(ctx context.Context, host string) {
 	list, err := w.Catalog.CopiesLeft(ctx, host)
 	if err != nil {
 		w.Log.Warn("what is left on a host was not looked for", "host", host, "error", err)

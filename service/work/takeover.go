@@ -14,8 +14,23 @@ import (
 	"velvetrewind/service/events"
 )
 
-func (w *Worker) taker() *takeover.Taker {
-	return &takeover.Taker{Catalog: w.Catalog, Copies: w.Copies, Host: w.Host, Look: w.Captures.Look}
+// Taker carries takeovers out.
+func (w *Worker) Taker() *takeover.Taker {
+	return &takeover.Taker{Catalog: w.Catalog, Copies: w.Copies, Serves: w.serves, Look: w.Captures.Look}
+}
+
+// serves tells whether a cluster's server answers at its address.
+func (w *Worker) serves(ctx context.Context, cluster catalog.Cluster) bool {
+	a, err := w.Logins.Access(cluster)
+	if err != nil {
+		return false
+	}
+	conn, err := a.SQL(ctx, "")
+	if err != nil {
+		return false
+	}
+	_ = conn.Close(ctx)
+	return true
 }
 
 // takeOver proves a copy, if it was not proved where it stands, puts it in the place of its original, and takes a base backup.
@@ -27,7 +42,7 @@ func (w *Worker) takeOver(ctx context.Context, t catalog.Task, order Takeover, r
 	if err := w.proved(ctx, t, cluster, k, order, report); err != nil {
 		return nil, err
 	}
-	if err := w.taker().Begin(ctx, cluster, k, t.ID, w.Now(), report); err != nil {
+	if err := w.Taker().Begin(ctx, cluster, k, t.ID, takeover.Wish{Now: w.Now(), Lost: order.HostLost}, report); err != nil {
 		return nil, err
 	}
 	w.tookOver(ctx, cluster, report)
@@ -41,7 +56,7 @@ func (w *Worker) proved(ctx context.Context, t catalog.Task, cluster catalog.Clu
 	if err != nil {
 		return err
 	}
-	running := w.taker().Prepare(ctx, cluster, k, w.Now()).Original.Running
+	running := w.Taker().Prepare(ctx, cluster, k, takeover.Wish{Now: w.Now(), Lost: order.HostLost}).Original.Running
 	v := Verdict(checks, running)
 	if v == proof.Passed {
 		return nil
@@ -112,19 +127,40 @@ func (w *Worker) tookOver(ctx context.Context, cluster catalog.Cluster, report t
 	}
 }
 
+// resumeTakeovers finishes, or takes back, takeovers on a host that nobody carries out any more.
+func (w *Worker) resumeTakeovers(ctx context.Context, host string) {
+	list, err := w.Catalog.TakeoversLeft(ctx, host)
+	if err != nil {
+		w.Log.Warn("takeovers that are left were not looked for", "host", host, "error", err)
+	}
+	for _, t := range list {
+		whole, err := w.resume(ctx, t, t.ClusterID)
+		if err != nil {
+			w.Log.Warn("a takeover could be neither finished nor taken back", "takeover", t.ID, "error", err)
+			continue
+		}
+		w.Log.Info("a takeover that was interrupted has ended", "takeover", t.ID, "in service", whole)
+	}
+}
+
+// resume finishes a takeover, or takes it back.
+func (w *Worker) resume(ctx context.Context, record catalog.Takeover, clusterID string) (whole bool, err error) {
+	whole, err = w.Taker().Resume(ctx, record, task.Silent)
+	if err == nil && whole && !record.EndedAt.Valid {
+		if cluster, err := w.Catalog.Cluster(ctx, clusterID); err == nil {
+			w.tookOver(ctx, cluster, task.Silent)
+		}
+	}
+	return whole, err
+}
+
 // undoTakeover goes on with a takeover whose instance died, or takes it back.
 func (w *Worker) undoTakeover(ctx context.Context, t catalog.Task) (whole bool, err error) {
 	record, ok, err := w.Catalog.TakeoverOfTask(ctx, t.ID)
 	if err != nil || !ok {
 		return false, err // it had only been proving
 	}
-	whole, err = w.taker().Resume(ctx, record, task.Silent)
-	if err == nil && whole && !record.EndedAt.Valid {
-		if cluster, err := w.Catalog.Cluster(ctx, t.ClusterID.String); err == nil {
-			w.tookOver(ctx, cluster, task.Silent)
-		}
-	}
-	return whole, err
+	return w.resume(ctx, record, t.ClusterID.String)
 }
 
 // clear removes what a takeover set aside.
@@ -137,5 +173,5 @@ func (w *Worker) clear(ctx context.Context, t catalog.Task, _ Clear, report task
 	if err != nil {
 		return nil, err
 	}
-	return nil, w.taker().Clear(ctx, cluster, record, report)
+	return nil, w.Taker().Clear(ctx, cluster, record, report)
 }

@@ -73,8 +73,9 @@ type (
 	Rehearse struct{}
 	// Takeover puts a copy in the place of its original.
 	Takeover struct {
-		Despite bool `json:"despite,omitempty"` // also if its proof did not pass
-		Quick   bool `json:"quick,omitempty"`   // after the quick checks alone, where it was not proved
+		Despite  bool `json:"despite,omitempty"`  // also if its proof did not pass
+		HostLost bool `json:"hostLost,omitempty"` // on which the original was
+		Quick    bool `json:"quick,omitempty"`    // after the quick checks alone, where it was not proved
 	}
 	// Clear removes what a takeover set aside. Its subject is the takeover's id.
 	Clear struct{}
@@ -214,7 +215,7 @@ func (w *Worker) takeBackup(ctx context.Context, t catalog.Task, order Backup, r
 	}
 	report.Log("%s backup %s is complete", b.Kind, b.ID)
 	if k, err = w.Catalog.Cluster(ctx, k.ID); err == nil {
-		err = w.taker().Remember(ctx, k)
+		err = w.Taker().Remember(ctx, k)
 	}
 	if err != nil {
 		report.Warn("how the server is run was not recorded: %v", err)

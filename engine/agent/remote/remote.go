@@ -20,6 +20,7 @@ import (
 	"strings"
 	"time"
 
+	"velvetrewind/core/pg"
 	"velvetrewind/core/task"
 	"velvetrewind/engine/host"
 	"velvetrewind/engine/host/wire"
@@ -73,11 +74,11 @@ func (m *Machine) Under(user string) (host.Machine, error) {
 // User is the OS user that servers run as.
 func (m *Machine) User() string { return m.user }
 
-// Files opens a directory: that of a copy, or one in it.
+// Files opens a directory: that of a copy, or one in it; or one of an original, for reading.
 func (m *Machine) Files(dir string) (host.Files, error) {
 	f := files{m, dir, ""}
 	if rel, err := filepath.Rel(m.about.Copies, dir); err == nil {
-		if first, below, deep := strings.Cut(rel, string(filepath.Separator)); deep {
+		if first, below, deep := strings.Cut(rel, string(filepath.Separator)); deep && first != ".." {
 			f.dir, f.below = filepath.Join(m.about.Copies, first), below
 		}
 	}
@@ -193,6 +194,58 @@ func (m *Machine) Dial(ctx context.Context, s host.Server) (net.Conn, error) {
 	return ours, nil
 }
 
+// Inspect looks at the server of a data directory.
+func (m *Machine) Inspect(dir string, systemID uint64) (host.Original, error) {
+	return ask(m, wire.Inspect, wire.Sought{Dir: dir, SystemID: systemID}, soon)
+}
+
+// OriginalRunning tells whether a server runs on the original's directory.
+func (m *Machine) OriginalRunning(o host.Original) (bool, error) {
+	return ask(m, wire.OriginalRuns, o, soon)
+}
+
+// StopOriginal ends it, and waits for that.
+func (m *Machine) StopOriginal(ctx context.Context, o host.Original) error {
+	_, err := wire.StopOriginal.Ask(ctx, m.client, o)
+	return err
+}
+
+// StartOriginal starts it, if it does not run, and waits until it takes connections.
+func (m *Machine) StartOriginal(ctx context.Context, o host.Original) error {
+	_, err := wire.StartOriginal.Ask(ctx, m.client, o)
+	return err
+}
+
+// WorkedIn tells whether a process of a server works in a directory.
+func (m *Machine) WorkedIn(dir string) (bool, error) { return ask(m, wire.WorkedIn, dir, soon) }
+
+// Control reads the control file of a data directory.
+func (m *Machine) Control(user, dir string) (pg.Control, error) {
+	return ask(m, wire.Control, wire.Place{User: user, Dir: dir}, soon)
+}
+
+// TablespacesOf reads where the tablespaces of a data directory lie.
+func (m *Machine) TablespacesOf(user, dir string) (map[uint32]string, error) {
+	return ask(m, wire.TablespacesOf, wire.Place{User: user, Dir: dir}, soon)
+}
+
+// Spot tells what is at a path.
+func (m *Machine) Spot(path string) (host.Spot, error) { return ask(m, wire.Spot, path, soon) }
+
+// Move gives a directory another name.
+func (m *Machine) Move(from, to string) error {
+	return do(m, wire.Move, wire.Moved{From: from, To: to}, soon)
+}
+
+// Bring copies a directory to another file system.
+func (m *Machine) Bring(ctx context.Context, user, from, to string) error {
+	_, err := wire.Bring.Ask(ctx, m.client, wire.Brought{User: user, From: from, To: to})
+	return err
+}
+
+// RemoveAside removes what was set aside, or brought.
+func (m *Machine) RemoveAside(dir string) error { return do(m, wire.RemoveAside, dir, atLast) }
+
 // LayOut has the host lay out a base itself.
 func (m *Machine) LayOut(ctx context.Context, o copies.LayOrder, report task.Report) (laid restore.Laid, err error) {
 	where, err := json.Marshal(o.Store)
@@ -282,6 +335,10 @@ func (f files) Rename(from, to string) error {
 	return do(f.m, wire.Rename, wire.Renamed{Place: f.at(from), To: filepath.Join(f.below, to)}, soon)
 }
 
+func (f files) Link(path, name string) error {
+	return do(f.m, wire.Link, wire.Linked{Place: f.at(name), To: path}, soon)
+}
+
 func (f files) Look(name string) (host.Entry, error)   { return ask(f.m, wire.Look, f.at(name), soon) }
 func (f files) Remove(name string) error               { return do(f.m, wire.Remove, f.at(name), atLast) }
 func (f files) List(name string) ([]host.Entry, error) { return ask(f.m, wire.List, f.at(name), soon) }
@@ -358,6 +415,7 @@ func (f *file) Write(b []byte) (n int, err error) {
 func (f *file) Truncate(size int64) error {
 	return do(f.m, wire.Truncate, wire.Sized{File: f.h, Size: size}, soon)
 }
+func (f *file) Sync() error  { return do(f.m, wire.SyncFile, f.h, atLast) }
 func (f *file) Close() error { return do(f.m, wire.Close, f.h, soon) }
 
 // Begin is left to the host.

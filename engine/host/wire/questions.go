@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"io/fs"
 
+	"velvetrewind/core/pg"
 	"velvetrewind/core/task"
 	"velvetrewind/engine/host"
 )
@@ -24,7 +25,8 @@ type About struct {
 	Free       int64    `json:"free"`   // bytes, in the copies' directory
 	Memory     int64    `json:"memory"` // bytes, of the machine
 	Cores      int      `json:"cores"`
-	Service    string   `json:"service"` // base URL by which it reaches the service
+	Service    string   `json:"service"`   // base URL by which it reaches the service
+	Databases  []string `json:"databases"` // directories in which originals lie that may be taken over
 }
 
 // Place is a name in a directory, for an OS user.
@@ -105,6 +107,24 @@ type Tail struct {
 	Size int64
 }
 
+// Sought is a data directory that must be of a cluster.
+type Sought struct {
+	Dir      string
+	SystemID uint64
+}
+
+// Moved is a directory to have another name.
+type Moved struct{ From, To string }
+
+// Brought is a directory to be brought to another file system.
+type Brought struct{ User, From, To string }
+
+// Linked is a link to be made to a path.
+type Linked struct {
+	Place
+	To string
+}
+
 // LayOrder is a base to be laid out by the host itself.
 type LayOrder struct {
 	Store           json.RawMessage // place.Place
@@ -155,6 +175,19 @@ const (
 	Stop          = Op[Stopped, Nothing]("Stop")
 	AskRuns       = Op[Server, Runs]("Runs")
 	LogTail       = Op[Tail, string]("LogTail")
+	Link          = Op[Linked, Nothing]("Link")
+	SyncFile      = Op[Handle, Nothing]("SyncFile")
+	Inspect       = Op[Sought, host.Original]("Inspect")
+	OriginalRuns  = Op[host.Original, bool]("OriginalRuns")
+	StopOriginal  = Op[host.Original, Nothing]("StopOriginal")
+	StartOriginal = Op[host.Original, Nothing]("StartOriginal")
+	WorkedIn      = Op[string, bool]("WorkedIn")
+	Control       = Op[Place, pg.Control]("Control")
+	TablespacesOf = Op[Place, map[uint32]string]("TablespacesOf")
+	Spot          = Op[string, host.Spot]("Spot")
+	Move          = Op[Moved, Nothing]("Move")
+	Bring         = Op[Brought, Nothing]("Bring")
+	RemoveAside   = Op[string, Nothing]("RemoveAside")
 	Walk          = Stream[Place, []Found]("Walk")
 	LayOut        = Stream[LayOrder, Laying]("LayOut")
 )

@@ -13,6 +13,8 @@ import (
 
 	"connectrpc.com/connect"
 	"github.com/fxamacker/cbor/v2"
+
+	"velvetrewind/engine/host"
 )
 
 // Version is that of the questions. Sides whose versions differ by more than one do not work together.
@@ -105,17 +107,33 @@ var (
 	ErrOutOfReach = errors.New("its agent cannot be asked")
 )
 
-var marks = map[connect.Code]error{connect.CodeNotFound: fs.ErrNotExist, connect.CodeAlreadyExists: fs.ErrExist,
-	connect.CodePermissionDenied: ErrRefused, connect.CodeFailedPrecondition: ErrLacks}
+// marks are the codes that they are sent as; of several, the first.
+var marks = []struct {
+	code connect.Code
+	mark error
+}{
+	{connect.CodePermissionDenied, ErrRefused}, {connect.CodeFailedPrecondition, ErrLacks}, {connect.CodeDataLoss, host.ErrGone},
+	{connect.CodeNotFound, fs.ErrNotExist}, {connect.CodeAlreadyExists, fs.ErrExist},
+}
+
+// markOf is what a code says; nil for none of them.
+func markOf(code connect.Code) error {
+	for _, m := range marks {
+		if m.code == code {
+			return m.mark
+		}
+	}
+	return nil
+}
 
 // coded gives an error the code by which the other side knows it.
 func coded(err error) error {
 	if err == nil {
 		return nil
 	}
-	for code, mark := range marks {
-		if errors.Is(err, mark) {
-			return connect.NewError(code, err)
+	for _, m := range marks {
+		if errors.Is(err, m.mark) {
+			return connect.NewError(m.code, err)
 		}
 	}
 	return connect.NewError(connect.CodeUnknown, err)
@@ -143,7 +161,7 @@ func (c Client) read(err error) error {
 	case ce.Code() == connect.CodeUnimplemented:
 		return fmt.Errorf("%w: the velvet on %s is of an older release; bring it up to date", ErrLacks, c.Name)
 	case connect.IsWireError(err):
-		return &answered{"on " + c.Name + ": " + ce.Message(), marks[ce.Code()]}
+		return &answered{"on " + c.Name + ": " + ce.Message(), markOf(ce.Code())}
 	case ce.Code() == connect.CodeDeadlineExceeded:
 		c.hush()
 	case errors.Is(err, context.Canceled):

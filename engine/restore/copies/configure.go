@@ -1,7 +1,9 @@
 package copies
 
 import (
+	"errors"
 	"fmt"
+	"os"
 	"path/filepath"
 	"strings"
 
@@ -145,4 +147,29 @@ func settings(k catalog.Copy, p plan.Restore, control pg.Control, restoreCommand
 		"",
 	)
 	return strings.Join(lines, "\n")
+}
+
+// keepAside moves a configuration file of the original out of the data directory.
+func keepAside(t restore.Trees, name string) error {
+	err := t.Rename(filepath.Join(t.Data, name), filepath.Join(t.Config, name))
+	if errors.Is(err, os.ErrNotExist) {
+		return nil
+	}
+	return err
+}
+
+// tablespaceMap tells the server where its tablespaces are now; it makes the links itself.
+func tablespaceMap(t restore.Trees, head layout.Head) error {
+	if len(head.Tablespaces) == 0 {
+		return nil
+	}
+	content := ""
+	for _, s := range head.Tablespaces {
+		d := filepath.Join(t.Tablespaces, fmt.Sprint(s.OID))
+		if err := t.MakeDir(d, 0o700); err != nil { // one without files is not there yet
+			return err
+		}
+		content += fmt.Sprintf("%d %s\n", s.OID, t.Path(d))
+	}
+	return t.WriteFile(filepath.Join(t.Data, "tablespace_map"), []byte(content), 0o600)
 }

@@ -8,7 +8,6 @@ import (
 	"io"
 	"maps"
 	"net"
-	"os"
 	"path/filepath"
 
 	"github.com/jackc/pgx/v5"
@@ -40,9 +39,11 @@ type Maker struct {
 	Ground              // on the service's own host
 	// Elsewhere gives the ground on a host with an agent, which must be in reach.
 	Elsewhere func(host string) (Ground, error)
-	Spool     string
-	Key       seal.Key
-	Changed   func(copyID string)
+	// InReach lists those hosts.
+	InReach func() []string
+	Spool   string
+	Key     seal.Key
+	Changed func(copyID string)
 }
 
 // What is in a copy's directory.
@@ -471,29 +472,4 @@ func (c *Maker) ticket(cluster catalog.Cluster, k catalog.Copy, last pg.Segment,
 		return "", err
 	}
 	return trees.Path(ticketFile), trees.WriteFile(ticketFile, b, 0o600)
-}
-
-// keepAside moves a configuration file of the original out of the data directory.
-func keepAside(t restore.Trees, name string) error {
-	err := t.Rename(filepath.Join(t.Data, name), filepath.Join(t.Config, name))
-	if errors.Is(err, os.ErrNotExist) {
-		return nil
-	}
-	return err
-}
-
-// tablespaceMap tells the server where its tablespaces are now; it makes the links itself.
-func tablespaceMap(t restore.Trees, head layout.Head) error {
-	if len(head.Tablespaces) == 0 {
-		return nil
-	}
-	content := ""
-	for _, s := range head.Tablespaces {
-		d := filepath.Join(t.Tablespaces, fmt.Sprint(s.OID))
-		if err := t.MakeDir(d, 0o700); err != nil { // one without files is not there yet
-			return err
-		}
-		content += fmt.Sprintf("%d %s\n", s.OID, t.Path(d))
-	}
-	return t.WriteFile(filepath.Join(t.Data, "tablespace_map"), []byte(content), 0o600)
 }

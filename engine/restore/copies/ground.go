@@ -62,6 +62,15 @@ func (c *Maker) on(host string) (*Maker, error) {
 	return &own, err
 }
 
+// Hosts lists those that can be asked now, the service's own, "", first.
+func (c *Maker) Hosts() []string {
+	list := []string{""}
+	if c.InReach != nil {
+		list = append(list, c.InReach()...)
+	}
+	return list
+}
+
 // Machine is the host that a copy is on.
 func (c *Maker) Machine(k catalog.Copy) (host.Machine, error) {
 	own, err := c.on(k.Host)

@@ -1,4 +1,4 @@
-// Package takeover puts a copy in the place of its original, on the host where that lies.
+// Package takeover puts a copy in the place of its original, on the host where that lies, or, where that host is lost, on another.
 //
 // Invariant: each step is recorded before anything of it is done, and can be done again; until the new server is started, going
 // back leaves everything where it was. What was the original's is set aside under another name, never written to, and removed by
@@ -11,8 +11,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"os"
-	"path/filepath"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -22,6 +20,7 @@ import (
 	"velvetrewind/core/task"
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/host"
+	"velvetrewind/engine/host/wire"
 	"velvetrewind/engine/restore/copies"
 	"velvetrewind/engine/server/remains"
 )
@@ -30,7 +29,8 @@ import (
 type Taker struct {
 	Catalog *catalog.Catalog
 	Copies  *copies.Maker
-	Host    *host.Host
+	// Serves tells whether a cluster's server answers at its address.
+	Serves func(ctx context.Context, cluster catalog.Cluster) bool
 	// Look has the captures be compared with what is wanted of them.
 	Look func()
 }
@@ -38,6 +38,8 @@ type Taker struct {
 // Plan is what a takeover would do.
 type Plan struct {
 	Original  host.Original
+	Moves     bool              // to another host than it was on
+	Brought   []string          // places on another file system than the copy's, to which its directories are copied first
 	Aside     string            // what is appended to the names of what is set aside
 	Obstacles []problem.Problem // without which it could be begun
 }
@@ -45,112 +47,15 @@ type Plan struct {
 // title begins the refusals.
 const title = "the original was not touched"
 
-// Prepare looks at the original's directory, or, where that is lost, at how it was last seen, and for what stands in the way.
-func (k *Taker) Prepare(ctx context.Context, cluster catalog.Cluster, copy catalog.Copy, now time.Time) (p Plan) {
-	p.Aside = ".velvet-aside-" + now.UTC().Format("20060102T150405Z")
-	stop := func(next, why string, args ...any) {
-		p.Obstacles = append(p.Obstacles, *problem.New(problem.Conflict, next, title, why, args...))
-	}
-	if copy.State != catalog.CopyPaused {
-		stop("Make one with: velvet restore start "+cluster.Name+" MOMENT", "the copy is %s; only a paused one takes over", copy.State)
-	}
-	if copy.Host != "" {
-		stop("Make a copy on the service's own host: velvet restore start "+cluster.Name+" MOMENT",
-			"the copy is on another host than the original's place")
-		return p
-	}
-	if cluster.DataDirectory == "" {
-		stop("Grant the registered role pg_read_all_settings: velvet cluster ready "+cluster.Name,
-			"where the original's data directory lies is not known")
-		return p
-	}
-	var err error
-	if p.Original, err = k.original(ctx, cluster); err != nil {
-		stop("A takeover is for an original on the service's own host, of an OS user of --run-as.", "its data directory %s: %v",
-			cluster.DataDirectory, err)
-	}
-	if p.Original.Standby {
-		stop("Take over on the primary's host.", "%s is the directory of a standby, which follows another server", cluster.DataDirectory)
-	}
-	if len(p.Obstacles) > 0 {
-		return p // the rest says nothing then
-	}
-	if file := p.Original.ConfigFile(); file != "" && p.Original.Gone {
-		if _, err := os.Stat(file); err != nil {
-			stop("Put it back; if the base backup holds it, it is in "+filepath.Join(copy.Directory, copies.OriginalConfiguration, "files",
-				file), "the original's configuration is lost, too: %v", err)
-		}
-	}
-	places := []string{filepath.Dir(p.Original.DataDir)}
-	for _, at := range p.Original.Tablespaces {
-		places = append(places, at)
-	}
-	for _, at := range places {
-		if real, err := filepath.EvalSymlinks(at); err == nil && real != filepath.Clean(at) {
-			stop("Make "+real+" the tablespace's place, without a link on the way.", "%s leads elsewhere, over a link: %s", at, real)
-			continue
-		}
-		if same, err := host.SameFileSystem(copy.Directory, at); err != nil {
-			stop("Make the directory, of the OS user "+p.Original.User+".", "there is no place for the copy: %v", err)
-		} else if !same {
-			stop("Serve with --copies on that file system, and make the copy there.",
-				"the copy lies on another file system than %s, and cannot be moved there", at)
-		}
-	}
-	if own, err := k.Host.TablespacesOf(p.Original.User, copies.Server(copy, cluster.Major()).DataDir); err != nil {
-		stop("", "the copy's directory: %v", err)
-	} else {
-		for oid := range own {
-			if p.Original.Tablespaces[oid] == "" {
-				stop("Make the tablespace of the copy's, which was dropped since, a part of its directory by hand; or bring its rows home.",
-					"the copy has the tablespace %d, and the original no longer has a place for it", oid)
-			}
-		}
-	}
-	if user := p.Original.User; copy.OSUser != "" && copy.OSUser != user || copy.OSUser == "" && user != k.Host.User() {
-		stop("Have copies run as it: velvet cluster edit "+cluster.Name+" --copies-user "+user+"; then make the copy anew.",
-			"the original belongs to the OS user %s, and the copy to another", user)
-	}
-	return p
-}
-
-// original is the cluster's server as it is run, or was when it was last seen.
-func (k *Taker) original(ctx context.Context, cluster catalog.Cluster) (o host.Original, err error) {
-	o, err = k.Host.Inspect(cluster.DataDirectory, cluster.SystemID)
-	if !errors.Is(err, host.ErrGone) {
-		return o, err
-	}
-	seen, e := k.Catalog.Original(ctx, cluster.ID)
-	if e != nil || seen == nil {
-		return o, errors.Join(err, e)
-	}
-	var was host.Original
-	if e := json.Unmarshal(seen, &was); e != nil || was.DataDir != cluster.DataDirectory {
-		return o, errors.Join(err, e)
-	}
-	was.Running, was.Gone = false, true
-	return was, nil
-}
-
-// Remember records how a cluster's server is run, for the day on which its directory is lost. One that is not on this host is none.
-func (k *Taker) Remember(ctx context.Context, cluster catalog.Cluster) error {
-	o, err := k.Host.Inspect(cluster.DataDirectory, cluster.SystemID)
-	if err != nil || !o.Running {
-		return nil // it is elsewhere, or of somebody else
-	}
-	content, err := json.Marshal(o)
-	if err != nil {
-		return err
-	}
-	return k.Catalog.SaveOriginal(ctx, cluster.ID, content)
-}
-
 // Begin takes over, to the end or back to where everything was. The error says why it went back.
-func (k *Taker) Begin(ctx context.Context, cluster catalog.Cluster, copy catalog.Copy, task string, now time.Time,
-	report task.Report) error {
-	p := k.Prepare(ctx, cluster, copy, now)
+func (k *Taker) Begin(ctx context.Context, cluster catalog.Cluster, copy catalog.Copy, task string, w Wish, report task.Report) error {
+	p := k.Prepare(ctx, cluster, copy, w)
 	if len(p.Obstacles) > 0 {
 		return &p.Obstacles[0]
+	}
+	machine, err := k.Copies.Machine(copy)
+	if err != nil {
+		return err
 	}
 	capture, err := k.Catalog.Capture(ctx, cluster.ID)
 	if err != nil {
@@ -160,17 +65,43 @@ func (k *Taker) Begin(ctx context.Context, cluster catalog.Cluster, copy catalog
 	if err != nil {
 		return err
 	}
+	lease, err := k.own(ctx, cluster.ID)
+	if err != nil {
+		return err
+	}
+	defer lease.Release()
 	t := catalog.Takeover{ID: catalog.NewID(), ClusterID: cluster.ID, CopyID: copy.ID, TaskID: task, Moment: copy.Moment,
 		Step: catalog.TakeoverOpening, Original: original, Aside: p.Aside, Captured: capture.Wanted}
 	if err := k.Catalog.AddTakeover(ctx, t); err != nil {
 		return err
 	}
-	m := &move{Taker: k, cluster: cluster, copy: copy, record: t, original: p.Original, report: report}
-	if err := m.forward(ctx); err != nil {
-		report.Warn("%v", err)
-		return errors.Join(err, m.back(context.WithoutCancel(ctx), err.Error()))
+	m := &move{Taker: k, Host: machine, cluster: cluster, copy: copy, record: t, original: p.Original, report: report}
+	if m.dirs, err = m.directories(); err == nil {
+		err = m.forward(ctx)
 	}
-	return nil
+	if err == nil {
+		if p.Moves {
+			report.Warn("the cluster is on another host now: lead its clients there, and have it be captured there: "+
+				"velvet cluster edit %s --help", cluster.Name)
+		}
+		return nil
+	}
+	report.Warn("%v", err)
+	if errors.Is(err, wire.ErrOutOfReach) {
+		return fmt.Errorf("%w; what was begun is finished, or taken back, when the host is in reach again", err)
+	}
+	why := err.Error()
+	return errors.Join(err, m.patiently(context.WithoutCancel(ctx), func(ctx context.Context) error { return m.back(ctx, why) }))
+}
+
+// own takes the right to carry out a takeover of a cluster.
+func (k *Taker) own(ctx context.Context, cluster string) (*catalog.Lease, error) {
+	lease, ok, err := k.Catalog.OwnTakeover(ctx, cluster)
+	if err == nil && !ok {
+		err = problem.New(problem.Conflict, "Watch it with: velvet task list", title,
+			"another instance carries out a takeover of the cluster")
+	}
+	return lease, err
 }
 
 // Resume goes on with the takeover of a task whose instance died: to the end once the original was set aside, else back. It tells
@@ -183,14 +114,28 @@ func (k *Taker) Resume(ctx context.Context, t catalog.Takeover, report task.Repo
 	if m.copy, m.cluster, err = k.Catalog.CopyAndCluster(ctx, t.CopyID); err != nil {
 		return false, err
 	}
+	if m.Host, err = k.Copies.Machine(m.copy); err != nil {
+		return false, err
+	}
 	if err := json.Unmarshal(t.Original, &m.original); err != nil {
 		return false, err
 	}
-	why := "the service ended meanwhile"
+	if here, err := m.there(m.copy.Directory); err != nil || !here {
+		return false, errors.Join(err, fmt.Errorf("the copy's directory %s is not on this host", m.copy.Directory))
+	}
+	if m.dirs, err = m.directories(); err != nil {
+		return false, err
+	}
+	lease, err := k.own(ctx, t.ClusterID)
+	if err != nil {
+		return false, err
+	}
+	defer lease.Release()
+	why := "it was interrupted"
 	if t.Step == catalog.TakeoverAside || t.Step == catalog.TakeoverPlacing || t.Step == catalog.TakeoverStarting {
 		err := m.forward(ctx)
-		if err == nil {
-			return true, nil
+		if err == nil || errors.Is(err, wire.ErrOutOfReach) {
+			return err == nil, err
 		}
 		why = err.Error()
 	}
@@ -200,15 +145,14 @@ func (k *Taker) Resume(ctx context.Context, t catalog.Takeover, report task.Repo
 // move is one takeover.
 type move struct {
 	*Taker
+	Host     host.Machine // where it takes place
 	cluster  catalog.Cluster
 	copy     catalog.Copy
 	record   catalog.Takeover
 	original host.Original
+	dirs     []moved
 	report   task.Report
 }
-
-// data is the copy's data directory, in its own place.
-func (m *move) data() string { return copies.Server(m.copy, m.cluster.Major()).DataDir }
 
 // forward does the steps from the recorded one on.
 func (m *move) forward(ctx context.Context) error {
@@ -216,8 +160,8 @@ func (m *move) forward(ctx context.Context) error {
 		name string
 		do   func(context.Context) error
 	}{
-		{catalog.TakeoverOpening, m.open}, {catalog.TakeoverStopping, m.stop}, {catalog.TakeoverAside, m.setAside},
-		{catalog.TakeoverPlacing, m.place}, {catalog.TakeoverStarting, m.start},
+		{catalog.TakeoverOpening, m.open}, {catalog.TakeoverBringing, m.bring}, {catalog.TakeoverStopping, m.stop},
+		{catalog.TakeoverAside, m.setAside}, {catalog.TakeoverPlacing, m.place}, {catalog.TakeoverStarting, m.start},
 	}
 	from := 0
 	for i, s := range steps {
@@ -238,7 +182,7 @@ func (m *move) forward(ctx context.Context) error {
 			ctx = context.WithoutCancel(ctx) // clients may be in, and what they commit stays
 		}
 		began := time.Now()
-		if err := s.do(ctx); err != nil {
+		if err := m.patiently(ctx, s.do); err != nil {
 			return fmt.Errorf("%s: %w", s.name, err)
 		}
 		m.report.Log("%s: done in %.1f s", s.name, time.Since(began).Seconds())
@@ -250,6 +194,31 @@ func (m *move) forward(ctx context.Context) error {
 	return nil
 }
 
+// patience is how long a host may be out of reach before a takeover on it is left as it is.
+const patience = time.Minute
+
+// patiently does a step again where the host was out of reach meanwhile.
+func (m *move) patiently(ctx context.Context, step func(context.Context) error) error {
+	began := time.Now()
+	for said := false; ; said = true {
+		err := step(ctx)
+		if !errors.Is(err, wire.ErrOutOfReach) || time.Since(began) > patience {
+			return err
+		}
+		if !said {
+			m.report.Warn("%v; it is tried again for %s", err, patience)
+		}
+		select {
+		case <-ctx.Done():
+			return errors.Join(context.Cause(ctx), err)
+		case <-time.After(10 * askEvery):
+		}
+		if machine, err := m.Copies.Machine(m.copy); err == nil {
+			m.Host = machine // over a new connection
+		}
+	}
+}
+
 // settle has capture go on, and removes what is left of the copy, which cannot be started any more. What fails of that is said, and
 // stands in nobody's way.
 func (m *move) settle(ctx context.Context) {
@@ -259,7 +228,8 @@ func (m *move) settle(ctx context.Context) {
 		}
 		m.Look()
 	}
-	if m.record.Step == catalog.TakeoverOpening || m.record.Step == catalog.TakeoverStopping {
+	switch m.record.Step {
+	case catalog.TakeoverOpening, catalog.TakeoverBringing, catalog.TakeoverStopping:
 		return // it is whole
 	}
 	if err := m.Copies.Remove(ctx, m.cluster, m.copy); err != nil {

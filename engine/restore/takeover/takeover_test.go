@@ -69,8 +69,8 @@ func (e *ender) at(step string, after bool) {
 
 // endings are all: two deaths and a cancellation for each step.
 func endings() (list []ending) {
-	for _, step := range []string{catalog.TakeoverOpening, catalog.TakeoverStopping, catalog.TakeoverAside, catalog.TakeoverPlacing,
-		catalog.TakeoverStarting} {
+	for _, step := range []string{catalog.TakeoverOpening, catalog.TakeoverBringing, catalog.TakeoverStopping, catalog.TakeoverAside,
+		catalog.TakeoverPlacing, catalog.TakeoverStarting} {
 		list = append(list, ending{step, false, false}, ending{step, true, false}, ending{step, false, true})
 	}
 	return list
@@ -102,12 +102,12 @@ func TestTakeoversThatEndOnTheirWay(t *testing.T) {
 
 func setScene(b *testbed.Bed) *scene {
 	s := &scene{Cluster: clusterbed.New(b)}
-	require.NoError(s, b.Host.MakeDir(b.Path("ledger"), 0o700))
-	s.Server.Exec("postgres", "create tablespace ledger location '"+b.Path("ledger")+"'", "create table tide (n int)",
+	ledger := b.OnAnotherDisk("ledger")
+	s.Server.Exec("postgres", "create tablespace ledger location '"+ledger+"'", "create table tide (n int)",
 		"create table berth (n int) tablespace ledger", "insert into berth select generate_series(1, 1000)")
 	s.Capture()
 	s.Eventually("capture streams", func() bool { return s.State().Receives() })
-	s.taker = &takeover.Taker{Catalog: s.Catalog, Copies: s.Maker(), Host: s.Host, Look: s.Supervisor.Look}
+	s.taker = &takeover.Taker{Catalog: s.Catalog, Copies: s.Maker(), Look: s.Supervisor.Look}
 	s.Take(layout.Full)
 	return s
 }
@@ -157,7 +157,7 @@ func (s *scene) takeOver(k catalog.Copy, e ending) (done bool, err error) {
 				killed = true
 			}
 		}()
-		err = s.taker.Begin(ctx, s.Record, k, id, time.Now(), &ender{task.Silent, e, stop})
+		err = s.taker.Begin(ctx, s.Record, k, id, takeover.Wish{Now: time.Now()}, &ender{task.Silent, e, stop})
 		return false
 	}()
 	if !killed {
@@ -182,7 +182,7 @@ func TestPointOfFailure(t *testing.T) {
 	s.Server.Kill()
 	require.NoError(t, os.RemoveAll(s.Server.DataDir))
 	k := s.Copy(s.taker.Copies, "latest")
-	p := s.taker.Prepare(ctx, s.Record, k, time.Now())
+	p := s.taker.Prepare(ctx, s.Record, k, takeover.Wish{Now: time.Now()})
 	require.Empty(t, p.Obstacles)
 	assert.True(t, p.Original.Gone)
 
@@ -205,11 +205,11 @@ func TestWhatStandsInTheWay(t *testing.T) {
 	s := setScene(testbed.New(t))
 	k := s.Copy(s.taker.Copies, "latest")
 	why := func(cluster catalog.Cluster, copy catalog.Copy) string {
-		p := s.taker.Prepare(ctx, cluster, copy, time.Now())
+		p := s.taker.Prepare(ctx, cluster, copy, takeover.Wish{Now: time.Now()})
 		require.NotEmpty(t, p.Obstacles)
 		return p.Obstacles[0].Error()
 	}
-	require.Empty(t, s.taker.Prepare(ctx, s.Record, k, time.Now()).Obstacles)
+	require.Empty(t, s.taker.Prepare(ctx, s.Record, k, takeover.Wish{Now: time.Now()}).Obstacles)
 	other := s.Record
 	other.SystemID++
 	assert.Contains(t, why(other, k), "system identifier")
@@ -229,14 +229,12 @@ func TestWhatStandsInTheWay(t *testing.T) {
 	opened := k
 	opened.State = catalog.CopyOpen
 	assert.Contains(t, why(s.Record, opened), "only a paused one")
-	elsewhere := k
-	elsewhere.Directory = "/dev/shm"
-	assert.Contains(t, why(s.Record, elsewhere), "another file system")
+	assert.Len(t, s.taker.Prepare(ctx, s.Record, k, takeover.Wish{Now: time.Now()}).Brought, 1, "the tablespace is on another file system")
 
 	// The name under which the original would be set aside is taken: everything is put back.
 	at := time.Now()
-	require.NoError(t, os.Mkdir(s.Server.DataDir+s.taker.Prepare(ctx, s.Record, k, at).Aside, 0o700))
-	require.ErrorContains(t, s.taker.Begin(ctx, s.Record, k, catalog.NewID(), at, task.Silent), "file exists")
+	require.NoError(t, os.Mkdir(s.Server.DataDir+s.taker.Prepare(ctx, s.Record, k, takeover.Wish{Now: at}).Aside, 0o700))
+	require.ErrorContains(t, s.taker.Begin(ctx, s.Record, k, catalog.NewID(), takeover.Wish{Now: at}, task.Silent), "file exists")
 	s.Connect()
 	assert.Equal(t, 1000, testbed.One[int](s.Bed, s.SQL, "select count(*) from berth"))
 }

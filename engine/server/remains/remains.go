@@ -12,7 +12,6 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"os"
 
 	"velvetrewind/core/pg"
 	"velvetrewind/core/wal"
@@ -29,34 +28,48 @@ var ErrOther = errors.New("its WAL is another than was captured")
 type WAL struct {
 	Control pg.Control
 
-	tree *host.Tree
-	z    pg.SegmentSize
+	machine host.Machine
+	dir     string
+	files   host.Files
+	z       pg.SegmentSize
 }
 
-// Open looks into the data directory of a cluster on this host. The error is ErrRuns where its server is not down, and
+// Open looks into the data directory of a cluster on a machine. The error is ErrRuns where its server is not down, and
 // host.ErrGone where there is none.
-func Open(h *host.Host, dir string, systemID uint64, z pg.SegmentSize) (*WAL, error) {
-	o, err := h.Inspect(dir, systemID)
+func Open(m host.Machine, dir string, systemID uint64, z pg.SegmentSize) (*WAL, error) {
+	o, err := m.Inspect(dir, systemID)
 	if err != nil {
 		return nil, err
 	}
-	if o.Running || host.WorkedIn(dir) {
+	if o.Running {
 		return nil, ErrRuns
 	}
-	w := &WAL{z: z}
-	if w.Control, err = h.Control(o.User, dir); err != nil {
+	w := &WAL{machine: m, dir: dir, z: z}
+	if err := w.idle(); err != nil {
 		return nil, err
 	}
-	own, err := h.As(o.User)
+	if w.Control, err = m.Control(o.User, dir); err != nil {
+		return nil, err
+	}
+	own, err := m.Under(o.User)
 	if err != nil {
 		return nil, err
 	}
-	w.tree, err = own.Tree(dir)
+	w.files, err = own.Files(dir)
 	return w, err
 }
 
+// idle makes sure that no process works in the directory.
+func (w *WAL) idle() error {
+	works, err := w.machine.WorkedIn(w.dir)
+	if err == nil && works {
+		err = ErrRuns
+	}
+	return err
+}
+
 // Close closes the directory.
-func (w *WAL) Close() error { return w.tree.Close() }
+func (w *WAL) Close() error { return w.files.Close() }
 
 // End is where the last whole record ends of what goes on at an LSN of a timeline, which is that LSN where nothing does. captured,
 // if not nil, gives what was captured of the segment in which the byte before it lies, from its beginning: it must be the same.
@@ -113,8 +126,8 @@ func (w *WAL) Take(ctx context.Context, t pg.Timeline, from, to pg.LSN, take fun
 			if _, err = f.ReadAt(b, w.z.Offset(at)); err != nil {
 				break
 			}
-			if err = ctx.Err(); err == nil && host.WorkedIn(w.tree.Dir()) {
-				err = ErrRuns
+			if err = ctx.Err(); err == nil {
+				err = w.idle()
 			}
 			if err == nil {
 				err = take(at, b)
@@ -129,13 +142,14 @@ func (w *WAL) Take(ctx context.Context, t pg.Timeline, from, to pg.LSN, take fun
 }
 
 // open opens a segment, of which everything is on disk then.
-func (w *WAL) open(seg pg.Segment) (*os.File, error) {
-	f, err := w.tree.Open("pg_wal/" + seg.Name(w.z))
+func (w *WAL) open(seg pg.Segment) (host.File, error) {
+	name := "pg_wal/" + seg.Name(w.z)
+	if is, err := w.files.Look(name); err != nil || is.Size != int64(w.z) {
+		return nil, errors.Join(err, fmt.Errorf("%s is no whole file: %w", name, fs.ErrNotExist))
+	}
+	f, err := w.files.Open(name)
 	if err != nil {
 		return nil, err
-	}
-	if info, err := f.Stat(); err != nil || info.Size() != int64(w.z) {
-		return nil, errors.Join(err, f.Close(), fmt.Errorf("%s is no whole file: %w", f.Name(), fs.ErrNotExist))
 	}
 	if err := f.Sync(); err != nil {
 		return nil, errors.Join(err, f.Close())
@@ -167,7 +181,7 @@ func equal(a, b io.Reader) (bool, error) {
 type files struct {
 	wal  *WAL
 	next pg.Segment
-	file *os.File
+	file host.File
 }
 
 func (f *files) Read(b []byte) (int, error) {

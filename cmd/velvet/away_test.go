@@ -1,0 +1,186 @@
+package main
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"velvetrewind/api"
+	"velvetrewind/testbed"
+)
+
+// away is a stage whose cluster is on a host with an agent.
+type away struct {
+	*stage
+	quay *testbed.Agent
+}
+
+func newAway(t *testing.T) *away {
+	s := &away{stage: newStage(t, "--agents", "127.0.0.1:0")}
+	s.protect()
+	s.quay = s.service.Join("quay", "--databases", s.Path("."))
+	s.quay.Start()
+	s.take()
+	return s
+}
+
+// rewound makes an accident, and a copy of before it on a host.
+func (s *away) rewound(on string) api.Copy {
+	accident := testbed.One[string](s.Bed, s.db, "with d as (delete from booking) select pg_current_xact_id()::text")
+	s.captured()
+	var k api.Copy
+	s.service.JSON(&k, "restore", "start", "ferries", "before tx "+accident, "--host", on)
+	return k
+}
+
+// TestTakeoverOnAHost takes over on the original's own host, through its agent, and then on another, when that host is lost.
+func TestTakeoverOnAHost(t *testing.T) {
+	t.Parallel()
+	s := newAway(t)
+	s.commit(1)
+	spare := s.service.Join("spare")
+	spare.Start()
+	k := s.rewound("spare")
+	s.refused(1, []string{"does not lie in what host.yaml names as databases"}, "restore", "takeover", k.Name, "--confirm", "ferries")
+	s.service.Must("copy", "discard", k.Name, "--confirm", "ferries")
+	s.ferries.Exec("postgres", "insert into booking select n, 'again' from generate_series(1, 20000) n")
+	k = s.rewound("quay")
+	s.commit(2)
+	s.captured()
+	s.ferries.Exec("postgres", "alter system set work_mem = '7MB'")
+	s.service.Must("restore", "takeover", k.Name, "--confirm", "ferries")
+	s.serves("1", 20000)
+	assert.Equal(t, "7MB", testbed.One[string](s.Bed, s.db, "show work_mem"), "the configuration of today")
+	s.streaming()
+	s.Eventually("a base backup of the new timeline is complete", func() bool {
+		return s.cluster().Capture.Timeline == 2 && len(s.active()) == 0
+	})
+	first := s.takeovers()[0]
+	for _, dir := range first.Aside {
+		require.DirExists(t, dir)
+	}
+	s.service.Must("restore", "takeover", "clear", first.ID, "--confirm", "ferries")
+	for _, dir := range first.Aside {
+		require.NoDirExists(t, dir)
+	}
+
+	// Its host is lost, with everything on it.
+	s.commit(3)
+	s.captured()
+	spare.Kill()
+	config, err := os.ReadFile(filepath.Join(spare.Home, "host.yaml"))
+	require.NoError(t, err)
+	allowed := strings.Replace(string(config), "databases: []", "databases: ["+strconv.Quote(s.Path("."))+"]", 1)
+	require.NoError(t, os.WriteFile(filepath.Join(spare.Home, "host.yaml"), []byte(allowed), 0o600))
+	spare.Start()
+	s.service.JSON(&k, "restore", "start", "ferries", "latest", "--host", "spare")
+	s.service.Must("prove", "run", k.Name)
+	s.quay.Kill()
+	s.ferries.Kill()
+	require.NoError(t, os.RemoveAll(s.ferries.DataDir))
+	for _, left := range []string{filepath.Join(s.Path("ferries", "ledger"), "PG_*"), filepath.Join(s.ferries.Socket, ".s.*")} {
+		list, err := filepath.Glob(left)
+		require.NoError(t, err)
+		for _, path := range list {
+			require.NoError(t, os.RemoveAll(path))
+		}
+	}
+	s.refused(1, []string{"last seen on", "--host-lost"}, "restore", "takeover", k.Name, "--confirm", "ferries")
+	out := s.service.Must("restore", "takeover", k.Name, "--confirm", "ferries", "--host-lost")
+	assert.Contains(t, out, "on another host now")
+	s.serves("1,3", 20000)
+	s.streaming()
+}
+
+// TestTakeoverOnAHostIsKilled kills the agent, the service, the server or all of them at every step of a takeover: it ends in service
+// at the moment, or in service as before. VELVET_TAKEOVER_KILLS says how many times at random it is done besides.
+func TestTakeoverOnAHostIsKilled(t *testing.T) {
+	t.Parallel()
+	s := newAway(t)
+	steps := []string{"opening", "stopping", "setting aside", "placing", "starting"}
+	for i, step := range steps {
+		s.killedAt(i+1, step, []string{"agent", "service", "both"}[i%3], 0)
+	}
+	more, _ := strconv.Atoi(os.Getenv("VELVET_TAKEOVER_KILLS"))
+	for i := range more {
+		victim := []string{"agent", "service", "both", "server"}[rand.IntN(4)]
+		s.killedAt(len(steps)+1+i, steps[rand.IntN(len(steps))], victim, time.Duration(rand.IntN(1000))*time.Millisecond)
+	}
+}
+
+// killedAt takes over, and kills somebody some time after a step has begun.
+func (s *away) killedAt(n int, step, victim string, after time.Duration) {
+	round := fmt.Sprintf("round %d: %s killed %s after %s began", n, victim, after, step)
+	s.ferries.Exec("postgres", "truncate booking", "insert into booking select n, 'tide' from generate_series(1, 20000) n")
+	timeline := testbed.One[int](s.Bed, s.db, "select timeline_id from pg_control_checkpoint()")
+	s.commit(2*n - 1)
+	k := s.rewound("quay")
+	s.commit(2 * n)
+	s.captured()
+	address := s.agents()
+	var task api.Task
+	s.service.JSON(&task, "restore", "takeover", k.Name, "--confirm", "ferries", "--quick", "--detach")
+	s.Eventually(step, func() bool {
+		list := s.takeovers()
+		return len(list) == n && (list[0].Step == step || list[0].EndedAt != nil)
+	})
+	time.Sleep(after)
+	s.kill(victim, address)
+	s.Eventually("it has ended", func() bool { return s.takeovers()[0].EndedAt != nil })
+	t := s.takeovers()[0]
+	last, booked := 2*n, 0
+	if t.Step == "in service" {
+		last, booked, timeline = 2*n-1, 20000, timeline+1
+	}
+	if victim == "server" && !s.ferries.Answers() {
+		s.ferries.Start() // as its DBA would, who finds it down
+	}
+	s.Eventually("it serves", s.ferries.Answers)
+	s.db = s.ferries.Connect("postgres")
+	s.Log(round, "it ended", t.Step, t.Problem)
+	assert.Equal(s, []int{last, booked, timeline}, []int{testbed.One[int](s.Bed, s.db, "select max(n) from journal"),
+		testbed.One[int](s.Bed, s.db, "select count(*) from booking"),
+		testbed.One[int](s.Bed, s.db, "select timeline_id from pg_control_checkpoint()")}, "%s: %s %s", round, t.Step, t.Problem)
+	s.ferries.Exec("postgres", "delete from journal where n > "+strconv.Itoa(2*n-1)) // as if it had been in service
+	s.Eventually("nothing is under way", func() bool { return len(s.active()) == 0 })
+	s.streaming()
+	s.Eventually("capture follows", func() bool { return int(s.cluster().Capture.Timeline) == timeline })
+	s.discardAll()
+}
+
+// kill ends somebody at once, and starts it again.
+func (s *away) kill(victim, address string) {
+	if victim == "agent" || victim == "both" {
+		s.quay.Kill()
+	}
+	if victim == "service" || victim == "both" {
+		s.service.Kill()
+		s.service.With("--agents", address)
+		s.service.Start()
+	}
+	if pid, err := s.Host.PID(s.ferries.Server); victim == "server" && err == nil {
+		_ = syscall.Kill(pid, syscall.SIGKILL)
+	}
+	if victim == "agent" || victim == "both" {
+		s.quay.StartAlone()
+	}
+	s.Eventually("the host is connected", s.quay.Connected)
+}
+
+// discardAll removes the copies that are left.
+func (s *away) discardAll() {
+	var list []api.Copy
+	s.service.JSON(&list, "copy", "list")
+	for _, k := range list {
+		s.service.Must("copy", "discard", k.ID, "--confirm", "ferries")
+	}
+}
