@@ -123,7 +123,10 @@ type MakeCopyRequest struct {
 	Moment string `json:"moment" doc:"in the moment language; a time needs its zone"`
 	Host   string `json:"host,omitempty" doc:"name of the host with an agent that it is made on; left out, the service's own"`
 	Name   string `json:"name,omitempty" doc:"short name of the copy; left out, one is made from the cluster's"`
-	Port   int    `json:"port,omitempty" minimum:"1024" maximum:"65535" doc:"on 127.0.0.1; left out, a free one is chosen"`
+	// Over has it be laid over the original's own files.
+	Over    bool   `json:"over,omitempty" doc:"stop the original, and lay the copy over its own files, where there is no room for both"`
+	Confirm string `json:"confirm,omitempty" doc:"name of the cluster, where its files are laid over"`
+	Port    int    `json:"port,omitempty" minimum:"1024" maximum:"65535" doc:"on 127.0.0.1; left out, a free one is chosen"`
 }
 
 // StepCopyRequest moves a paused copy.

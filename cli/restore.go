@@ -100,22 +100,20 @@ func commit(c *api.Commit, none string) string {
 
 func (a *app) restoreStart() *cobra.Command {
 	var port int
-	var host, name string
-	var detach bool
+	var host, name, typed string
+	var detach, over bool
 	cmd := &cobra.Command{
 		Use: "start CLUSTER MOMENT", Short: "Make a side copy of a cluster as it was at a moment",
 		Long: "Make a side copy: the cluster as it was at a moment, in a directory and on a port of its own,\n" +
-			"paused and read-only. The original is not touched." + momentHelp,
+			"paused and read-only. The original is not touched, unless the copy is to be laid over its own files." + momentHelp,
 		Args: cobra.ExactArgs(2), ValidArgsFunction: a.completeClusters,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if cmd.Flags().Changed("port") && port < 1 {
 				return fmt.Errorf("--port %d: choose one from 1024 to 65535, or leave it out", port)
 			}
-			in := func(moment string) any {
-				return api.MakeCopyRequest{Moment: moment, Host: host, Name: name, Port: port}
-			}
 			var t api.Task
-			c, err := a.askMoment(cmd, "/clusters/"+seg(args[0])+"/copies", args[1], in, &t)
+			c, err := a.askCopy(cmd, args[0], args[1],
+				&api.MakeCopyRequest{Host: host, Name: name, Port: port, Over: over, Confirm: typed}, &t)
 			if err != nil {
 				return err
 			}
@@ -126,10 +124,23 @@ func (a *app) restoreStart() *cobra.Command {
 		},
 	}
 	cmd.Flags().StringVar(&host, "host", "", "host with an agent to make it on (default: the service's own)")
+	cmd.Flags().BoolVar(&over, "over-original", false, "stop the original, and lay the copy over its own files: no room for both is needed")
+	confirmFlag(cmd, &typed)
 	cmd.Flags().StringVar(&name, "name", "", "short name of the copy (default: the cluster's, with a number)")
 	cmd.Flags().IntVar(&port, "port", 0, "port of the copy on 127.0.0.1 (a free one is chosen)")
 	cmd.Flags().BoolVar(&detach, "detach", false, "do not wait for the end")
 	return cmd
+}
+
+// askCopy has a copy be made, and asks for the word where it is to be laid over the original's own files.
+func (a *app) askCopy(cmd *cobra.Command, cluster, moment string, in *api.MakeCopyRequest, t *api.Task) (c *client, err error) {
+	err = confirming(cmd, in.Confirm, func(word string) error {
+		in.Confirm = word
+		body := func(m string) any { in.Moment = m; return *in }
+		c, err = a.askMoment(cmd, "/clusters/"+seg(cluster)+"/copies", moment, body, t)
+		return err
+	})
+	return c, err
 }
 
 // expected says how long a restore should take.

@@ -17,7 +17,7 @@ import (
 func (a *app) restoreTakeover() *cobra.Command {
 	var in api.TakeoverRequest
 	var look, detach bool
-	var on string
+	var made api.MakeCopyRequest
 	cmd := &cobra.Command{
 		Use: "takeover COPY | CLUSTER MOMENT", Short: "Put a copy in the place of its original, which is set aside",
 		Long: "Put a paused copy in the place of its original: prove it, ask for the word, stop the original, set its directory\n" +
@@ -31,13 +31,15 @@ func (a *app) restoreTakeover() *cobra.Command {
 				return err
 			}
 			name := args[0]
+			made.Confirm = in.Confirm
 			if len(args) == 2 {
-				if name, err = a.copyFirst(cmd, args[0], args[1], on); err != nil {
+				if name, err = a.copyFirst(cmd, args[0], args[1], &made); err != nil {
 					return err
 				}
+				in.Confirm = made.Confirm
 			}
 			path := "/copies/" + seg(name) + "/takeover"
-			planned := fmt.Sprintf("%s?hostLost=%v", path, in.HostLost)
+			planned := fmt.Sprintf("%s?hostLost=%v&refuseClients=%v", path, in.HostLost, in.Refuse)
 			var plan api.Takeover
 			if err := c.get(cmd.Context(), planned, &plan); err != nil {
 				return err
@@ -63,8 +65,10 @@ func (a *app) restoreTakeover() *cobra.Command {
 	confirmFlag(cmd, &in.Confirm)
 	cmd.Flags().BoolVar(&in.Despite, "despite-proof", false, "also if the proof of the copy does not pass")
 	cmd.Flags().BoolVar(&in.Quick, "quick", false, "without a proof: check the boundary and the files, but no pages and rows")
-	cmd.Flags().StringVar(&on, "host", "", "with CLUSTER and MOMENT: the original's own host, where that has an agent")
+	cmd.Flags().BoolVar(&made.Over, "over-original", false, "with CLUSTER and MOMENT: lay the copy over the original's own files")
+	cmd.Flags().StringVar(&made.Host, "host", "", "with CLUSTER and MOMENT: the original's own host, where that has an agent")
 	cmd.Flags().BoolVar(&in.HostLost, "host-lost", false, "the original's host is lost for good: the copy serves where it is")
+	cmd.Flags().BoolVar(&in.Refuse, "refuse-clients", false, "refuse clients by pg_hba.conf, and end their sessions, from the beginning")
 	cmd.Flags().BoolVar(&look, "plan", false, "show what would be done, changing nothing of the original")
 	cmd.Flags().BoolVar(&detach, "detach", false, "do not wait for the end")
 	cmd.AddCommand(a.takeoverHistory(), a.takeoverClear())
@@ -72,10 +76,9 @@ func (a *app) restoreTakeover() *cobra.Command {
 }
 
 // copyFirst makes the copy that is to take over, and gives its id.
-func (a *app) copyFirst(cmd *cobra.Command, cluster, moment, on string) (string, error) {
+func (a *app) copyFirst(cmd *cobra.Command, cluster, moment string, in *api.MakeCopyRequest) (string, error) {
 	var t api.Task
-	in := func(m string) any { return api.MakeCopyRequest{Moment: m, Host: on} }
-	c, err := a.askMoment(cmd, "/clusters/"+seg(cluster)+"/copies", moment, in, &t)
+	c, err := a.askCopy(cmd, cluster, moment, in, &t)
 	if err != nil {
 		return "", err
 	}
@@ -125,6 +128,9 @@ func drawTakeover(w io.Writer, t api.Takeover) {
 		}
 	}
 	if o.DataDirectory != "" {
+		if t.Plan != nil && len(t.Plan.Brought) > 0 {
+			list = append(list, "copied first", "to another file system, beside "+strings.Join(t.Plan.Brought, ", "))
+		}
 		list = append(list, "original", o.DataDirectory, "it runs", runs, "set aside as", strings.Join(t.Aside, "\n"))
 	}
 	facts(w, list...)

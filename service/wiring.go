@@ -216,7 +216,7 @@ func (w *wiring) connectHosts(ctx context.Context) (err error) {
 
 func (w *wiring) copyHandlers() *handlers.Copies {
 	return &handlers.Copies{Catalog: w.catalog, Custody: w.custody, Planner: w.planner, Copies: w.copies, Tasks: w.queue,
-		Events: w.events, Host: w.host, Log: w.log}
+		Events: w.events, Host: w.host, Taker: w.worker.Taker(), Now: w.cfg.Now, Log: w.log}
 }
 
 // checker looks at clusters from here.

@@ -4,6 +4,8 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"path/filepath"
+	"syscall"
 	"testing"
 	"time"
 
@@ -13,6 +15,7 @@ import (
 
 	"velvetrewind/api"
 	"velvetrewind/core/pg"
+	"velvetrewind/engine/host"
 	"velvetrewind/testbed"
 )
 
@@ -238,4 +241,126 @@ func TestWhatACrashedServerWroteLast(t *testing.T) {
 	assert.NotContains(t, out, "pages: passed")
 	assert.Nil(t, s.cluster().LastProof, "the quick checks are no proof")
 	s.serves("1,2,3,4,5,6,7,8,9,10,11,12", 20000)
+}
+
+// TestLaidOver has copies laid over the original's own files: with the word alone; not while its last WAL is not captured; killed in
+// the middle, and laid over anew; and in service at last with the configuration of its last day.
+func TestLaidOver(t *testing.T) {
+	t.Parallel()
+	s := newStage(t)
+	s.ferries.Exec("postgres", "create table cargo as select n, repeat('~', 300) as note from generate_series(1, 200000) n")
+	s.protect()
+	s.take()
+	s.commit(1)
+	accident := testbed.One[string](s.Bed, s.db, "with d as (delete from booking) select pg_current_xact_id()::text")
+	s.captured()
+	over := []string{"restore", "start", "ferries", "before tx " + accident, "--over-original"}
+	s.refused(3, []string{s.ferries.DataDir, "confirm with the cluster's name"}, over...)
+	over = append(over, "--confirm", "ferries")
+	s.service.Must("capture", "stop", "ferries")
+	s.Eventually("capture has stopped", func() bool { return s.cluster().Capture.State == "stopped" })
+	s.refused(1, []string{"lost for ever", "velvet capture start ferries"}, over...)
+	s.service.Must("capture", "start", "ferries")
+	s.streaming()
+	s.serves("1", 0)
+	s.ferries.Exec("postgres", "alter system set work_mem = '7MB'")
+	last := s.commit(2) // which is captured as the server stops
+
+	var task api.Task
+	s.service.JSON(&task, append(over, "--detach")...)
+	var k api.Copy
+	s.Eventually("it is being laid over", func() bool {
+		_, err := os.Stat(s.ferries.DataDir)
+		s.service.JSON(&k, "copy", "show", task.Subject)
+		return os.IsNotExist(err) && k.State == "laying out"
+	})
+	s.service.Kill()
+	assert.NoDirExists(t, s.ferries.DataDir)
+	s.service.Start()
+	s.Eventually("it is known what became of it", func() bool {
+		s.service.JSON(&k, "copy", "show", task.Subject)
+		return k.State == "down"
+	})
+	assert.Contains(t, k.Problem, "velvet copy step")
+	s.service.JSON(&k, "copy", "step", k.Name, "before tx "+accident)
+	assert.Equal(t, "paused", k.State)
+	assert.Contains(t, s.service.Must("task", "show", k.Task), "stood there already")
+	s.service.Must("restore", "takeover", k.Name, "--confirm", "ferries")
+	s.serves("1", 20000)
+	assert.Equal(t, "7MB", testbed.One[string](s.Bed, s.db, "show work_mem"), "the configuration of its last day")
+	s.streaming()
+	s.Eventually("capture is on the new timeline", func() bool { return s.cluster().Capture.Timeline == 2 && len(s.active()) == 0 })
+	other, conn := s.restore("tx " + last + " on timeline 1")
+	assert.Equal(t, "1,2", testbed.One[string](s.Bed, conn, numbersOf))
+	require.NoError(t, conn.Close(context.Background()))
+	s.discard(other)
+
+	// In one go.
+	s.service.Must("restore", "takeover", "ferries", "latest", "--over-original", "--confirm", "ferries")
+	s.serves("1", 20000)
+	assert.Empty(t, s.takeovers()[1].Aside)
+}
+
+// TestClientsAreRefused has clients be refused from the beginning of a takeover: they are, until it ends, whichever way; their session
+// ends; and what stood in pg_hba.conf stands there again.
+func TestClientsAreRefused(t *testing.T) {
+	t.Parallel()
+	s := newStage(t)
+	s.ferries.Exec("postgres", "grant pg_signal_backend to velvet", "create role clerk login password '"+testbed.Password+"'")
+	hba := filepath.Join(s.ferries.DataDir, "pg_hba.conf")
+	before, err := os.ReadFile(hba)
+	require.NoError(t, err)
+	s.protect()
+	s.take()
+	s.commit(1)
+	s.captured()
+	k, conn := s.restore("latest")
+	require.NoError(t, conn.Close(context.Background()))
+	s.service.Must("prove", "run", k.Name)
+	clerk := func() error {
+		c, err := pgx.Connect(context.Background(), s.ferries.DSN("clerk", "postgres")+" password='"+testbed.Password+"'")
+		if err == nil {
+			err = c.Close(context.Background())
+		}
+		return err
+	}
+	require.NoError(t, clerk())
+	in, err := pgx.Connect(context.Background(), s.ferries.DSN("clerk", "postgres")+" password='"+testbed.Password+"'")
+	require.NoError(t, err)
+	defer func() { _ = in.Close(context.Background()) }()
+
+	// It is not let get on, and is cancelled then.
+	require.NoError(t, syscall.Kill(s.firstOf(k), syscall.SIGSTOP))
+	var task api.Task
+	s.service.JSON(&task, "restore", "takeover", k.Name, "--confirm", "ferries", "--refuse-clients", "--detach")
+	s.Eventually("clients are refused", func() bool { return clerk() != nil })
+	assert.ErrorContains(t, clerk(), "no pg_hba.conf entry")
+	s.Eventually("its session has ended", func() bool {
+		_, err := in.Exec(context.Background(), "select 1")
+		return err != nil
+	})
+	s.streaming()
+	s.service.Must("task", "cancel", task.ID)
+	require.NoError(t, syscall.Kill(s.firstOf(k), syscall.SIGCONT))
+	s.Eventually("it serves as before", func() bool { return s.takeovers()[0].EndedAt != nil })
+	require.NoError(t, clerk())
+	after, err := os.ReadFile(hba)
+	require.NoError(t, err)
+	assert.Equal(t, string(before), string(after))
+
+	s.service.Must("restore", "takeover", "ferries", "latest", "--confirm", "ferries", "--refuse-clients")
+	require.NoError(t, clerk())
+	after, err = os.ReadFile(hba)
+	require.NoError(t, err)
+	assert.Equal(t, string(before), string(after))
+	left, err := filepath.Glob(hba + "?*")
+	require.NoError(t, err)
+	assert.Empty(t, left)
+}
+
+// firstOf is the first process of a copy's server.
+func (s *stage) firstOf(k api.Copy) int {
+	pid, err := s.Host.PID(host.Server{DataDir: filepath.Join(k.Directory, "data")})
+	require.NoError(s, err)
+	return pid
 }

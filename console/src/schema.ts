@@ -2263,12 +2263,16 @@ export interface components {
             to: string;
         };
         MakeCopyRequest: {
+            /** @description name of the cluster, where its files are laid over */
+            confirm?: string;
             /** @description name of the host with an agent that it is made on; left out, the service's own */
             host?: string;
             /** @description in the moment language; a time needs its zone */
             moment: string;
             /** @description short name of the copy; left out, one is made from the cluster's */
             name?: string;
+            /** @description stop the original, and lay the copy over its own files, where there is no room for both */
+            over?: boolean;
             /**
              * Format: int64
              * @description on 127.0.0.1; left out, a free one is chosen
@@ -3105,6 +3109,8 @@ export interface components {
         };
         TakeoverPlan: {
             boundary: components["schemas"]["Boundary"];
+            /** @description places on another file system than the copy's, beside which its directories are copied first */
+            brought: string[] | null;
             /** @description who would be cut off */
             connected: components["schemas"]["TakeoverUsers"][] | null;
             cost: components["schemas"]["Cost"];
@@ -3128,6 +3134,8 @@ export interface components {
             hostLost?: boolean;
             /** @description where the copy was not proved, only check what takes no longer for a larger one */
             quick?: boolean;
+            /** @description refuse clients, and end their sessions, from the beginning, and not only when the original is stopped */
+            refuseClients?: boolean;
         };
         TakeoverUsers: {
             address?: string;
@@ -5286,6 +5294,8 @@ export interface operations {
             query?: {
                 /** @description the host is lost for good on which the original was */
                 hostLost?: boolean;
+                /** @description clients are to be refused from the beginning */
+                refuseClients?: boolean;
             };
             header?: never;
             path: {

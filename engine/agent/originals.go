@@ -120,7 +120,39 @@ func (s *session) serveOriginals(mux *http.ServeMux) {
 		}
 		return s.host.TablespacesOf(p.User, p.Dir)
 	})
+	s.serveDoors(mux)
 	s.servePlaces(mux)
+}
+
+// serveDoors answers what is about whom an original admits.
+func (s *session) serveDoors(mux *http.ServeMux) {
+	allowed := func(d wire.Doors) error {
+		if !strings.HasSuffix(filepath.Base(d.HBA), "hba.conf") {
+			return refused("%q is no name of a pg_hba.conf", d.HBA)
+		}
+		if err := s.ofDatabases(d.HBA); err != nil {
+			return err
+		}
+		return s.ofDatabases(d.Original.DataDir)
+	}
+	wire.HBA.Serve(mux, func(_ context.Context, d wire.Doors) (string, error) {
+		if err := allowed(d); err != nil {
+			return "", err
+		}
+		return s.host.HBA(d.Original, d.HBA)
+	})
+	wire.Refuse.Serve(mux, func(ctx context.Context, d wire.Doors) (wire.Nothing, error) {
+		if err := allowed(d); err != nil {
+			return none, err
+		}
+		return none, s.host.Refuse(context.WithoutCancel(ctx), d.Original, d.HBA, d.Content)
+	})
+	wire.Admit.Serve(mux, func(ctx context.Context, d wire.Doors) (wire.Nothing, error) {
+		if err := allowed(d); err != nil {
+			return none, err
+		}
+		return none, s.host.Admit(context.WithoutCancel(ctx), d.Original, d.HBA)
+	})
 }
 
 // servePlaces answers what is about where directories lie.

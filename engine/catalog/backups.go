@@ -153,6 +153,8 @@ type Copy struct {
 	CreatedAt   time.Time       `db:"created_at"`
 	TaskID      string          `db:"task_id"`
 	Moves       int             `db:"moves"` // how often it has been moved to another moment
+	// Over says that it was laid over the original's own files, of which nothing else is left.
+	Over bool `db:"over"`
 	// Beside is the copy for whose proof it was made, and with which it goes; nobody is shown it.
 	Beside string `db:"beside"`
 	// When it was begun, laid out, and had come to its moment, since it was last moved.
@@ -174,10 +176,11 @@ func (k Copy) Place() string { return fmt.Sprintf("%s#%d", k.ID, k.Moves) }
 func (c *Catalog) AddCopy(ctx context.Context, k Copy, replays []Stretch) error {
 	return c.placeCopy(ctx, k, replays, "the copy was not made", func(tx *sqlx.Tx) error {
 		_, err := tx.ExecContext(ctx, `insert into velvet.copies
-			(id, name, cluster_id, backup_id, moment, plan, directory, socket, port, state, os_user, host_id, task_id, beside, begun_at)
-			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, now())`,
+			(id, name, cluster_id, backup_id, moment, plan, directory, socket, port, state, os_user, host_id, task_id, beside, over,
+			begun_at)
+			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, now())`,
 			k.ID, k.Name, k.ClusterID, k.BackupID, k.Moment, string(k.Plan), k.Directory, k.Socket, k.Port, k.State, k.OSUser,
-			k.Host, k.TaskID, k.Beside)
+			k.Host, k.TaskID, k.Beside, k.Over)
 		if violates(err, "copy_names") {
 			return problem.New(problem.Conflict, "Choose another with --name, or leave it out.", "the copy was not made",
 				"there is a copy named %q already", k.Name)
@@ -194,15 +197,15 @@ func (c *Catalog) MoveCopy(ctx context.Context, k Copy, replays []Stretch) error
 		r, err := tx.ExecContext(ctx, `update velvet.copies set backup_id = $2, moment = $3, plan = $4, state = $5, task_id = $6,
 			moves = moves + 1,
 			replayed_lsn = null, replayed_to = null, paused_lsn = null, begun_at = now(), laid_out_at = null, arrived_at = null where id
-				= $1 and state = $7`,
-			k.ID, k.BackupID, k.Moment, string(k.Plan), k.State, k.TaskID, CopyPaused)
+				= $1 and state in ($7, $8)`,
+			k.ID, k.BackupID, k.Moment, string(k.Plan), k.State, k.TaskID, CopyPaused, CopyDown)
 		if err != nil {
 			return err
 		}
 		if n, err := r.RowsAffected(); err != nil || n > 0 {
 			return err
 		}
-		return problem.New(problem.Conflict, "See: velvet copy show "+k.ID, title, "it is no longer paused")
+		return problem.New(problem.Conflict, "See: velvet copy show "+k.ID, title, "it is neither paused nor down any more")
 	})
 }
 

@@ -180,6 +180,7 @@ func (c *Catalog) HeldOn(ctx context.Context, host string) (copies int, bytes in
 func (c *Catalog) CopiesLeft(ctx context.Context, host string) ([]Copy, error) {
 	var list []Copy
 	return list, c.db.SelectContext(ctx, &list, `select k.* from velvet.copies k join velvet.tasks t on t.id = k.task_id
-		where k.host_id = $1 and k.state <> $2 and k.begun_at is not null and k.arrived_at is null and t.state not in ($3, $4)`,
+		where k.host_id = $1 and k.state <> $2 and k.begun_at is not null and k.arrived_at is null and not k.over
+		and t.state not in ($3, $4)`,
 		host, CopyDiscarded, TaskWaiting, TaskRunning)
 }

@@ -14,12 +14,15 @@ import (
 
 // Steps of a takeover, in their order. Each is recorded before anything of it is done.
 const (
+	TakeoverRefusing = "refusing"      // clients are refused, where that is wanted ahead of the stop
 	TakeoverOpening  = "opening"       // the copy ends its recovery, where nobody reaches it, and is stopped
 	TakeoverBringing = "bringing"      // what lies on another file system is copied beside its place
 	TakeoverStopping = "stopping"      // the original is stopped, and its last WAL captured
 	TakeoverAside    = "setting aside" // its directory and tablespaces get another name
 	TakeoverPlacing  = "placing"       // the copy's get theirs, with the original's configuration
 	TakeoverStarting = "starting"      // the server is started as the original was
+	TakeoverHanding  = "handing over"  // where a copy is laid over the original's files: these are moved into the copy's directory
+	TakeoverHanded   = "laid over"     // they are the copy's; ended
 	TakeoverDone     = "in service"    // at the boundary; ended
 	TakeoverBack     = "as before"     // everything is where it was; ended
 )
@@ -35,6 +38,7 @@ type Takeover struct {
 	Original  json.RawMessage `db:"original"` // host.Original
 	Aside     string          `db:"aside"`
 	Captured  bool            `db:"captured"`
+	HBA       string          `db:"hba"` // by which clients are refused; "" where they are not
 	RemovedAt sql.NullTime    `db:"removed_at"`
 	BegunAt   time.Time       `db:"begun_at"`
 	EndedAt   sql.NullTime    `db:"ended_at"`
@@ -44,8 +48,8 @@ type Takeover struct {
 // AddTakeover records one that is about to begin, unless one of the cluster is under way.
 func (c *Catalog) AddTakeover(ctx context.Context, t Takeover) error {
 	_, err := c.db.ExecContext(ctx, `insert into velvet.takeovers
-		(id, cluster_id, copy_id, task_id, moment, step, original, aside, captured) values ($1, $2, $3, $4, $5, $6, $7, $8, $9)`,
-		t.ID, t.ClusterID, t.CopyID, t.TaskID, t.Moment, t.Step, string(t.Original), t.Aside, t.Captured)
+		(id, cluster_id, copy_id, task_id, moment, step, original, aside, captured, hba) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)`,
+		t.ID, t.ClusterID, t.CopyID, t.TaskID, t.Moment, t.Step, string(t.Original), t.Aside, t.Captured, t.HBA)
 	var pgErr *pgconn.PgError
 	if errors.As(err, &pgErr) && pgErr.ConstraintName == "one_takeover_at_a_time" {
 		return problem.New(problem.Conflict, "Watch it with: velvet task list", "no takeover was begun", "one of this cluster is under way")

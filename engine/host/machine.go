@@ -55,6 +55,12 @@ type Originals interface {
 	StopOriginal(ctx context.Context, o Original) error
 	// StartOriginal starts it, if it does not run, and waits until it takes connections.
 	StartOriginal(ctx context.Context, o Original) error
+	// Refuse has an original's pg_hba.conf, of which a copy is kept beside it, be another, and the server take notice.
+	Refuse(ctx context.Context, o Original, hba, content string) error
+	// Admit undoes Refuse; where nothing was refused it does nothing.
+	Admit(ctx context.Context, o Original, hba string) error
+	// HBA reads an original's pg_hba.conf, as it is where nothing is refused.
+	HBA(o Original, hba string) (string, error)
 	// WorkedIn tells whether a process of a server works in a directory, be it what is left of one whose first process was killed.
 	WorkedIn(dir string) (bool, error)
 	// Control reads the control file of a data directory that belongs to an OS user of copies.

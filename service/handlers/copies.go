@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"net/http"
 	"strconv"
+	"time"
 
 	"github.com/go-chi/chi/v5"
 
@@ -18,6 +19,7 @@ import (
 	"velvetrewind/engine/host"
 	"velvetrewind/engine/restore/copies"
 	"velvetrewind/engine/restore/feed"
+	"velvetrewind/engine/restore/takeover"
 	"velvetrewind/engine/store"
 	"velvetrewind/service/custody"
 	"velvetrewind/service/events"
@@ -41,6 +43,8 @@ type Copies struct {
 	Tasks   *tasks.Queue
 	Events  *events.Hub
 	Host    *host.Host
+	Taker   *takeover.Taker
+	Now     func() time.Time
 	Log     *slog.Logger
 }
 
@@ -73,7 +77,7 @@ func (h *Copies) submitCopy(ctx context.Context, in *makeCopy) (*body[api.Task],
 		return nil, problem.New(problem.Invalid, "Begin with a letter; use lower-case letters, digits, - and _, at most 40.",
 			"the copy was not made", "%q cannot be a copy's name", name)
 	}
-	wish := copies.Wish{Name: in.Body.Name, Port: in.Body.Port}
+	wish := copies.Wish{Name: in.Body.Name, Port: in.Body.Port, Over: in.Body.Over}
 	if in.Body.Host != "" {
 		on, err := h.Catalog.Host(ctx, in.Body.Host)
 		if err != nil {
@@ -83,6 +87,9 @@ func (h *Copies) submitCopy(ctx context.Context, in *makeCopy) (*body[api.Task],
 	}
 	k, err := h.Copies.Prepare(ctx, cluster, p, wish)
 	if err != nil {
+		return nil, err
+	}
+	if err := h.mayLayOver(ctx, cluster, k, in.Body.Confirm); err != nil {
 		return nil, err
 	}
 	if err := h.Catalog.AddCopy(ctx, k, replays); err != nil {
@@ -95,6 +102,20 @@ func (h *Copies) submitCopy(ctx context.Context, in *makeCopy) (*body[api.Task],
 	return out, h.Catalog.SetCopyTask(ctx, k.ID, out.Body.ID)
 }
 
+// mayLayOver refuses a copy that is to be laid over the original's own files where that cannot be, or was not confirmed.
+func (h *Copies) mayLayOver(ctx context.Context, cluster catalog.Cluster, k catalog.Copy, typed string) error {
+	if !k.Over {
+		return nil
+	}
+	p := h.Taker.PrepareOver(ctx, cluster, k, h.Now())
+	if len(p.Obstacles) > 0 {
+		return &p.Obstacles[0]
+	}
+	loss := fmt.Sprintf("%s is stopped, and %s is laid over: once that has begun, the way back is through the backups and the captured "+
+		"WAL alone; nothing serves until the copy has taken over", cluster.Name, p.Original.DataDir)
+	return confirmed(typed, cluster.Name, "the original was not touched", loss)
+}
+
 type stepCopy struct {
 	CopyPath
 	Body api.StepCopyRequest
@@ -105,10 +126,10 @@ func (h *Copies) submitStep(ctx context.Context, in *stepCopy) (*body[api.Task],
 	if err != nil {
 		return nil, err
 	}
-	if k.State != catalog.CopyPaused {
+	if k.State != catalog.CopyPaused && k.State != catalog.CopyDown {
 		return nil, problem.New(problem.Conflict, "Make another with: velvet restore start "+cluster.Name+" MOMENT",
 			"the copy was not moved",
-			"it is %s; only a paused copy can be moved", k.State)
+			"it is %s; only one that is paused or down can be moved", k.State)
 	}
 	_, p, replays, err := h.Planner.Plan(ctx, cluster.Name, in.Body.Moment, "")
 	if err != nil {

@@ -47,16 +47,18 @@ func (h *Takeovers) Register(api *Surface) {
 }
 
 // plan looks at what a takeover with a copy would do.
-func (h *Takeovers) plan(ctx context.Context, name string, lost bool) (k catalog.Copy, cluster catalog.Cluster, v api.Takeover, err error) {
+func (h *Takeovers) plan(ctx context.Context, name string, w takeover.Wish) (k catalog.Copy, cluster catalog.Cluster,
+	v api.Takeover, err error) {
 	if k, cluster, err = h.Catalog.CopyAndCluster(ctx, name); err != nil {
 		return k, cluster, v, err
 	}
-	p := h.Taker.Prepare(ctx, cluster, k, takeover.Wish{Now: h.Now(), Lost: lost})
+	p := h.Taker.Prepare(ctx, cluster, k, w)
 	v = api.Takeover{Cluster: cluster.Name, Copy: k.Name, Moment: k.Moment, Original: original(p.Original)}
 	if p.Original.DataDir != "" {
 		v.Aside = takeover.Aside(cluster, p.Original, p.Aside)
 	}
 	v.Plan = &api.TakeoverPlan{Obstacles: shapes.Each(p.Obstacles, func(o problem.Problem) api.Problem { return *problems.Doc(&o) })}
+	v.Plan.Brought = append([]string{}, p.Brought...)
 	var r plan.Restore
 	if err := json.Unmarshal(k.Plan, &r); err != nil {
 		return k, cluster, v, err
@@ -146,10 +148,11 @@ func (h *Takeovers) attached(ctx context.Context, cluster catalog.Cluster) (sess
 type planTakeover struct {
 	CopyPath
 	HostLost bool `query:"hostLost" doc:"the host is lost for good on which the original was"`
+	Refuse   bool `query:"refuseClients" doc:"clients are to be refused from the beginning"`
 }
 
 func (h *Takeovers) show(ctx context.Context, in *planTakeover) (*body[api.Takeover], error) {
-	_, _, v, err := h.plan(ctx, in.Copy, in.HostLost)
+	_, _, v, err := h.plan(ctx, in.Copy, takeover.Wish{Now: h.Now(), Lost: in.HostLost, Refuse: in.Refuse})
 	return answer(v, err)
 }
 
@@ -159,7 +162,7 @@ type takeOver struct {
 }
 
 func (h *Takeovers) begin(ctx context.Context, in *takeOver) (*body[api.Task], error) {
-	k, cluster, v, err := h.plan(ctx, in.Copy, in.Body.HostLost)
+	k, cluster, v, err := h.plan(ctx, in.Copy, takeover.Wish{Now: h.Now(), Lost: in.Body.HostLost, Refuse: in.Body.Refuse})
 	if err != nil {
 		return nil, err
 	}
@@ -173,7 +176,7 @@ func (h *Takeovers) begin(ctx context.Context, in *takeOver) (*body[api.Task], e
 		return nil, err
 	}
 	t, err := h.Tasks.Submit(ctx, cluster.ID, k.ID, work.Takeover{Despite: in.Body.Despite, Quick: in.Body.Quick,
-		HostLost: in.Body.HostLost})
+		HostLost: in.Body.HostLost, Refuse: in.Body.Refuse})
 	if err != nil {
 		return nil, err
 	}
@@ -210,6 +213,9 @@ func (h *Takeovers) record(ctx context.Context, cluster catalog.Cluster, t catal
 	begun := t.BegunAt.UTC()
 	v = api.Takeover{ID: t.ID, Cluster: cluster.Name, Copy: k.Name, Moment: t.Moment, Step: t.Step, Original: original(o),
 		Aside: takeover.Aside(cluster, o, t.Aside), Removed: t.RemovedAt.Valid, BegunAt: &begun, Problem: t.Problem}
+	if t.Step == catalog.TakeoverHanded {
+		v.Aside = []string{} // it became the copy's
+	}
 	if t.EndedAt.Valid {
 		ended := t.EndedAt.Time.UTC()
 		v.EndedAt = &ended

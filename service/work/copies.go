@@ -15,10 +15,33 @@ func (w *Worker) makeCopy(ctx context.Context, t catalog.Task, order Copy, repor
 	if err := w.Planner.HaveStored(ctx, cluster, order.Plan.Boundary.End); err != nil {
 		return nil, err
 	}
+	if k.Over {
+		if err := w.Taker().GiveUp(ctx, cluster, k, t.ID, w.Now(), report); err != nil {
+			return nil, err
+		}
+		return nil, w.layOver(ctx, t, cluster, k, report)
+	}
 	if err := w.Copies.Make(ctx, cluster, k, order.Plan, report); err != nil {
 		return nil, err
 	}
 	return map[string]any{"copy": k.ID, "port": k.Port}, nil
+}
+
+// layOver makes a copy over the original's own files, which it was given. The moment is looked up again: what the original committed
+// last has been captured since.
+func (w *Worker) layOver(ctx context.Context, t catalog.Task, cluster catalog.Cluster, k catalog.Copy, report task.Report) error {
+	k.State, k.TaskID = catalog.CopyDown, t.ID
+	if err := w.Catalog.SaveCopy(ctx, k); err != nil {
+		return err
+	}
+	_, p, replays, err := w.Planner.Plan(ctx, cluster.Name, k.Moment, "")
+	if err != nil {
+		return err
+	}
+	if err := w.Planner.HaveStored(ctx, cluster, p.Boundary.End); err != nil {
+		return err
+	}
+	return w.Copies.Step(ctx, cluster, k, p, replays, report)
 }
 
 func (w *Worker) stepCopy(ctx context.Context, t catalog.Task, order Step, report task.Report) (any, error) {
@@ -48,7 +71,28 @@ func (w *Worker) undoCopy(ctx context.Context, t catalog.Task) (bool, error) {
 	if err != nil {
 		return false, err
 	}
+	if k.Over && t.Kind != KindDiscard {
+		return false, w.undoOver(ctx, t, cluster, k)
+	}
 	return t.Kind == KindDiscard, w.Copies.Remove(ctx, cluster, k)
+}
+
+// undoOver gives the original its files back, if nothing was laid over them yet; else these are left for another try.
+func (w *Worker) undoOver(ctx context.Context, t catalog.Task, cluster catalog.Cluster, k catalog.Copy) error {
+	record, begun, err := w.Catalog.TakeoverOfTask(ctx, t.ID)
+	switch {
+	case err != nil:
+		return err
+	case !begun && t.Kind == KindCopy:
+		return w.Copies.Remove(ctx, cluster, k)
+	case begun && !record.EndedAt.Valid:
+		_, err := w.Taker().Resume(ctx, record, task.Silent)
+		return err
+	case begun && record.Step == catalog.TakeoverBack:
+		return nil
+	}
+	k.Problem = "it was interrupted; have it be laid over anew: velvet copy step " + k.Name + " MOMENT"
+	return w.Copies.Drop(ctx, cluster, k)
 }
 
 func (w *Worker) openCopy(ctx context.Context, t catalog.Task, _ Open, report task.Report) (any, error) {

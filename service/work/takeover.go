@@ -3,8 +3,11 @@ package work
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"slices"
 	"time"
+
+	"github.com/jackc/pgx/v5"
 
 	"velvetrewind/core/problem"
 	"velvetrewind/core/proof"
@@ -16,21 +19,59 @@ import (
 
 // Taker carries takeovers out.
 func (w *Worker) Taker() *takeover.Taker {
-	return &takeover.Taker{Catalog: w.Catalog, Copies: w.Copies, Serves: w.serves, Look: w.Captures.Look}
+	return &takeover.Taker{Catalog: w.Catalog, Copies: w.Copies, Serves: w.serves, Doors: w.doors, Disconnect: w.disconnect,
+		Look: w.Captures.Look}
+}
+
+// asking asks a cluster's server something.
+func (w *Worker) asking(ctx context.Context, cluster catalog.Cluster, ask func(*pgx.Conn) error) error {
+	a, err := w.Logins.Access(cluster)
+	if err != nil {
+		return err
+	}
+	conn, err := a.SQL(ctx, "")
+	if err != nil {
+		return err
+	}
+	return errors.Join(ask(conn), conn.Close(context.WithoutCancel(ctx)))
+}
+
+// doors tells how clients come in.
+func (w *Worker) doors(ctx context.Context, cluster catalog.Cluster) (d takeover.Doors, err error) {
+	err = w.asking(ctx, cluster, func(conn *pgx.Conn) error {
+		var user string
+		err := conn.QueryRow(ctx, `select pg_catalog.current_setting('hba_file'), session_user::pg_catalog.text`).Scan(&d.HBA, &user)
+		d.Roles = []string{user}
+		if r := cluster.ReplicationUser; r != "" && r != user {
+			d.Roles = append(d.Roles, r)
+		}
+		return err
+	})
+	return d, err
+}
+
+// disconnect ends the sessions of clients, and tells how many it may not end: those of superusers, perhaps.
+func (w *Worker) disconnect(ctx context.Context, cluster catalog.Cluster) (left int, err error) {
+	err = w.asking(ctx, cluster, func(conn *pgx.Conn) error {
+		rows, err := conn.Query(ctx, `select pid from pg_catalog.pg_stat_activity where backend_type operator(pg_catalog.=) 'client backend'
+			and coalesce(application_name, '') operator(pg_catalog.!~~) 'velvet%'`)
+		if err != nil {
+			return err
+		}
+		list, err := pgx.CollectRows(rows, pgx.RowTo[int32])
+		for _, pid := range list {
+			if _, err := conn.Exec(ctx, `select pg_catalog.pg_terminate_backend($1)`, pid); err != nil {
+				left++
+			}
+		}
+		return err
+	})
+	return left, err
 }
 
 // serves tells whether a cluster's server answers at its address.
 func (w *Worker) serves(ctx context.Context, cluster catalog.Cluster) bool {
-	a, err := w.Logins.Access(cluster)
-	if err != nil {
-		return false
-	}
-	conn, err := a.SQL(ctx, "")
-	if err != nil {
-		return false
-	}
-	_ = conn.Close(ctx)
-	return true
+	return w.asking(ctx, cluster, func(*pgx.Conn) error { return nil }) == nil
 }
 
 // takeOver proves a copy, if it was not proved where it stands, puts it in the place of its original, and takes a base backup.
@@ -42,7 +83,8 @@ func (w *Worker) takeOver(ctx context.Context, t catalog.Task, order Takeover, r
 	if err := w.proved(ctx, t, cluster, k, order, report); err != nil {
 		return nil, err
 	}
-	if err := w.Taker().Begin(ctx, cluster, k, t.ID, takeover.Wish{Now: w.Now(), Lost: order.HostLost}, report); err != nil {
+	if err := w.Taker().Begin(ctx, cluster, k, t.ID, takeover.Wish{Now: w.Now(), Lost: order.HostLost, Refuse: order.Refuse},
+		report); err != nil {
 		return nil, err
 	}
 	w.tookOver(ctx, cluster, report)

@@ -74,6 +74,7 @@ type (
 	// Takeover puts a copy in the place of its original.
 	Takeover struct {
 		Despite  bool `json:"despite,omitempty"`  // also if its proof did not pass
+		Refuse   bool `json:"refuse,omitempty"`   // clients, ahead of the stop
 		HostLost bool `json:"hostLost,omitempty"` // on which the original was
 		Quick    bool `json:"quick,omitempty"`    // after the quick checks alone, where it was not proved
 	}

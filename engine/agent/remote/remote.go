@@ -216,6 +216,21 @@ func (m *Machine) StartOriginal(ctx context.Context, o host.Original) error {
 	return err
 }
 
+// HBA reads an original's pg_hba.conf.
+func (m *Machine) HBA(o host.Original, hba string) (string, error) {
+	return ask(m, wire.HBA, wire.Doors{Original: o, HBA: hba}, soon)
+}
+
+// Refuse has an original's pg_hba.conf be another.
+func (m *Machine) Refuse(_ context.Context, o host.Original, hba, content string) error {
+	return do(m, wire.Refuse, wire.Doors{Original: o, HBA: hba, Content: content}, soon)
+}
+
+// Admit undoes Refuse.
+func (m *Machine) Admit(_ context.Context, o host.Original, hba string) error {
+	return do(m, wire.Admit, wire.Doors{Original: o, HBA: hba}, soon)
+}
+
 // WorkedIn tells whether a process of a server works in a directory.
 func (m *Machine) WorkedIn(dir string) (bool, error) { return ask(m, wire.WorkedIn, dir, soon) }
 

@@ -119,6 +119,13 @@ type Moved struct{ From, To string }
 // Brought is a directory to be brought to another file system.
 type Brought struct{ User, From, To string }
 
+// Doors are an original's pg_hba.conf.
+type Doors struct {
+	Original host.Original
+	HBA      string // path
+	Content  string
+}
+
 // Linked is a link to be made to a path.
 type Linked struct {
 	Place
@@ -181,6 +188,9 @@ const (
 	OriginalRuns  = Op[host.Original, bool]("OriginalRuns")
 	StopOriginal  = Op[host.Original, Nothing]("StopOriginal")
 	StartOriginal = Op[host.Original, Nothing]("StartOriginal")
+	HBA           = Op[Doors, string]("HBA")
+	Refuse        = Op[Doors, Nothing]("Refuse")
+	Admit         = Op[Doors, Nothing]("Admit")
 	WorkedIn      = Op[string, bool]("WorkedIn")
 	Control       = Op[Place, pg.Control]("Control")
 	TablespacesOf = Op[Place, map[uint32]string]("TablespacesOf")

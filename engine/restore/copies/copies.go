@@ -58,6 +58,9 @@ const (
 // OriginalConfiguration is where, below a copy's directory, the configuration of its original is kept.
 const OriginalConfiguration = "original-configuration"
 
+// ConfigurationOfToday is where, in the directory of a copy that is laid over the original's own files, these's configuration is kept.
+const ConfigurationOfToday = "configuration-of-today"
+
 // Server is the server of a copy.
 func Server(k catalog.Copy, major int) host.Server {
 	return host.Server{Major: major, DataDir: filepath.Join(k.Directory, dataDir), Port: k.Port, Socket: k.Socket,
@@ -144,14 +147,14 @@ type Wish struct {
 	Host string // "" is the service's own
 	Name string // "" for a free one
 	Port int    // 0 for a free one
+	Over bool   // it is to be laid over the original's own files
 }
 
 // Prepare checks what is asked of a new copy, or chooses it, and fills in what it is.
 func (c *Maker) Prepare(ctx context.Context, cluster catalog.Cluster, p plan.Restore, w Wish) (catalog.Copy, error) {
 	k := catalog.Copy{
-		ID: catalog.NewID(), Host: w.Host, Name: w.Name, ClusterID: cluster.ID, BackupID: p.Base, Moment: p.Boundary.Moment, Port: w.Port,
-		State:  catalog.CopyLayingOut,
-		OSUser: cluster.CopiesUser,
+		ID: catalog.NewID(), Over: w.Over, Host: w.Host, Name: w.Name, ClusterID: cluster.ID, BackupID: p.Base,
+		Moment: p.Boundary.Moment, Port: w.Port, State: catalog.CopyLayingOut, OSUser: cluster.CopiesUser,
 	}
 	c, err := c.on(w.Host)
 	if err != nil {
@@ -226,9 +229,9 @@ func (c *Maker) Make(ctx context.Context, cluster catalog.Cluster, k catalog.Cop
 	return c.replay(ctx, cluster, k, p, laid.Head, trees, report)
 }
 
-// Step moves a paused copy to another moment: the base of the new plan is laid over what
+// Step moves a paused copy to another moment, or makes one anew that is down: the base of the new plan is laid over what
 // is there, and the copy replays anew. A move that is refused leaves the copy where it is;
-// one that was begun and fails leaves nothing of it.
+// one that was begun and fails leaves nothing of it, but for one that is over the original's own files: these stay.
 func (c *Maker) Step(ctx context.Context, cluster catalog.Cluster, k catalog.Copy, p plan.Restore, replays []catalog.Stretch,
 	report task.Report) (err error) {
 	own, err := c.of(k)
@@ -282,6 +285,12 @@ func (c *Maker) undo(ctx context.Context, cluster catalog.Cluster, k catalog.Cop
 	}
 	ctx = context.WithoutCancel(ctx)
 	k.Problem = err.Error()
+	if k.Over {
+		if e := c.Drop(ctx, cluster, k); e != nil {
+			report.Warn("the copy's server was not ended: %v", e)
+		}
+		return
+	}
 	if e := c.Remove(ctx, cluster, k); e != nil {
 		report.Warn("what there was of the copy could not be removed: %v", e)
 		k.State = catalog.CopyDown

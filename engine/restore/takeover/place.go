@@ -194,17 +194,12 @@ func (m *move) configure(own host.Machine) error {
 
 // configurationOf reads a file of the original's configuration: as it is today, or, where it is lost, as the base backup has it.
 func (m *move) configurationOf(own host.Machine, name string) ([]byte, error) {
-	read := func(dir string) ([]byte, error) {
-		t, err := own.Files(dir)
-		if err != nil {
-			return nil, err
-		}
-		defer func() { _ = t.Close() }()
-		return t.ReadFile(name)
+	if m.copy.Over {
+		return read(own, filepath.Join(m.copy.Directory, copies.ConfigurationOfToday), name)
 	}
-	content, err := read(m.original.DataDir + m.record.Aside)
+	content, err := read(own, m.aside().DataDir, name)
 	if m.original.Gone && errors.Is(err, fs.ErrNotExist) {
-		return read(filepath.Join(m.copy.Directory, copies.OriginalConfiguration))
+		return read(own, filepath.Join(m.copy.Directory, copies.OriginalConfiguration), name)
 	}
 	return content, err
 }
@@ -247,6 +242,9 @@ func (m *move) back(ctx context.Context, why string) (unstarted error) {
 		if err := m.putBack(d); err != nil {
 			return m.stuck(err)
 		}
+	}
+	if err := m.admit(ctx); err != nil {
+		return m.stuck(err)
 	}
 	if err := m.unbring(); err != nil {
 		m.report.Warn("what was brought was not removed: %v", err)

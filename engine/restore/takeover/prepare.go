@@ -21,6 +21,8 @@ type Wish struct {
 	Now time.Time
 	// Lost says that the host is lost for good on which the original was: the copy serves in its place where it is.
 	Lost bool
+	// Refuse has clients be refused, and their sessions ended, as soon as the takeover begins, and not only when the original is stopped.
+	Refuse bool
 }
 
 // preparation looks for what stands in the way of a takeover.
@@ -31,6 +33,7 @@ type preparation struct {
 	cluster catalog.Cluster
 	copy    catalog.Copy
 	wish    Wish
+	over    bool // the copy is to be laid over the original's files
 }
 
 func (p *preparation) stop(next, why string, args ...any) {
@@ -40,36 +43,47 @@ func (p *preparation) stop(next, why string, args ...any) {
 // Prepare looks at the original's directory, or, where that is lost, at how it was last seen, and for what stands in the way.
 func (k *Taker) Prepare(ctx context.Context, cluster catalog.Cluster, copy catalog.Copy, w Wish) Plan {
 	p := &preparation{Taker: k, cluster: cluster, copy: copy, wish: w}
-	p.Aside = host.AsideName(w.Now)
+	if p.begin(ctx) {
+		p.places()
+		p.room()
+		p.tablespacesOf()
+		p.owner()
+		p.doors(ctx)
+	}
+	return p.Plan
+}
+
+// begin looks at the copy and at the original; it tells whether looking further says anything.
+func (p *preparation) begin(ctx context.Context) bool {
+	p.Aside = host.AsideName(p.wish.Now)
+	cluster, copy := p.cluster, p.copy
 	if copy.State != catalog.CopyPaused {
 		p.stop("Make one with: velvet restore start "+cluster.Name+" MOMENT", "the copy is %s; only a paused one takes over", copy.State)
 	}
 	if cluster.DataDirectory == "" {
 		p.stop("Grant the registered role pg_read_all_settings: velvet cluster ready "+cluster.Name,
 			"where the original's data directory lies is not known")
-		return p.Plan
+		return false
 	}
 	var err error
-	if p.machine, err = k.Copies.Machine(copy); err != nil {
+	if p.machine, err = p.Copies.Machine(copy); err != nil {
 		p.stop("See that its agent runs: velvet host list", "the copy's host: %v", err)
-		return p.Plan
+		return false
 	}
 	p.inspect(ctx)
-	if len(p.Obstacles) > 0 {
-		return p.Plan // the rest says nothing then
-	}
-	p.places()
-	p.room()
-	p.tablespacesOf()
-	own, user := copy.OSUser, p.Original.User
+	return len(p.Obstacles) == 0
+}
+
+// owner makes sure that the copy is of the original's OS user.
+func (p *preparation) owner() {
+	own, user := p.copy.OSUser, p.Original.User
 	if own == "" {
 		own = p.machine.User()
 	}
 	if own != user {
-		p.stop("Have copies run as it: velvet cluster edit "+cluster.Name+" --copies-user "+user+"; then make the copy anew.",
+		p.stop("Have copies run as it: velvet cluster edit "+p.cluster.Name+" --copies-user "+user+"; then make the copy anew.",
 			"the original belongs to the OS user %s, and the copy to another", user)
 	}
-	return p.Plan
 }
 
 // inspect looks at the original on the copy's host, or recalls how it was run there, or on the host that is lost.
@@ -159,7 +173,7 @@ func (p *preparation) place(at string) {
 		p.stop("Make the directory, of the OS user "+p.Original.User+".", "there is no place for the copy: %v", err)
 		return
 	}
-	from, err := p.machine.Spot(p.copy.Directory)
+	from, err := p.machine.Spot(p.copyPlace())
 	switch {
 	case err != nil:
 		p.stop("", "the copy's directory: %v", err)
@@ -170,6 +184,14 @@ func (p *preparation) place(at string) {
 	case is.Device != from.Device:
 		p.Brought = append(p.Brought, at)
 	}
+}
+
+// copyPlace is where the copy is, or will be.
+func (p *preparation) copyPlace() string {
+	if p.over {
+		return filepath.Dir(p.copy.Directory)
+	}
+	return p.copy.Directory
 }
 
 // room makes sure that what lies on another file system than its place can be brought there.

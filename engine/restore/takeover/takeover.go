@@ -31,6 +31,9 @@ type Taker struct {
 	Copies  *copies.Maker
 	// Serves tells whether a cluster's server answers at its address.
 	Serves func(ctx context.Context, cluster catalog.Cluster) bool
+	// Doors tells how clients of a cluster come in, and Disconnect ends their sessions; left are those that may not be ended.
+	Doors      func(ctx context.Context, cluster catalog.Cluster) (Doors, error)
+	Disconnect func(ctx context.Context, cluster catalog.Cluster) (left int, err error)
 	// Look has the captures be compared with what is wanted of them.
 	Look func()
 }
@@ -39,6 +42,7 @@ type Taker struct {
 type Plan struct {
 	Original  host.Original
 	Moves     bool              // to another host than it was on
+	HBA       string            // pg_hba.conf by which clients are refused ahead of the stop; "" where they are not
 	Brought   []string          // places on another file system than the copy's, to which its directories are copied first
 	Aside     string            // what is appended to the names of what is set aside
 	Obstacles []problem.Problem // without which it could be begun
@@ -71,7 +75,7 @@ func (k *Taker) Begin(ctx context.Context, cluster catalog.Cluster, copy catalog
 	}
 	defer lease.Release()
 	t := catalog.Takeover{ID: catalog.NewID(), ClusterID: cluster.ID, CopyID: copy.ID, TaskID: task, Moment: copy.Moment,
-		Step: catalog.TakeoverOpening, Original: original, Aside: p.Aside, Captured: capture.Wanted}
+		Step: catalog.TakeoverRefusing, Original: original, Aside: p.Aside, Captured: capture.Wanted, HBA: p.HBA}
 	if err := k.Catalog.AddTakeover(ctx, t); err != nil {
 		return err
 	}
@@ -120,10 +124,13 @@ func (k *Taker) Resume(ctx context.Context, t catalog.Takeover, report task.Repo
 	if err := json.Unmarshal(t.Original, &m.original); err != nil {
 		return false, err
 	}
-	if here, err := m.there(m.copy.Directory); err != nil || !here {
-		return false, errors.Join(err, fmt.Errorf("the copy's directory %s is not on this host", m.copy.Directory))
+	over := m.copy.Over && !m.copy.Complete() // its files were being handed over
+	if err := m.here(over); err != nil {
+		return false, err
 	}
-	if m.dirs, err = m.directories(); err != nil {
+	if over {
+		m.dirs = m.own()
+	} else if m.dirs, err = m.directories(); err != nil {
 		return false, err
 	}
 	lease, err := k.own(ctx, t.ClusterID)
@@ -132,6 +139,9 @@ func (k *Taker) Resume(ctx context.Context, t catalog.Takeover, report task.Repo
 	}
 	defer lease.Release()
 	why := "it was interrupted"
+	if over {
+		return false, m.takeBack(ctx, why)
+	}
 	if t.Step == catalog.TakeoverAside || t.Step == catalog.TakeoverPlacing || t.Step == catalog.TakeoverStarting {
 		err := m.forward(ctx)
 		if err == nil || errors.Is(err, wire.ErrOutOfReach) {
@@ -140,6 +150,19 @@ func (k *Taker) Resume(ctx context.Context, t catalog.Takeover, report task.Repo
 		why = err.Error()
 	}
 	return false, m.back(ctx, why)
+}
+
+// here makes sure that the takeover took place on this machine: the copy's directory is there, or, where it may not have been made yet,
+// the original's.
+func (m *move) here(over bool) error {
+	is, err := m.there(m.copy.Directory)
+	if err == nil && !is && over {
+		is, err = m.there(m.original.DataDir)
+	}
+	if err == nil && !is {
+		err = fmt.Errorf("the copy's directory %s is not on this host", m.copy.Directory)
+	}
+	return err
 }
 
 // move is one takeover.
@@ -154,15 +177,31 @@ type move struct {
 	report   task.Report
 }
 
+// step is a part of a takeover.
+type step struct {
+	name string
+	do   func(context.Context) error
+}
+
 // forward does the steps from the recorded one on.
 func (m *move) forward(ctx context.Context) error {
-	steps := []struct {
-		name string
-		do   func(context.Context) error
-	}{
-		{catalog.TakeoverOpening, m.open}, {catalog.TakeoverBringing, m.bring}, {catalog.TakeoverStopping, m.stop},
-		{catalog.TakeoverAside, m.setAside}, {catalog.TakeoverPlacing, m.place}, {catalog.TakeoverStarting, m.start},
+	err := m.steps(ctx, []step{
+		{catalog.TakeoverRefusing, m.refuse}, {catalog.TakeoverOpening, m.open}, {catalog.TakeoverBringing, m.bring},
+		{catalog.TakeoverStopping, m.stop}, {catalog.TakeoverAside, m.setAside}, {catalog.TakeoverPlacing, m.place},
+		{catalog.TakeoverStarting, m.start},
+	})
+	if err != nil {
+		return err
 	}
+	if err := m.Catalog.EndTakeover(ctx, m.record.ID, catalog.TakeoverDone, ""); err != nil {
+		return err
+	}
+	m.settle(ctx)
+	return nil
+}
+
+// steps does those from the recorded one on.
+func (m *move) steps(ctx context.Context, steps []step) error {
 	from := 0
 	for i, s := range steps {
 		if s.name == m.record.Step {
@@ -187,10 +226,6 @@ func (m *move) forward(ctx context.Context) error {
 		}
 		m.report.Log("%s: done in %.1f s", s.name, time.Since(began).Seconds())
 	}
-	if err := m.Catalog.EndTakeover(ctx, m.record.ID, catalog.TakeoverDone, ""); err != nil {
-		return err
-	}
-	m.settle(ctx)
 	return nil
 }
 
@@ -222,19 +257,25 @@ func (m *move) patiently(ctx context.Context, step func(context.Context) error) 
 // settle has capture go on, and removes what is left of the copy, which cannot be started any more. What fails of that is said, and
 // stands in nobody's way.
 func (m *move) settle(ctx context.Context) {
-	if m.record.Captured {
-		if err := m.Catalog.WantCapture(ctx, m.cluster.ID, true); err != nil {
-			m.report.Warn("capture was not begun again: %v; begin it with: velvet capture start %s", err, m.cluster.Name)
-		}
-		m.Look()
-	}
+	m.recapture(ctx)
 	switch m.record.Step {
-	case catalog.TakeoverOpening, catalog.TakeoverBringing, catalog.TakeoverStopping:
+	case catalog.TakeoverRefusing, catalog.TakeoverOpening, catalog.TakeoverBringing, catalog.TakeoverStopping:
 		return // it is whole
 	}
 	if err := m.Copies.Remove(ctx, m.cluster, m.copy); err != nil {
 		m.report.Warn("what is left of the copy in %s was not removed: %v", m.copy.Directory, err)
 	}
+}
+
+// recapture has capture go on, if it was wanted.
+func (m *move) recapture(ctx context.Context) {
+	if !m.record.Captured {
+		return
+	}
+	if err := m.Catalog.WantCapture(ctx, m.cluster.ID, true); err != nil {
+		m.report.Warn("capture was not begun again: %v; begin it with: velvet capture start %s", err, m.cluster.Name)
+	}
+	m.Look()
 }
 
 // open ends the copy's recovery where nobody reaches it, gives it our slot, so that no WAL of the new timeline is lost to capture,
@@ -273,6 +314,9 @@ func (m *move) stop(ctx context.Context) error {
 	if err := m.Host.StopOriginal(ctx, m.original); err != nil {
 		return err
 	}
+	if err := m.admit(ctx); err != nil { // what is set aside, and what takes its place, has its own again
+		return err
+	}
 	if !m.record.Captured {
 		m.report.Warn("the cluster was not captured: its last WAL is in what is set aside alone")
 		return nil
@@ -300,6 +344,9 @@ func (m *move) lastWAL(ctx context.Context) error {
 		return err
 	}
 	reached, err := m.endOfWAL(ctx, control)
+	if err != nil && m.copy.Over {
+		return fmt.Errorf("where the original's WAL ends cannot be told: %w", err)
+	}
 	if err != nil {
 		m.report.Warn("where the original's WAL ends cannot be told: %v", err)
 	}
@@ -332,6 +379,9 @@ func (m *move) captured(ctx context.Context, t pg.Timeline, end pg.LSN) error {
 		at = k.FlushedLSN
 		return k.Timeline == t && at >= end, err
 	}, "not all of it was captured")
+	if errors.Is(err, errInTime) && m.copy.Over && !m.original.Gone {
+		return notCaptured(end, at)
+	}
 	if errors.Is(err, errInTime) {
 		m.report.Warn("the original wrote WAL up to %s, and it was captured up to %s: the rest is in %s alone", end, at,
 			m.original.DataDir+m.record.Aside+"/pg_wal")

@@ -20,6 +20,7 @@ import (
 	"velvetrewind/core/pg"
 	"velvetrewind/core/task"
 	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/restore/copies"
 	"velvetrewind/engine/restore/takeover"
 	"velvetrewind/testbed"
 	"velvetrewind/testbed/clusterbed"
@@ -69,8 +70,8 @@ func (e *ender) at(step string, after bool) {
 
 // endings are all: two deaths and a cancellation for each step.
 func endings() (list []ending) {
-	for _, step := range []string{catalog.TakeoverOpening, catalog.TakeoverBringing, catalog.TakeoverStopping, catalog.TakeoverAside,
-		catalog.TakeoverPlacing, catalog.TakeoverStarting} {
+	for _, step := range []string{catalog.TakeoverRefusing, catalog.TakeoverOpening, catalog.TakeoverBringing, catalog.TakeoverStopping,
+		catalog.TakeoverAside, catalog.TakeoverPlacing, catalog.TakeoverStarting} {
 		list = append(list, ending{step, false, false}, ending{step, true, false}, ending{step, false, true})
 	}
 	return list
@@ -169,6 +170,54 @@ func (s *scene) takeOver(k catalog.Copy, e ending) (done bool, err error) {
 	done, err = s.taker.Resume(ctx, record, task.Silent)
 	require.NoError(s, err, "%s", e)
 	return done, nil
+}
+
+// TestGivingUpEndsOnItsWay ends the handing over of the original's files to a copy at every step: it serves as before.
+func TestGivingUpEndsOnItsWay(t *testing.T) {
+	s := setScene(testbed.New(t))
+	disk := s.Path("ledger") // on the disk of copies, as it must be
+	require.NoError(t, s.Host.MakeDir(disk, 0o700))
+	why := s.taker.PrepareOver(ctx, s.Record, s.Copy(s.taker.Copies, "latest"), time.Now()).Obstacles
+	require.NotEmpty(t, why)
+	assert.Contains(t, why[0].Error(), "another file system")
+	s.Server.Exec("postgres", "create tablespace near location '"+disk+"'", "alter table berth set tablespace near",
+		"drop tablespace ledger")
+	for _, step := range []string{catalog.TakeoverStopping, catalog.TakeoverHanding} {
+		for _, e := range []ending{{step, false, false}, {step, true, false}, {step, false, true}} {
+			s.Captured()
+			p, err := s.Plan("latest")
+			require.NoError(t, err)
+			k, err := s.taker.Copies.Prepare(ctx, s.Record, p, copies.Wish{Over: true})
+			require.NoError(t, err)
+			require.NoError(t, s.Catalog.AddCopy(ctx, k, nil))
+			_ = s.SQL.Close(ctx)
+			s.giveUp(k, e)
+			s.Connect()
+			assert.Equal(t, 1000, testbed.One[int](s.Bed, s.SQL, "select count(*) from berth"), e)
+			assert.Equal(t, catalog.CopyDiscarded, s.Seen(k).State, e)
+			assert.NoDirExists(t, k.Directory)
+			s.Eventually("capture goes on", func() bool { return s.State().Receives() })
+		}
+	}
+}
+
+// giveUp hands the original's files over until the ending, and then resumes.
+func (s *scene) giveUp(k catalog.Copy, e ending) {
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
+	id := catalog.NewID()
+	defer func() {
+		if p := recover(); p != nil {
+			require.Equal(s, errKilled, p)
+			record, ok, err := s.Catalog.TakeoverOfTask(ctx, id)
+			require.NoError(s, err)
+			require.True(s, ok)
+			done, err := s.taker.Resume(ctx, record, task.Silent)
+			require.NoError(s, err, "%s", e)
+			assert.False(s, done)
+		}
+	}()
+	require.Error(s, s.taker.GiveUp(ctx, s.Record, k, id, time.Now(), &ender{task.Silent, e, stop}))
 }
 
 // TestPointOfFailure loses the original's server and its directory, and takes over from what was captured; a try that is cancelled
