@@ -20,6 +20,7 @@ type Host struct {
 	Cores      int        `json:"cores"`
 	MostCopies int        `json:"mostCopies" doc:"copies that may stand there at once; 0 for no limit"`
 	MostBytes  int64      `json:"mostBytes" doc:"that they may take together; 0 for no limit"`
+	Clusters   []string   `json:"clusters" doc:"names of the clusters whose servers run there, as far as was last seen"`
 	Copies     []string   `json:"copies" doc:"names of the copies that stand there"`
 }
 

@@ -121,7 +121,7 @@ func hostFacts(h *api.Host) []string {
 			"databases lie in", orNone(h.Databases), "PostgreSQL", versions(h), "free", figures.Size(h.Free), "limits", limitsOf(h),
 			"machine", fmt.Sprintf("%d cores, %s of memory", h.Cores, figures.Size(h.Memory)))
 	}
-	return append(pairs, "copies", orNone(h.Copies))
+	return append(pairs, "clusters", orNone(h.Clusters), "copies", orNone(h.Copies))
 }
 
 func orNone(list []string) string {

@@ -131,7 +131,10 @@ func drawTakeover(w io.Writer, t api.Takeover) {
 		if t.Plan != nil && len(t.Plan.Brought) > 0 {
 			list = append(list, "copied first", "to another file system, beside "+strings.Join(t.Plan.Brought, ", "))
 		}
-		list = append(list, "original", o.DataDirectory, "it runs", runs, "set aside as", strings.Join(t.Aside, "\n"))
+		list = append(list, "original", o.DataDirectory, "it runs", runs)
+	}
+	if len(t.Aside) > 0 {
+		list = append(list, "set aside as", strings.Join(t.Aside, "\n"))
 	}
 	facts(w, list...)
 	if t.Plan == nil {

@@ -60,18 +60,26 @@ func (r *run) everythingBack(ctx context.Context) error {
 	if err := r.velvet(ctx, "restore", "takeover", "ferries", "latest", "--confirm", "ferries"); err != nil {
 		return err
 	}
+	if err := r.allBack(ctx, "AGAIN"); err != nil {
+		return err
+	}
+	return r.bookAs(ctx, "ONCEMORE")
+}
+
+// allBack makes sure that all bookings are there whose references begin with a prefix.
+func (r *run) allBack(ctx context.Context, prefix string) error {
 	db, err := r.connect(ctx, "harbourmaster", ferriesPassword, "saltmarsh")
 	if err != nil {
 		return err
 	}
 	defer func() { _ = db.Close(context.WithoutCancel(ctx)) }()
 	var there int
-	if err := db.QueryRow(ctx, "select count(*) from booking where reference like 'AGAIN-%'").Scan(&there); err != nil {
+	if err := db.QueryRow(ctx, "select count(*) from booking where reference like $1 || '-%'", prefix).Scan(&there); err != nil {
 		return err
 	}
 	if booked := r.traffic.acknowledged(); there < booked {
 		return fmt.Errorf("%d bookings were acknowledged, and %d are there", booked, there)
 	}
 	r.say("\nAll %s bookings since are there. Customers book.\n", figures.Count(int64(there)))
-	return r.bookAs(ctx, "ONCEMORE")
+	return nil
 }

@@ -39,6 +39,8 @@ type run struct {
 	agent   *service // of the spare machine
 	traffic *traffic
 	fares   int64 // the sum of all, before the second accident
+	spare   machine
+	address string // of the ferries' server
 }
 
 // Run plays the demo. It returns nil only if every step held.
@@ -47,7 +49,7 @@ func Run(ctx context.Context, opt Options) (err error) {
 	if err != nil {
 		return err
 	}
-	r := &run{Options: opt, host: h}
+	r := &run{Options: opt, host: h, address: "127.0.0.1"}
 	if r.major, err = h.InstalledMajor(); err != nil {
 		return err
 	}
@@ -55,6 +57,7 @@ func Run(ctx context.Context, opt Options) (err error) {
 		return err
 	}
 	defer func() { err = errors.Join(err, r.stop()) }()
+	r.spare = makeMachine(r.Dir)
 	steps := []struct {
 		say string
 		do  func(context.Context) error
@@ -77,7 +80,8 @@ func Run(ctx context.Context, opt Options) (err error) {
 		{"Could the cluster be brought back today? That is rehearsed, since the first base backup by itself.", r.rehearse},
 		{"The fares have to be right in the database itself. A copy takes its place; the old files are set aside.", r.backInService},
 		{"And then the disk is lost. Everything that was captured comes back.", r.everythingBack},
-		{"A spare machine joins as a host. A copy stands there, too, made from the store itself.", r.spareMachine},
+		{"A spare machine joins as a host. A copy stands there, made from the store itself.", r.spareMachine},
+		{"The whole machine is lost. The copy serves in its place, on the spare one.", r.onTheSpare},
 	}
 	for i, s := range steps {
 		r.title(i+1, s.say)
@@ -87,9 +91,6 @@ func Run(ctx context.Context, opt Options) (err error) {
 	}
 	if opt.Once {
 		r.title(len(steps)+1, "The copies are discarded; backups and WAL stay.")
-		if err := r.velvet(ctx, "copy", "discard", spareCopy, "--confirm", "ferries"); err != nil {
-			return err
-		}
 		return r.velvet(ctx, "copy", "discard", copyName, "--confirm", "ferries")
 	}
 	return r.serveOn(ctx)
@@ -174,6 +175,7 @@ func (r *run) stop() error {
 	for _, d := range copies {
 		err = errors.Join(err, r.host.Stop(ctx, host.Server{Major: r.major, DataDir: d}, host.Immediate))
 	}
+	defer r.spare.remove()
 	// The catalogue's server has ended with its service, unless that had to be killed.
 	for _, s := range []host.Server{r.ferries, {Major: r.major, DataDir: r.path("home", "catalogue", "data")}} {
 		if s.DataDir != "" {
@@ -220,8 +222,17 @@ func (r *run) startServer(ctx context.Context, name, superuser, password, settin
 	if err != nil {
 		return s, err
 	}
-	_, err = conf.WriteString("\nlisten_addresses = '127.0.0.1'\n" + settings)
+	listens, hba := r.spare.listens()
+	_, err = conf.WriteString("\nlisten_addresses = '" + listens + "'\n" + settings)
 	if err = errors.Join(err, conf.Close()); err != nil {
+		return s, err
+	}
+	doors, err := os.OpenFile(filepath.Join(s.DataDir, "pg_hba.conf"), os.O_APPEND|os.O_WRONLY, 0)
+	if err != nil {
+		return s, err
+	}
+	_, err = doors.WriteString(hba)
+	if err = errors.Join(err, doors.Close()); err != nil {
 		return s, err
 	}
 	return s, r.host.StartAndWait(ctx, s)
@@ -229,7 +240,7 @@ func (r *run) startServer(ctx context.Context, name, superuser, password, settin
 
 // connect opens a session on the ferries' server.
 func (r *run) connect(ctx context.Context, user, password, database string) (*pgx.Conn, error) {
-	return pgx.Connect(ctx, fmt.Sprintf("host=127.0.0.1 port=%d user=%s password=%s dbname=%s sslmode=disable", r.ferries.Port, user,
+	return pgx.Connect(ctx, fmt.Sprintf("host=%s port=%d user=%s password=%s dbname=%s sslmode=disable", r.address, r.ferries.Port, user,
 		password, database))
 }
 

@@ -42,7 +42,7 @@ func (r *run) startService(ctx context.Context) error {
 	if err := os.WriteFile(r.path("home", "velvet.yaml"), []byte(config), 0o600); err != nil {
 		return err
 	}
-	args := []string{"serve", "--agents", "127.0.0.1:0"}
+	args := []string{"serve", "--agents", r.spare.ours + ":0"}
 	if r.host.PortTaken(8417) {
 		args = append(args, "--listen", "127.0.0.1:0")
 	}

@@ -2,29 +2,32 @@ package demo
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
-	"os/exec"
+	"path/filepath"
 	"strconv"
 	"strings"
 	"syscall"
 	"time"
+
+	"velvetrewind/engine/host"
 )
 
 // spareCopy is what the copy on the spare machine is called.
 const spareCopy = "ferries-spare"
 
-// spareMachine has a host join, which is this machine too, and makes a copy there.
+// spareMachine has a host join, and makes a copy there.
 func (r *run) spareMachine(ctx context.Context) error {
 	var w struct{ Word, Address string }
 	if err := r.ask(ctx, &w, "host", "add", "spare"); err != nil {
 		return err
 	}
 	r.say("$ velvet host add spare\n(a word with which one machine may join, once)\n\n")
-	_, port, _ := strings.Cut(w.Address, ":")
-	join := exec.CommandContext(ctx, r.Program, "host", "join", "127.0.0.1:"+port, "--word-file", "-", "--home", r.path("spare"))
+	join := r.spare.command(r.Program, "host", "join", w.Address, "--word-file", "-", "--home", r.path("spare"), "--databases",
+		r.path("ferries"))
 	join.Stdin, join.Stdout, join.Stderr = strings.NewReader(w.Word+"\n"), r.Out, r.Out
-	r.say("spare$ velvet host join 127.0.0.1:%s\n", port)
+	r.say("spare$ velvet host join %s --databases %s\n", w.Address, r.path("ferries"))
 	if err := join.Run(); err != nil {
 		return fmt.Errorf("join: %w", err)
 	}
@@ -59,7 +62,7 @@ func (r *run) startAgent() error {
 		return err
 	}
 	defer func() { _ = log.Close() }()
-	cmd := exec.Command(r.Program, "host", "serve", "--home", r.path("spare"))
+	cmd := r.spare.command(r.Program, "host", "serve", "--home", r.path("spare"))
 	cmd.Stderr = log
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	r.say("spare$ velvet host serve\n\n")
@@ -69,4 +72,48 @@ func (r *run) startAgent() error {
 	r.agent = &service{cmd: cmd, pid: r.path("agent.pid"), ended: make(chan struct{})}
 	go r.agent.wait(strings.NewReader(""), make(chan string, 1))
 	return os.WriteFile(r.agent.pid, []byte(strconv.Itoa(cmd.Process.Pid)), 0o600)
+}
+
+// onTheSpare loses the machine of the ferries' server, and has the copy on the spare one serve in its place.
+func (r *run) onTheSpare(ctx context.Context) error {
+	if err := r.traffic.await(ctx, 50); err != nil {
+		return err
+	}
+	r.traffic.stop()
+	if err := r.settled(ctx); err != nil {
+		return err
+	}
+	if err := r.host.Stop(ctx, r.ferries, host.Immediate); err != nil {
+		return err
+	}
+	if err := r.host.RemoveTree(r.ferries.DataDir); err != nil {
+		return err
+	}
+	tablespace, err := filepath.Glob(r.path("ferries", "ledger", "PG_*"))
+	for _, d := range tablespace {
+		err = errors.Join(err, r.host.RemoveTree(d))
+	}
+	if err != nil {
+		return err
+	}
+	if err := r.velvet(ctx, "copy", "step", spareCopy, "latest"); err != nil {
+		return err
+	}
+	if err := r.velvet(ctx, "restore", "takeover", spareCopy, "--host-lost", "--confirm", "ferries"); err != nil {
+		return err
+	}
+	r.address = r.spare.theirs
+	if r.spare.name != "" {
+		conn := fmt.Sprintf("host=%s port=%d user=velvet dbname=saltmarsh sslmode=disable", r.address, r.ferries.Port)
+		if err := r.velvet(ctx, "cluster", "edit", "ferries", "--connect", conn, "--password-file", r.path("velvet.password")); err != nil {
+			return err
+		}
+	}
+	if err := r.allBack(ctx, "ONCEMORE"); err != nil {
+		return err
+	}
+	if err := r.bookAs(ctx, "SPARE"); err != nil {
+		return err
+	}
+	return r.settled(ctx)
 }

@@ -5,6 +5,7 @@ import (
 	"os"
 	"os/exec"
 	"strings"
+	"sync/atomic"
 
 	"github.com/stretchr/testify/require"
 )
@@ -14,9 +15,12 @@ type Machine struct {
 	bed   *Bed
 	name  string
 	cable string // our end
-	// Ours is the address of this machine there.
-	Ours string
+	// Ours is the address of this machine there, and Theirs that of the machine.
+	Ours, Theirs string
 }
+
+// machines counts those of this process.
+var machines atomic.Int32
 
 // Machine makes one. The test is skipped where that is not allowed, but not in CI, which is root.
 func (b *Bed) Machine() *Machine {
@@ -26,9 +30,10 @@ func (b *Bed) Machine() *Machine {
 		}
 		b.Skip("only root makes network namespaces")
 	}
-	n := os.Getpid() % 250 // of two test processes at once each has its own
-	m := &Machine{bed: b, name: fmt.Sprintf("velvet-%d", os.Getpid()), cable: fmt.Sprintf("velvet%d", n),
-		Ours: fmt.Sprintf("10.213.%d.1", n)}
+	const most, apart = 250, 50
+	n := (os.Getpid() + apart*int(machines.Add(1))) % most // of two test processes at once each has its own
+	m := &Machine{bed: b, name: fmt.Sprintf("velvet-%d", n), cable: fmt.Sprintf("velvet%d", n),
+		Ours: fmt.Sprintf("10.213.%d.1", n), Theirs: fmt.Sprintf("10.213.%d.2", n)}
 	b.Cleanup(func() {
 		_ = exec.Command("ip", "link", "del", m.cable).Run()
 		_ = exec.Command("ip", "netns", "del", m.name).Run()
@@ -40,9 +45,10 @@ func (b *Bed) Machine() *Machine {
 		"link set " + inside + " netns " + m.name,
 		"addr add " + m.Ours + "/24 dev " + m.cable,
 		"link set " + m.cable + " up",
-		"-n " + m.name + fmt.Sprintf(" addr add 10.213.%d.2/24 dev ", n) + inside,
+		"-n " + m.name + " addr add " + m.Theirs + "/24 dev " + inside,
 		"-n " + m.name + " link set " + inside + " up",
 		"-n " + m.name + " link set lo up",
+		"-n " + m.name + " route add default via " + m.Ours, // our other addresses
 	} {
 		m.ip(args)
 	}

@@ -65,6 +65,21 @@ const (
 type Postgres struct {
 	host.Server
 	bed *Bed
+	// Machine is where it runs; nil for this one.
+	Machine *Machine
+}
+
+// MoveTo has the server run on another machine from now on, where ours may reach it.
+func (p *Postgres) MoveTo(m *Machine) {
+	p.Stop(host.Fast)
+	p.Configure("listen_addresses = '*'")
+	f, err := os.OpenFile(filepath.Join(p.DataDir, "pg_hba.conf"), os.O_APPEND|os.O_WRONLY, 0)
+	require.NoError(p.bed, err)
+	_, err = fmt.Fprint(f, "host all,replication all 10.213.0.0/16 scram-sha-256\n")
+	require.NoError(p.bed, err)
+	require.NoError(p.bed, f.Close())
+	p.Machine = m
+	p.Start()
 }
 
 // Postgres starts a server with the given lines added to its configuration.
@@ -140,6 +155,13 @@ func (p *Postgres) Configure(lines ...string) {
 
 // Start starts the server and waits until it accepts connections.
 func (p *Postgres) Start() {
+	if p.Machine != nil {
+		out, err := p.Machine.Inside("setpriv", "--reuid="+p.bed.Host.User(), "--regid="+p.bed.Host.User(), "--init-groups",
+			fmt.Sprintf(programs(p.bed), p.Major)+"/pg_ctl", "start", "-D", p.DataDir, "-l", p.Log, "-o", fmt.Sprintf("-p %d -k %s", p.Port,
+				p.Socket)).CombinedOutput()
+		require.NoError(p.bed, err, string(out))
+		return
+	}
 	require.NoError(p.bed, p.bed.Host.StartAndWait(p.bed.ctx(), p.Server), p.bed.Host.LogTail(p.Server, 2000))
 }
 
@@ -202,7 +224,11 @@ func parentOf(pid int) (parent int, state string) {
 
 // DSN is a connection string for a role, without its password.
 func (p *Postgres) DSN(user, database string) string {
-	return fmt.Sprintf("host=127.0.0.1 port=%d user=%s dbname='%s' sslmode=disable", p.Port, user, database)
+	address := "127.0.0.1"
+	if p.Machine != nil {
+		address = p.Machine.Theirs
+	}
+	return fmt.Sprintf("host=%s port=%d user=%s dbname='%s' sslmode=disable", address, p.Port, user, database)
 }
 
 // Connect opens a session as the superuser; it is closed with the test.
@@ -284,4 +310,11 @@ func moduleRoot() (string, error) {
 		dir = filepath.Dir(dir)
 	}
 	return "", err
+}
+
+// programs is where the servers' programs are.
+func programs(b *Bed) string {
+	tools, err := Programs()
+	require.NoError(b, err)
+	return tools
 }

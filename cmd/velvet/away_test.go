@@ -1,6 +1,7 @@
 package main
 
 import (
+	"context"
 	"fmt"
 	"math/rand/v2"
 	"os"
@@ -11,6 +12,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -18,17 +20,26 @@ import (
 	"velvetrewind/testbed"
 )
 
-// away is a stage whose cluster is on a host with an agent.
+// away is a stage whose cluster is on another machine, which has a host agent; so has a spare one.
 type away struct {
 	*stage
-	quay *testbed.Agent
+	quay, spare *testbed.Agent
 }
 
+// newAway makes three machines: the service's and the store's, the database's, and a spare one.
 func newAway(t *testing.T) *away {
-	s := &away{stage: newStage(t, "--agents", "127.0.0.1:0")}
+	b := testbed.New(t)
+	quay, spare := b.Machine(), b.Machine()
+	s := &away{stage: newStageOn(b, "--agents", quay.Ours+":0")}
+	s.ferries.MoveTo(quay)
+	s.db = s.ferries.Connect("postgres")
 	s.protect()
 	s.quay = s.service.Join("quay", "--databases", s.Path("."))
+	s.quay.Machine = quay
 	s.quay.Start()
+	s.spare = s.service.Join("spare")
+	s.spare.Machine = spare
+	s.spare.Start()
 	s.take()
 	return s
 }
@@ -47,8 +58,7 @@ func TestTakeoverOnAHost(t *testing.T) {
 	t.Parallel()
 	s := newAway(t)
 	s.commit(1)
-	spare := s.service.Join("spare")
-	spare.Start()
+	spare := s.spare
 	k := s.rewound("spare")
 	s.refused(1, []string{"does not lie in what host.yaml names as databases"}, "restore", "takeover", k.Name, "--confirm", "ferries")
 	s.service.Must("copy", "discard", k.Name, "--confirm", "ferries")
@@ -57,6 +67,7 @@ func TestTakeoverOnAHost(t *testing.T) {
 	s.commit(2)
 	s.captured()
 	s.ferries.Exec("postgres", "alter system set work_mem = '7MB'")
+	s.away(k)
 	s.service.Must("restore", "takeover", k.Name, "--confirm", "ferries")
 	s.serves("1", 20000)
 	assert.Equal(t, "7MB", testbed.One[string](s.Bed, s.db, "show work_mem"), "the configuration of today")
@@ -97,22 +108,38 @@ func TestTakeoverOnAHost(t *testing.T) {
 	s.refused(1, []string{"last seen on", "--host-lost"}, "restore", "takeover", k.Name, "--confirm", "ferries")
 	out := s.service.Must("restore", "takeover", k.Name, "--confirm", "ferries", "--host-lost")
 	assert.Contains(t, out, "on another host now")
+	s.ferries.Machine = spare.Machine
 	s.serves("1,3", 20000)
-	s.streaming()
+	r := s.service.VelvetWith(rolePassword+"\n", "cluster", "edit", "ferries", "--connect", s.ferries.DSN("velvet", "postgres"),
+		"--password-file", "-")
+	require.Zero(t, r.Code, r.Err)
+	s.Eventually("it is captured where it is", func() bool { k := s.cluster().Capture; return k.State == "streaming" && k.Timeline == 3 })
+	s.commit(4)
+	s.captured()
 }
 
-// TestTakeoverOnAHostIsKilled kills the agent, the service, the server or all of them at every step of a takeover: it ends in service
+// away makes sure that what is on the other machine cannot be reached but through its agent.
+func (s *away) away(k api.Copy) {
+	_, err := pgx.Connect(context.Background(), fmt.Sprintf("host=127.0.0.1 port=%d user=%s connect_timeout=5", k.Port, testbed.Superuser))
+	require.ErrorContains(s, err, "refused")
+	_, err = pgx.Connect(context.Background(), fmt.Sprintf("host=127.0.0.1 port=%d user=%s connect_timeout=5", s.ferries.Port,
+		testbed.Superuser))
+	require.ErrorContains(s, err, "refused")
+}
+
+// TestTakeoverOnAHostIsKilled kills the agent, the service, the server or all of them, or pulls the cable, at every step of a takeover: it
+// ends in service
 // at the moment, or in service as before. VELVET_TAKEOVER_KILLS says how many times at random it is done besides.
 func TestTakeoverOnAHostIsKilled(t *testing.T) {
 	t.Parallel()
 	s := newAway(t)
 	steps := []string{"opening", "stopping", "setting aside", "placing", "starting"}
 	for i, step := range steps {
-		s.killedAt(i+1, step, []string{"agent", "service", "both"}[i%3], 0)
+		s.killedAt(i+1, step, []string{"agent", "service", "both", "cable"}[i%4], 0)
 	}
 	more, _ := strconv.Atoi(os.Getenv("VELVET_TAKEOVER_KILLS"))
 	for i := range more {
-		victim := []string{"agent", "service", "both", "server"}[rand.IntN(4)]
+		victim := []string{"agent", "service", "both", "server", "cable"}[rand.IntN(5)]
 		s.killedAt(len(steps)+1+i, steps[rand.IntN(len(steps))], victim, time.Duration(rand.IntN(1000))*time.Millisecond)
 	}
 }
@@ -166,6 +193,11 @@ func (s *away) kill(victim, address string) {
 		s.service.Kill()
 		s.service.With("--agents", address)
 		s.service.Start()
+	}
+	if victim == "cable" {
+		s.quay.Machine.Unplug()
+		s.Eventually("the silence is noticed", func() bool { return !s.quay.Connected() })
+		s.quay.Machine.Plug()
 	}
 	if pid, err := s.Host.PID(s.ferries.Server); victim == "server" && err == nil {
 		_ = syscall.Kill(pid, syscall.SIGKILL)

@@ -330,7 +330,9 @@ func TestClientsAreRefused(t *testing.T) {
 	defer func() { _ = in.Close(context.Background()) }()
 
 	// It is not let get on, and is cancelled then.
-	require.NoError(t, syscall.Kill(s.firstOf(k), syscall.SIGSTOP))
+	first := s.firstOf(k)
+	t.Cleanup(func() { _ = syscall.Kill(first, syscall.SIGCONT) })
+	require.NoError(t, syscall.Kill(first, syscall.SIGSTOP))
 	var task api.Task
 	s.service.JSON(&task, "restore", "takeover", k.Name, "--confirm", "ferries", "--refuse-clients", "--detach")
 	s.Eventually("clients are refused", func() bool { return clerk() != nil })
@@ -341,7 +343,7 @@ func TestClientsAreRefused(t *testing.T) {
 	})
 	s.streaming()
 	s.service.Must("task", "cancel", task.ID)
-	require.NoError(t, syscall.Kill(s.firstOf(k), syscall.SIGCONT))
+	require.NoError(t, syscall.Kill(first, syscall.SIGCONT))
 	s.Eventually("it serves as before", func() bool { return s.takeovers()[0].EndedAt != nil })
 	require.NoError(t, clerk())
 	after, err := os.ReadFile(hba)

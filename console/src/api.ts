@@ -399,7 +399,8 @@ export const useTakeovers = (cluster: string | undefined) =>
   });
 export const useTakeOver = (copy: string) =>
   useMutation({
-    mutationFn: (confirm: string) => answer(api.POST("/copies/{copy}/takeover", { params: { path: { copy } }, body: { confirm } })),
+    mutationFn: (body: { confirm: string; refuseClients?: boolean }) =>
+      answer(api.POST("/copies/{copy}/takeover", { params: { path: { copy } }, body })),
     onSuccess: refresh,
   });
 export const useCancel = (task: string) =>

@@ -2003,6 +2003,8 @@ export interface components {
         Host: {
             /** @description that it last came from */
             address?: string;
+            /** @description names of the clusters whose servers run there, as far as was last seen */
+            clusters: string[] | null;
             /** @description its agent can be asked now */
             connected: boolean;
             /** @description names of the copies that stand there */

@@ -30,6 +30,7 @@ func (s *session) serveMachine(mux *http.ServeMux) {
 		return none, s.host.RemoveTree(p.Dir)
 	})
 	wire.FreeSpace.Serve(mux, func(context.Context, wire.Place) (int64, error) { return s.host.FreeSpace(s.cfg.Copies) })
+	wire.FreeMemory.Serve(mux, func(context.Context, wire.Nothing) (int64, error) { return s.host.FreeMemory() })
 	wire.FreePort.Serve(mux, func(context.Context, wire.Nothing) (int, error) { return s.freePort() })
 	wire.Listens.Serve(mux, func(_ context.Context, port int) (bool, error) { return s.host.Listens(port) })
 	wire.SocketDir.Serve(mux, func(_ context.Context, p wire.Place) (string, error) {

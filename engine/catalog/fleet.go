@@ -78,7 +78,8 @@ func (c *Catalog) readWAL(ctx context.Context, cluster string, s *Standings) err
 	}
 	var aside []Takeover
 	if err := c.db.SelectContext(ctx, &aside, `select * from velvet.takeovers
-		where (cluster_id = $1 or $1 = '') and step = $2 and removed_at is null order by ended_at`, cluster, TakeoverDone); err != nil {
+		where (cluster_id = $1 or $1 = '') and step = $2 and removed_at is null
+		and not coalesce((original ->> 'gone')::boolean, false) order by ended_at`, cluster, TakeoverDone); err != nil {
 		return err
 	}
 	for _, v := range aside {

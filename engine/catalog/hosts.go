@@ -169,6 +169,13 @@ func (c *Catalog) CopiesOn(ctx context.Context, host string) ([]string, error) {
 		CopyDiscarded)
 }
 
+// ClustersOn lists the names of the clusters whose servers were last seen on a host.
+func (c *Catalog) ClustersOn(ctx context.Context, host string) ([]string, error) {
+	var list []string
+	return list, c.db.SelectContext(ctx, &list, `select k.name from velvet.originals o join velvet.clusters k on k.id = o.cluster_id
+		where o.host_id = $1 order by 1`, host)
+}
+
 // HeldOn is what the bases of the copies take that stand on a host, in bytes, and how many those are.
 func (c *Catalog) HeldOn(ctx context.Context, host string) (copies int, bytes int64, err error) {
 	err = c.db.QueryRowxContext(ctx, `select count(*), coalesce(sum(b.bytes_held), 0)::bigint from velvet.copies k

@@ -163,6 +163,21 @@ func (h *Host) FreeSpace(dir string) (int64, error) {
 	return int64(st.Bavail) * st.Bsize, nil
 }
 
+// FreeMemory is how many bytes of memory are free, or can be made so at once.
+func (h *Host) FreeMemory() (int64, error) {
+	content, err := os.ReadFile("/proc/meminfo")
+	if err != nil {
+		return 0, err
+	}
+	for line := range strings.Lines(string(content)) {
+		if after, is := strings.CutPrefix(line, "MemAvailable:"); is {
+			kib, err := strconv.ParseInt(strings.TrimSpace(strings.TrimSuffix(strings.TrimSpace(after), "kB")), 10, 64)
+			return kib << 10, err
+		}
+	}
+	return 0, errors.New("/proc/meminfo does not tell MemAvailable")
+}
+
 // Ports that the system does not give to outgoing connections: one of those might be
 // taken by the time a copy is laid out and listens on it.
 const firstPort, lastPort = 20_000, 32_767

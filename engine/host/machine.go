@@ -26,6 +26,8 @@ type Machine interface {
 	MakeClosedDir(path string) error
 	RemoveTree(dir string) error
 	FreeSpace(dir string) (int64, error)
+	// FreeMemory is how many bytes of memory are free, or can be made so at once.
+	FreeMemory() (int64, error)
 	FreePort() (int, error)
 	// Listens tells whether something listens on a loopback port.
 	Listens(port int) (bool, error)

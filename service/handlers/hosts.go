@@ -60,8 +60,14 @@ func (h *Hosts) view(ctx context.Context, k catalog.Host) (api.Host, error) {
 	if err != nil {
 		return api.Host{}, err
 	}
+	clusters, err := h.Catalog.ClustersOn(ctx, k.ID)
+	if err != nil {
+		return api.Host{}, err
+	}
 	_, connected := h.Registry.Connected(k.ID)
-	return shapes.Host(k, connected, names)
+	v, err := shapes.Host(k, connected, names)
+	v.Clusters = append([]string{}, clusters...)
+	return v, err
 }
 
 type addHost struct {

@@ -54,7 +54,7 @@ func (h *Takeovers) plan(ctx context.Context, name string, w takeover.Wish) (k c
 	}
 	p := h.Taker.Prepare(ctx, cluster, k, w)
 	v = api.Takeover{Cluster: cluster.Name, Copy: k.Name, Moment: k.Moment, Original: original(p.Original)}
-	if p.Original.DataDir != "" {
+	if p.Original.DataDir != "" && !p.Original.Gone {
 		v.Aside = takeover.Aside(cluster, p.Original, p.Aside)
 	}
 	v.Plan = &api.TakeoverPlan{Obstacles: shapes.Each(p.Obstacles, func(o problem.Problem) api.Problem { return *problems.Doc(&o) })}
@@ -213,13 +213,13 @@ func (h *Takeovers) record(ctx context.Context, cluster catalog.Cluster, t catal
 	begun := t.BegunAt.UTC()
 	v = api.Takeover{ID: t.ID, Cluster: cluster.Name, Copy: k.Name, Moment: t.Moment, Step: t.Step, Original: original(o),
 		Aside: takeover.Aside(cluster, o, t.Aside), Removed: t.RemovedAt.Valid, BegunAt: &begun, Problem: t.Problem}
-	if t.Step == catalog.TakeoverHanded {
-		v.Aside = []string{} // it became the copy's
+	if t.Step == catalog.TakeoverHanded || o.Gone {
+		v.Aside = []string{} // it became the copy's, or was lost
 	}
 	if t.EndedAt.Valid {
 		ended := t.EndedAt.Time.UTC()
 		v.EndedAt = &ended
-		if t.Step == catalog.TakeoverDone && !t.RemovedAt.Valid {
+		if t.Step == catalog.TakeoverDone && !t.RemovedAt.Valid && !o.Gone {
 			until := takeover.KeptUntil(t).UTC()
 			v.KeptUntil = &until
 		}

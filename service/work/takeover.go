@@ -87,6 +87,13 @@ func (w *Worker) takeOver(ctx context.Context, t catalog.Task, order Takeover, r
 		report); err != nil {
 		return nil, err
 	}
+	if err := w.Taker().Remember(ctx, cluster); err != nil {
+		report.Warn("how the server is run was not recorded: %v", err)
+	}
+	if order.HostLost && !w.follows(ctx, cluster, elsewhereWithin) {
+		report.Warn("when it is captured again, take a base backup: velvet backup take %s", cluster.Name)
+		return map[string]any{"copy": k.ID}, nil
+	}
 	w.tookOver(ctx, cluster, report)
 	return map[string]any{"copy": k.ID}, nil
 }
@@ -149,21 +156,31 @@ func Unproved(k catalog.Copy, v proof.Verdict) *problem.Problem {
 		"the original was not touched", "the verdict on the copy is: %s", v)
 }
 
-// followsWithin is how long the capture of what took over may take to begin before a base backup is tried all the same.
-const followsWithin = 30 * time.Second
+// How long the capture of what took over may take to begin before a base backup is tried all the same; and, on another host, before
+// it is taken that clients and capture have to be led there first.
+const (
+	followsWithin   = 30 * time.Second
+	elsewhereWithin = 5 * time.Second
+)
 
-// tookOver begins what follows on a takeover.
-func (w *Worker) tookOver(ctx context.Context, cluster catalog.Cluster, report task.Report) {
-	w.Events.Publish(events.Cluster, cluster.ID)
-	for began := time.Now(); time.Since(began) < followsWithin && ctx.Err() == nil; {
+// follows waits until capture follows what took over, where it is wanted; it tells whether it does.
+func (w *Worker) follows(ctx context.Context, cluster catalog.Cluster, within time.Duration) bool {
+	for began := time.Now(); time.Since(began) < within && ctx.Err() == nil; {
 		if k, err := w.Catalog.Capture(ctx, cluster.ID); err != nil || !k.Wanted || k.Receives() {
-			break // without it there is nothing to wait for, or it is there
+			return err == nil && k.Receives() // without it there is nothing to wait for
 		}
 		select {
 		case <-ctx.Done():
 		case <-time.After(100 * time.Millisecond):
 		}
 	}
+	return false
+}
+
+// tookOver begins what follows on a takeover.
+func (w *Worker) tookOver(ctx context.Context, cluster catalog.Cluster, report task.Report) {
+	w.Events.Publish(events.Cluster, cluster.ID)
+	w.follows(ctx, cluster, followsWithin)
 	if _, err := w.queue.Submit(ctx, cluster.ID, catalog.NewID(), Backup{Checkpoint: "fast"}); err != nil {
 		report.Warn("no base backup was begun: %v; take one: velvet backup take %s", err, cluster.Name)
 	}

@@ -19,7 +19,7 @@ export function HostsPage() {
     <>
       <h1>{headline(hosts.data.length, away)}</h1>
       {hosts.data.length > 0 && (
-        <Table heads={["Host", "State", "PostgreSQL", { number: "Free" }, "Limits", "Copies", ""]} className="mt-3 w-full">
+        <Table heads={["Host", "State", "PostgreSQL", { number: "Free" }, "Limits", "Clusters", "Copies", ""]} className="mt-3 w-full">
           {hosts.data.map((h) => (
             <Line key={h.id} host={h} />
           ))}
@@ -56,6 +56,17 @@ function Line({ host: h }: { host: Host }) {
       <td>{(h.majors ?? []).join(", ") || "none"}</td>
       <td className="number">{h.seenAt && size(h.free)}</td>
       <td>{limits.join(", ") || "none"}</td>
+      <td>
+        {(h.clusters ?? []).map((k, i) => (
+          <span key={k}>
+            {i > 0 && ", "}
+            <Link to="/clusters/$cluster" params={{ cluster: k }}>
+              {k}
+            </Link>
+          </span>
+        ))}
+        {(h.clusters ?? []).length === 0 && "none"}
+      </td>
       <td>
         {(h.copies ?? []).map((k, i) => (
           <span key={k}>

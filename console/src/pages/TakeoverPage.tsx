@@ -1,5 +1,5 @@
 import { Link, useParams } from "@tanstack/react-router";
-import type { ReactNode } from "react";
+import { type ReactNode, useState } from "react";
 import { Problem, type Takeover, type TakeoverUsers, useProve, useTakeOver, useTakeoverPlan, useTakeovers, useTasks } from "../api";
 import { UndoneTables } from "../deck/Cost";
 import { count } from "../format";
@@ -19,7 +19,7 @@ export function TakeoverPage() {
   const tasks = useTasks({ active: true, cluster: plan.data?.cluster });
   if (plan.error) return <Trouble error={plan.error} />;
   if (!plan.data || !list.data) return <Waiting what="what a takeover would do" />;
-  const begun = list.data.find((t) => t.copy === plan.data.copy);
+  const begun = list.data.find((t) => t.copy === plan.data.copy && t.step !== "laid over");
   const task = (tasks.data ?? []).find((t) => t.kind === "takeover" || t.kind === "proof");
   return (
     <>
@@ -71,6 +71,7 @@ function headline(plan: Takeover, begun: Takeover | undefined): string {
 function Word({ of: t, copy, busy }: { of: Takeover; copy: string; busy: boolean }) {
   const prove = useProve(copy);
   const take = useTakeOver(copy);
+  const [refuse, setRefuse] = useState(false);
   const p = t.plan!;
   const obstacles = p.obstacles ?? [];
   return (
@@ -89,15 +90,20 @@ function Word({ of: t, copy, busy }: { of: Takeover; copy: string; busy: boolean
               <span className="text-soft">The original is not touched by that.</span>
             </>
           ) : p.verdict === "passed" ? (
-            <Confirm
-              label="Take over"
-              title={`Put this copy in the place of ${t.cluster}?`}
-              loss={p.loss}
-              name={t.cluster}
-              busy={busy || take.isPending}
-              error={take.error}
-              onConfirm={(typed) => take.mutate(typed)}
-            />
+            <>
+              <Confirm
+                label="Take over"
+                title={`Put this copy in the place of ${t.cluster}?`}
+                loss={p.loss}
+                name={t.cluster}
+                busy={busy || take.isPending}
+                error={take.error}
+                onConfirm={(confirm) => take.mutate({ confirm, refuseClients: refuse || undefined })}
+              />
+              <label className="text-soft">
+                <input type="checkbox" checked={refuse} onChange={(e) => setRefuse(e.target.checked)} /> refuse clients from the beginning
+              </label>
+            </>
           ) : (
             <span>
               <Mark state={p.verdict} /> Only a copy that is proved takes over from here:{" "}
@@ -115,7 +121,9 @@ function Word({ of: t, copy, busy }: { of: Takeover; copy: string; busy: boolean
 }
 
 const steps: [string, string][] = [
+  ["refusing", "Clients are refused, if that is asked for; else they are cut off when the original is stopped."],
   ["opening", "The copy is opened where nobody reaches it."],
+  ["bringing", "What lies on another file system is copied beside its place."],
   ["stopping", "The original is stopped, and its last WAL captured."],
   ["setting aside", "Its directories get another name."],
   ["placing", "The copy's directories get theirs."],
@@ -227,6 +235,7 @@ function Original({ of: t }: { of: Takeover }) {
               </>
             ),
           ],
+          ["copied first", t.plan && (t.plan.brought ?? []).length > 0 && `to another file system, beside ${t.plan.brought!.join(", ")}`],
           [
             "set aside as",
             (t.aside ?? []).map((d): ReactNode => (

@@ -21,6 +21,8 @@ const host = (over: Partial<Host> = {}): Host => ({
   cores: 2,
   mostCopies: 2,
   mostBytes: 0,
+  databases: ["/var/lib/postgresql"],
+  clusters: ["saltmarsh"],
   copies: ["ferries-1"],
   ...over,
 });
@@ -30,6 +32,7 @@ describe("hosts: which machines there are, and what stands on each", () => {
     show("/hosts", { "GET /hosts": [host(), host({ id: "02h", name: "quay", connected: false, copies: [], mostCopies: 1 })] });
     await sees("1 host of 2 out of reach.");
     await sees("connected");
+    expect(screen.getAllByRole("link", { name: "saltmarsh" }).length).toBe(2);
     await sees(/out of reach since/);
     await sees("2 copies");
     expect((await screen.findByRole("link", { name: "ferries-1" })).getAttribute("href")).toBe("/copies/ferries-1");

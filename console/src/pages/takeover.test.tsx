@@ -18,6 +18,7 @@ const plan = (over: Partial<NonNullable<Takeover["plan"]>> = {}): Takeover => ({
     cost: { transactions: 2, tables: [{ table: "booking", inserted: 0, updated: 0, deleted: 20_000, operations: [] }] },
     connected: [{ role: "purser", application: "psql", address: "10.0.0.7", sessions: 2 }],
     standbys: [{ role: "replicator", sessions: 1 }],
+    brought: [],
     obstacles: [],
     loss,
     ...over,
@@ -43,12 +44,16 @@ describe("takeover: what happens, how far it is, and the way back", () => {
   });
 
   test("the word is the cluster's name", async () => {
-    const { user } = walk(plan({ verdict: "passed" }), [], { "POST /copies/01c/takeover": task({ kind: "takeover" }) });
+    const { user } = walk(plan({ verdict: "passed", brought: ["/mnt/fast"] }), [], {
+      "POST /copies/01c/takeover": task({ kind: "takeover" }),
+    });
+    await sees("to another file system, beside /mnt/fast");
+    await user.click(await screen.findByRole("checkbox"));
     await user.click(await button("Take over"));
     const dialog = within(await screen.findByRole("dialog"));
     await user.type(dialog.getByRole("textbox"), "ferries");
     await user.click(dialog.getByRole("button", { name: "Take over" }));
-    await waitFor(() => expect(asked).toEqual([{ what: "POST /copies/01c/takeover", body: { confirm: "ferries" } }]));
+    await waitFor(() => expect(asked).toEqual([{ what: "POST /copies/01c/takeover", body: { confirm: "ferries", refuseClients: true } }]));
   });
 
   test.each([

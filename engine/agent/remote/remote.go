@@ -101,6 +101,11 @@ func (m *Machine) FreeSpace(dir string) (int64, error) {
 	return ask(m, wire.FreeSpace, m.place(dir), soon)
 }
 
+// FreeMemory is how many bytes of the machine's memory are free.
+func (m *Machine) FreeMemory() (int64, error) {
+	return ask(m, wire.FreeMemory, wire.Nothing{}, soon)
+}
+
 // FreePort finds a loopback port of the machine on which nothing listens.
 func (m *Machine) FreePort() (int, error) { return ask(m, wire.FreePort, wire.Nothing{}, soon) }
 

@@ -174,6 +174,7 @@ const (
 	Sync          = Op[Place, Nothing]("Sync")
 	RemoveTree    = Op[Place, Nothing]("RemoveTree")
 	FreeSpace     = Op[Place, int64]("FreeSpace")
+	FreeMemory    = Op[Nothing, int64]("FreeMemory")
 	FreePort      = Op[Nothing, int]("FreePort")
 	Listens       = Op[int, bool]("Listens")
 	SocketDir     = Op[Place, string]("SocketDir")

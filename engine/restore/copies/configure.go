@@ -35,9 +35,13 @@ func (c *Maker) configure(cluster catalog.Cluster, k catalog.Copy, p plan.Restor
 	if err != nil {
 		return err
 	}
+	free, err := c.Host.FreeMemory()
+	if err != nil {
+		free = 0 // the least does
+	}
 	files := map[string]string{
-		"postgresql.conf":      settings(k, p, original, host.RestoreCommand(c.Program, ticket)),
-		"postgresql.auto.conf": "",
+		"postgresql.conf":      settings(k, p, original, host.RestoreCommand(c.Program, ticket), buffers(free)),
+		"postgresql.auto.conf": whileReplaying,
 		"pg_hba.conf":          hba,
 		"pg_ident.conf":        "",
 		"recovery.signal":      "",
@@ -48,6 +52,17 @@ func (c *Maker) configure(cluster catalog.Cluster, k catalog.Copy, p plan.Restor
 		}
 	}
 	return nil
+}
+
+// whileReplaying is what a copy is besides configured with until it is opened: should its machine crash before, it is made anew,
+// and need not have been flushed.
+const whileReplaying = "# Only until the copy is opened.\nfsync = off\n"
+
+// buffers is how much memory the server of a copy is given for pages, in MiB, where so many bytes are free: recovery is quicker with
+// more, and many copies may stand beside one another.
+func buffers(free int64) int64 {
+	const least, most, share = 128, 512, 16
+	return min(max(free>>20/share, least), most)
 }
 
 // Control reads the control file of a copy by its tree.
@@ -88,7 +103,7 @@ func control(t restore.Trees, cluster catalog.Cluster) (pg.Control, error) {
 
 // settings writes the whole configuration of a copy. The five limits must be at
 // least the original's, or recovery refuses; the control file knows them.
-func settings(k catalog.Copy, p plan.Restore, control pg.Control, restoreCommand string) string {
+func settings(k catalog.Copy, p plan.Restore, control pg.Control, restoreCommand string, buffers int64) string {
 	q := func(s string) string { return "'" + strings.ReplaceAll(s, "'", "''") + "'" }
 	inclusive := "off"
 	if p.Boundary.Inclusive {
@@ -135,7 +150,7 @@ func settings(k catalog.Copy, p plan.Restore, control pg.Control, restoreCommand
 	lines = append(lines, limits(control)...)
 	lines = append(lines,
 		"",
-		"shared_buffers = '128MB'",
+		fmt.Sprintf("shared_buffers = '%dMB'", buffers),
 		"huge_pages = off",
 		fmt.Sprintf("min_wal_size = '%dMB'", max(80, 2*int64(control.SegmentSize)>>20)), // less than two segments is refused
 		"max_wal_size = '4GB'",

@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"path/filepath"
 
+	"github.com/jackc/pgx/v5"
+
 	"velvetrewind/core/problem"
 	"velvetrewind/core/task"
 	"velvetrewind/engine/catalog"
@@ -28,6 +30,9 @@ func (c *Maker) Open(ctx context.Context, cluster catalog.Cluster, k catalog.Cop
 	}
 	defer func() { _ = conn.Close(context.WithoutCancel(ctx)) }()
 	report.Progress(0, 0, task.None, "ending recovery")
+	if err := c.harden(ctx, k, conn); err != nil {
+		return err
+	}
 	if _, err := conn.Exec(ctx, `select pg_catalog.pg_wal_replay_resume()`); err != nil {
 		return err
 	}
@@ -43,6 +48,31 @@ func (c *Maker) Open(ctx context.Context, cluster catalog.Cluster, k catalog.Cop
 	k.State = catalog.CopyOpen
 	report.Log("the copy is open for writing on 127.0.0.1, port %d; its archiving is off and stays off", k.Port)
 	return c.save(ctx, k)
+}
+
+// harden has what the copy holds, and all that it writes from now on, be safe on disk.
+func (c *Maker) harden(ctx context.Context, k catalog.Copy, conn *pgx.Conn) error {
+	t, err := c.Host.Files(k.Directory)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = t.Close() }()
+	if err := t.WriteFile(filepath.Join(dataDir, "postgresql.auto.conf"), nil, 0o600); err != nil {
+		return err
+	}
+	if _, err := conn.Exec(ctx, `select pg_catalog.pg_reload_conf()`); err != nil {
+		return err
+	}
+	for {
+		var flushes string
+		err := conn.QueryRow(ctx, `select pg_catalog.current_setting('fsync') from pg_catalog.pg_sleep(0.05)`).Scan(&flushes)
+		if err != nil {
+			return err
+		}
+		if flushes == "on" {
+			return t.Sync() // what was written before
+		}
+	}
 }
 
 // Seclude closes a copy to everybody but us, for good, and ends the sessions of others.
