@@ -1,7 +1,7 @@
 # make demo   sets everything up and plays the whole job once on sample data
 # make test   sets everything up, checks everything and passes the tests
 # make bench  prints speeds as ratios; half an hour and more
-# make endure kills and cuts capture 300 times at random, and proves 100 random copies; half an hour and more
+# make endure kills and cuts capture 300 times and takeovers 200 times at random, and proves 100 random copies; over an hour
 # make fuzz   tries inputs on every decoder for an hour
 # make attacks prints what becomes of each attack that the tests carry out
 # make mutants puts faults into the code and tells which the tests do not notice; many hours
@@ -98,6 +98,7 @@ mutants: prepare-tests bin/velvet
 endure: prepare-tests bin/velvet
 	VELVET_ENDURE_ROUNDS=$(or $(ROUNDS),300) VELVET_ENDURE_SEED=$(or $(SEED),$(shell date +%s)) go test -count=1 -v -timeout 120m -run TestCaptureEndures ./cmd/velvet
 	VELVET_COPIES=100 go test -count=1 -v -timeout 60m -run TestRandomRightCopies ./engine/prove
+	VELVET_TAKEOVER_KILLS=200 go test -count=1 -v -timeout 120m -run TestTakeoverOnAHostIsKilled ./cmd/velvet
 
 clean:
 	rm -rf bin console/dist console/node_modules

@@ -46,7 +46,8 @@ var rooms = map[string][]string{
 	"engine/archive": {"engine/catalog", "engine/spool", "engine/store"},
 	"engine/changes": {"engine/archive", "engine/catalog", "engine/server", "engine/store"},
 	"engine/capture": {"engine/catalog", "engine/changes", "engine/host", "engine/server", "engine/spool", "engine/store"},
-	"engine/backup":  {"engine/archive", "engine/catalog", "engine/changes", "engine/server", "engine/spool", "engine/store"},
+	"engine/backup": {"engine/archive", "engine/catalog", "engine/changes", "engine/host", "engine/server", "engine/spool",
+		"engine/store"},
 	"engine/restore": {"engine/archive", "engine/catalog", "engine/changes", "engine/host", "engine/server", "engine/store"},
 	"engine/agent":   {"engine/host", "engine/restore", "engine/store"},
 	"engine/prove": {

@@ -88,6 +88,8 @@ type Site struct {
 	User      string    `json:"user,omitempty" doc:"OS user that its server would run as"`
 	Bytes     int64     `json:"bytes" doc:"to lay out"`
 	Free      int64     `json:"free" doc:"bytes"`
+	Memory    int64     `json:"memory" doc:"bytes that are free there"`
+	Buffers   int64     `json:"buffers" doc:"bytes of it that the copy's server would take for pages"`
 	Stored    int       `json:"stored" doc:"segments that are in the store"`
 	Spooled   int       `json:"spooled" doc:"segments that are only in the spool"`
 	Missing   []string  `json:"missing" doc:"segments that are in neither"`

@@ -67,7 +67,7 @@ func checking(t *testing.T) measure {
 var benchmarks = map[string]func(measure){
 	"Backup": backup, "Capture": captureLoad, "Incremental": incremental, "Restore": restoring, "Reader": reader, "Month": askMonth,
 	"Fleet": askFleet, "Idle": idle, "Authors": watching, "Proof": proving,
-	"ManyTables": manyTables,
+	"ManyTables": manyTables, "Takeover": takingOver,
 }
 
 // TestBenchmarks tries each benchmark in its small form.
@@ -88,6 +88,7 @@ func BenchmarkAuthors(b *testing.B)     { watching(reporting(b)) }
 func BenchmarkProof(b *testing.B)       { proving(reporting(b)) }
 func BenchmarkIdle(b *testing.B)        { idle(reporting(b)) }
 func BenchmarkManyTables(b *testing.B)  { manyTables(reporting(b)) }
+func BenchmarkTakeover(b *testing.B)    { takingOver(reporting(b)) }
 
 // series are the times that one side of a comparison took, round by round.
 type series []time.Duration

@@ -59,10 +59,10 @@ func (a *app) hostList() *cobra.Command {
 					_, _ = fmt.Fprintln(w, "There is no host but the service's own. Add one with: velvet host add NAME")
 					return
 				}
-				t := grid(w, "host", "state", "address", "PostgreSQL", "free>", "copies>")
+				t := grid(w, "host", "state", "address", "PostgreSQL", "free>", "clusters", "copies>")
 				for i := range list {
 					h := &list[i]
-					t.AppendRow([]any{h.Name, stateOfHost(h), h.Address, versions(h), freeOn(h), len(h.Copies)})
+					t.AppendRow([]any{h.Name, stateOfHost(h), h.Address, versions(h), freeOn(h), orNone(h.Clusters), len(h.Copies)})
 				}
 				t.Render()
 			})

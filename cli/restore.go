@@ -65,7 +65,8 @@ func siteFacts(s *api.Site) []string {
 	pairs := []string{"segments", here, "host", s.Host}
 	if s.Directory != "" {
 		pairs = append(pairs, "laid out", fmt.Sprintf("%s in %s, as %s; %s are free", figures.Size(s.Bytes), s.Directory, s.User,
-			figures.Size(s.Free)))
+			figures.Size(s.Free)), "memory", fmt.Sprintf("%s for pages; %s are free", figures.Size(s.Buffers), figures.Size(s.Memory)),
+			"settings", "nothing leaves it or runs in it by itself; it is not flushed to disk until it is opened")
 	}
 	return pairs
 }

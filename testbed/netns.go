@@ -66,6 +66,19 @@ func (m *Machine) Unplug() { m.ip("link set " + m.cable + " down") }
 // Plug puts it back.
 func (m *Machine) Plug() { m.ip("link set " + m.cable + " up") }
 
+// Slow has no more than a rate, as tc writes it, pass through the cable to the machine, until Fast.
+func (m *Machine) Slow(rate string) {
+	out, err := exec.Command("tc", "qdisc", "add", "dev", m.cable, "root", "tbf", "rate", rate, "burst", "32k", "latency", "400ms").
+		CombinedOutput()
+	require.NoError(m.bed, err, string(out))
+}
+
+// Fast ends Slow.
+func (m *Machine) Fast() {
+	out, err := exec.Command("tc", "qdisc", "del", "dev", m.cable, "root").CombinedOutput()
+	require.NoError(m.bed, err, string(out))
+}
+
 // Inside gives a command as it runs on the machine.
 func (m *Machine) Inside(args ...string) *exec.Cmd {
 	return exec.Command("ip", append([]string{"netns", "exec", m.name}, args...)...)

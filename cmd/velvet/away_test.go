@@ -135,11 +135,11 @@ func TestTakeoverOnAHostIsKilled(t *testing.T) {
 	s := newAway(t)
 	steps := []string{"opening", "stopping", "setting aside", "placing", "starting"}
 	for i, step := range steps {
-		s.killedAt(i+1, step, []string{"agent", "service", "both", "cable"}[i%4], 0)
+		s.killedAt(i+1, step, []string{"agent", "service", "both", "cable", "slow"}[i%5], 0)
 	}
 	more, _ := strconv.Atoi(os.Getenv("VELVET_TAKEOVER_KILLS"))
 	for i := range more {
-		victim := []string{"agent", "service", "both", "server", "cable"}[rand.IntN(5)]
+		victim := []string{"agent", "service", "both", "server", "cable", "slow"}[rand.IntN(6)]
 		s.killedAt(len(steps)+1+i, steps[rand.IntN(len(steps))], victim, time.Duration(rand.IntN(1000))*time.Millisecond)
 	}
 }
@@ -193,6 +193,11 @@ func (s *away) kill(victim, address string) {
 		s.service.Kill()
 		s.service.With("--agents", address)
 		s.service.Start()
+	}
+	if victim == "slow" {
+		s.quay.Machine.Slow("200kbit")
+		time.Sleep(3 * time.Second)
+		s.quay.Machine.Fast()
 	}
 	if victim == "cable" {
 		s.quay.Machine.Unplug()

@@ -2844,6 +2844,11 @@ export interface components {
         Site: {
             /**
              * Format: int64
+             * @description bytes of it that the copy's server would take for pages
+             */
+            buffers: number;
+            /**
+             * Format: int64
              * @description to lay out
              */
             bytes: number;
@@ -2855,6 +2860,11 @@ export interface components {
             free: number;
             /** @description name of the host with an agent; left out, the service's own */
             host?: string;
+            /**
+             * Format: int64
+             * @description bytes that are free there
+             */
+            memory: number;
             /** @description segments that are in neither */
             missing: string[] | null;
             /** @description what stands in the way, and what to do about it */

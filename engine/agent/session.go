@@ -190,6 +190,7 @@ func (s *session) serveNames(mux *http.ServeMux) {
 	wire.Look.Serve(mux, reading(s, func(f host.Files, p wire.Place) (host.Entry, error) { return f.Look(p.Name) }))
 	wire.Remove.Serve(mux, withFiles(s, at, func(f host.Files, p wire.Place) (wire.Nothing, error) { return none, f.Remove(p.Name) }))
 	wire.List.Serve(mux, reading(s, func(f host.Files, p wire.Place) ([]host.Entry, error) { return f.List(p.Name) }))
+	wire.Describe.Serve(mux, reading(s, func(f host.Files, p wire.Place) ([]host.Entry, error) { return f.Describe(p.Name) }))
 	wire.Walk.Serve(mux, s.walk)
 	wire.Used.Serve(mux, withFiles(s, at, func(f host.Files, _ wire.Place) (int64, error) { return f.Used() }))
 	wire.Sync.Serve(mux, withFiles(s, at, func(f host.Files, _ wire.Place) (wire.Nothing, error) { return none, f.Sync() }))

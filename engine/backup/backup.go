@@ -17,6 +17,7 @@ import (
 	"velvetrewind/core/task"
 	"velvetrewind/engine/archive"
 	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/host"
 	"velvetrewind/engine/server/access"
 	"velvetrewind/engine/server/names"
 	"velvetrewind/engine/server/replication"
@@ -38,7 +39,9 @@ type Taker struct {
 	Spool   string // directory of all spools
 	// ThroughSQL has changed pages be read through SQL even where the data directory is on this host.
 	ThroughSQL bool
-	Now        func() time.Time // the service's clock
+	// Away is the host with an agent on which the server was last seen; nil if that is not on one.
+	Away func(context.Context, catalog.Cluster) (host.Machine, error)
+	Now  func() time.Time // the service's clock
 }
 
 // Options choose how a backup is taken.

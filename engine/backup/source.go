@@ -229,6 +229,9 @@ func (t *Taker) openSource(ctx context.Context, conn *pgx.Conn) (source, error) 
 			}
 		}
 	}
+	if s := t.openAway(ctx, conn); s != nil && !t.ThroughSQL {
+		return s, nil
+	}
 	s := sqlSource{conn}
 	if _, err := s.list(ctx, "global"); err != nil {
 		return nil, mayNotRead(err, t.Cluster.Version())
@@ -279,16 +282,12 @@ func localRoot(ctx context.Context, conn *pgx.Conn, systemID uint64) string {
 	if err != nil {
 		return ""
 	}
-	lines := strings.Split(string(content), "\n") // process, data directory, start, port, …
-	if len(lines) < 4 || strings.TrimSpace(lines[3]) != strconv.Itoa(port) {
+	if !startedThen(string(content), port, started) {
 		return ""
 	}
-	since, err := strconv.ParseInt(strings.TrimSpace(lines[2]), 10, 64)
-	if took := started.Sub(time.Unix(since, 0)); err != nil || took < -time.Second || took > startsWithin {
-		return ""
-	}
+	first, _, _ := strings.Cut(string(content), "\n")
 	status, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", session))
-	if err != nil || !strings.Contains(string(status), "\nPPid:\t"+strings.TrimSpace(lines[0])+"\n") {
+	if err != nil || !strings.Contains(string(status), "\nPPid:\t"+strings.TrimSpace(first)+"\n") {
 		return ""
 	}
 	return root

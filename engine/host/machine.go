@@ -2,12 +2,14 @@ package host
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"io/fs"
 	"net"
 	"os"
 	"path/filepath"
+	"time"
 
 	"golang.org/x/sys/unix"
 
@@ -108,6 +110,8 @@ type Files interface {
 	Look(name string) (Entry, error)
 	Remove(name string) error
 	List(name string) ([]Entry, error)
+	// Describe lists what a directory holds, with everything that an entry tells; what goes meanwhile is left out.
+	Describe(name string) ([]Entry, error)
 	// Walk visits every plain file below a directory, with its size.
 	Walk(below string, visit func(name string, size int64) error) error
 	Used() (int64, error)
@@ -120,6 +124,10 @@ type Entry struct {
 	Dir     bool
 	Regular bool
 	Size    int64 // of a regular file; not told where many are listed
+	// What only Describe tells.
+	Link     bool
+	Mode     fs.FileMode // permissions
+	Modified time.Time
 }
 
 // File is an open file.
@@ -203,7 +211,27 @@ func (f files) Look(name string) (Entry, error) {
 	if err != nil {
 		return Entry{}, err
 	}
-	return Entry{filepath.Base(name), info.IsDir(), info.Mode().IsRegular(), info.Size()}, nil
+	return Entry{Name: filepath.Base(name), Dir: info.IsDir(), Regular: info.Mode().IsRegular(), Size: info.Size()}, nil
+}
+
+func (f files) Describe(name string) ([]Entry, error) {
+	entries, err := f.Tree.List(name)
+	if err != nil {
+		return nil, err
+	}
+	var list []Entry
+	for _, e := range entries {
+		info, err := f.Lstat(filepath.Join(name, e.Name()))
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, Entry{Name: e.Name(), Dir: info.IsDir(), Regular: info.Mode().IsRegular(), Size: info.Size(),
+			Link: info.Mode()&fs.ModeSymlink != 0, Mode: info.Mode().Perm(), Modified: info.ModTime().UTC()})
+	}
+	return list, nil
 }
 
 func (f files) List(name string) ([]Entry, error) {

@@ -82,7 +82,8 @@ func (h *Moments) site(ctx context.Context, k catalog.Cluster, p plan.Restore, o
 	if err != nil {
 		return nil, err
 	}
-	v := &api.Site{Host: on, Directory: s.Directory, User: s.User, Bytes: s.Bytes, Free: s.Free}
+	v := &api.Site{Host: on, Directory: s.Directory, User: s.User, Bytes: s.Bytes, Free: s.Free, Memory: s.Memory,
+		Buffers: s.Buffers}
 	v.Stored, v.Spooled, v.Missing, err = h.Planner.Here(ctx, k.Name, p)
 	if len(v.Missing) > 0 {
 		s.Obstacles = append(s.Obstacles, problem.New(problem.OutOfReach, "See what became of them: velvet store audit",

@@ -209,7 +209,7 @@ func (w *Worker) takeBackup(ctx context.Context, t catalog.Task, order Backup, r
 		return nil, err
 	}
 	taker := &backup.Taker{Cluster: k, Access: a, Catalog: w.Catalog, Store: w.Custody.Store, Notices: w.Custody.Notices, Books: w.Books,
-		Codec: w.Codec, Spool: w.Spool, ThroughSQL: w.ThroughSQL, Now: w.Now}
+		Codec: w.Codec, Spool: w.Spool, ThroughSQL: w.ThroughSQL, Away: w.Taker().Away, Now: w.Now}
 	b, err := taker.Take(ctx, backup.Options{ID: t.Subject, TaskID: t.ID, Checkpoint: order.Checkpoint, Kind: order.Kind}, report)
 	if err != nil {
 		return nil, err

@@ -362,8 +362,11 @@ func (f files) Link(path, name string) error {
 func (f files) Look(name string) (host.Entry, error)   { return ask(f.m, wire.Look, f.at(name), soon) }
 func (f files) Remove(name string) error               { return do(f.m, wire.Remove, f.at(name), atLast) }
 func (f files) List(name string) ([]host.Entry, error) { return ask(f.m, wire.List, f.at(name), soon) }
-func (f files) Used() (int64, error)                   { return ask(f.m, wire.Used, f.at("."), atLast) }
-func (f files) Sync() error                            { return do(f.m, wire.Sync, f.at("."), atLast) }
+func (f files) Describe(name string) ([]host.Entry, error) {
+	return ask(f.m, wire.Describe, f.at(name), soon)
+}
+func (f files) Used() (int64, error) { return ask(f.m, wire.Used, f.at("."), atLast) }
+func (f files) Sync() error          { return do(f.m, wire.Sync, f.at("."), atLast) }
 
 func (f files) Walk(name string, visit func(name string, size int64) error) error {
 	ctx, cancel := context.WithTimeout(context.Background(), atLast)

@@ -170,6 +170,7 @@ const (
 	Look          = Op[Place, host.Entry]("Look")
 	Remove        = Op[Place, Nothing]("Remove")
 	List          = Op[Place, []host.Entry]("List")
+	Describe      = Op[Place, []host.Entry]("Describe")
 	Used          = Op[Place, int64]("Used")
 	Sync          = Op[Place, Nothing]("Sync")
 	RemoveTree    = Op[Place, Nothing]("RemoveTree")

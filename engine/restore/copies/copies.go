@@ -170,6 +170,9 @@ func (c *Maker) Prepare(ctx context.Context, cluster catalog.Cluster, p plan.Res
 		return k, problem.Wrap(err, problem.Conflict, "the copy was not made",
 			"Or give the cluster another: velvet cluster edit "+cluster.Name+" --copies-user USER")
 	}
+	if _, err := c.hasMemory("the copy was not made"); err != nil {
+		return k, err
+	}
 	if w.Port != 0 {
 		taken, err := c.Host.Listens(w.Port)
 		if err != nil {

@@ -133,7 +133,21 @@ func TreesIn(f host.Files) restore.Trees {
 type Site struct {
 	Directory, User string
 	Bytes, Free     int64
+	Memory, Buffers int64 // bytes that are free, and that its server would take for pages
 	Obstacles       []error
+}
+
+// leastMemory is how many bytes have to be free for the server of a copy.
+const leastMemory = 256 << 20
+
+// hasMemory refuses a copy for whose server there is too little memory. It returns what is free.
+func (c *Maker) hasMemory(title string) (free int64, err error) {
+	free, err = c.Host.FreeMemory()
+	if err == nil && free < leastMemory {
+		err = problem.New(problem.Full, "Discard a copy there that is no longer needed, or choose another host with --host.", title,
+			"its server needs %s of memory, and %s are free", figures.Size(leastMemory), figures.Size(free))
+	}
+	return free, err
 }
 
 // Survey looks at where a copy would stand. What stands in the way is no error but an obstacle.
@@ -167,5 +181,9 @@ func (c *Maker) Survey(ctx context.Context, cluster catalog.Cluster, p plan.Rest
 	if err != nil {
 		s.Obstacles = append(s.Obstacles, err)
 	}
+	if s.Memory, err = own.hasMemory("the copy cannot be made"); err != nil {
+		s.Obstacles = append(s.Obstacles, err)
+	}
+	s.Buffers = buffers(s.Memory) << 20
 	return s, nil
 }

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io/fs"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"velvetrewind/core/figures"
@@ -258,7 +259,15 @@ func (k *Taker) Remember(ctx context.Context, cluster catalog.Cluster) error {
 	if cluster.DataDirectory == "" {
 		return nil
 	}
-	for _, on := range k.Copies.Hosts() {
+	hosts := k.Copies.Hosts()
+	seen, err := k.Catalog.Original(ctx, cluster.ID)
+	if err != nil {
+		return err
+	}
+	if seen != nil && slices.Contains(hosts, seen.Host) {
+		hosts = slices.Insert(hosts, 0, seen.Host) // it mostly stays where it is
+	}
+	for _, on := range hosts {
 		m, err := k.Copies.Machine(catalog.Copy{Host: on})
 		if err != nil {
 			continue // it was lost just now
@@ -274,6 +283,15 @@ func (k *Taker) Remember(ctx context.Context, cluster catalog.Cluster) error {
 		return k.Catalog.SaveOriginal(ctx, cluster.ID, catalog.Original{Original: content, Host: on})
 	}
 	return nil
+}
+
+// Away is the host with an agent on which a cluster's server was last seen; nil where it was on none.
+func (k *Taker) Away(ctx context.Context, cluster catalog.Cluster) (host.Machine, error) {
+	seen, err := k.Catalog.Original(ctx, cluster.ID)
+	if err != nil || seen == nil || seen.Host == "" {
+		return nil, err
+	}
+	return k.Copies.Machine(catalog.Copy{Host: seen.Host})
 }
 
 // MachineOf is where a cluster's server was last seen; the service's own host where it never was.

@@ -193,6 +193,15 @@ func (m *move) forward(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	serves := m.original
+	serves.Running, serves.Gone = true, false
+	content, err := json.Marshal(serves)
+	if err != nil {
+		return err
+	}
+	if err := m.Catalog.SaveOriginal(ctx, m.cluster.ID, catalog.Original{Original: content, Host: m.copy.Host}); err != nil {
+		return err
+	}
 	if err := m.Catalog.EndTakeover(ctx, m.record.ID, catalog.TakeoverDone, ""); err != nil {
 		return err
 	}
