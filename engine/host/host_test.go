@@ -181,3 +181,23 @@ func TestStarting(t *testing.T) {
 	}
 	assert.False(t, h.Starting(server), "it has ended")
 }
+
+// TestUnits has a unit be taken for what runs a server only if the server is what it runs, and one that cannot be stopped be an error.
+func TestUnits(t *testing.T) {
+	h, dir := local(t)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "systemctl"), []byte(`#!/bin/sh
+case "$*" in
+"show --property=MainPID --value postgresql@15-main.service") echo 4711;;
+"show --property=MainPID --value cron.service") echo 12;;
+"stop postgresql@15-main.service") exit 0;;
+*) echo "Unit not loaded." >&2; exit 5;;
+esac
+`), 0o755))
+	t.Setenv("PATH", dir+":"+os.Getenv("PATH"))
+	assert.True(t, h.runs("postgresql@15-main.service", 4711))
+	assert.False(t, h.runs("cron.service", 4711), "it began there, and is not what that runs")
+	assert.False(t, h.runs("gone.service", 4711))
+	require.NoError(t, h.systemctl(t.Context(), "stop", "postgresql@15-main.service"))
+	require.ErrorContains(t, h.systemctl(t.Context(), "start", "gone.service"), "Unit not loaded")
+	require.ErrorContains(t, h.systemctl(t.Context(), "stop", "x; reboot"), "no name of a unit")
+}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"os/exec"
 	"os/user"
 	"path/filepath"
 	"regexp"
@@ -107,10 +108,18 @@ func (h *Host) observe(o *Original) {
 			o.Log = log
 		}
 	}
-	o.Unit = unitOf(strconv.Itoa(pid))
-	if o.Unit == unitOf("self") {
-		o.Unit = "" // it is not the unit's own
+	if o.Unit = unitOf(strconv.Itoa(pid)); o.Unit != "" && !h.runs(o.Unit, pid) {
+		o.Unit = "" // the process began in it, as one of cron's, and is not what it runs
 	}
+}
+
+// runs tells whether a process is what a unit of systemd runs: only then it is stopped and started by that.
+func (h *Host) runs(unit string, pid int) bool {
+	const most = 5 * time.Second
+	ctx, cancel := context.WithTimeout(context.Background(), most)
+	defer cancel()
+	said, err := exec.CommandContext(ctx, "systemctl", "show", "--property=MainPID", "--value", unit).Output()
+	return err == nil && strings.TrimSpace(string(said)) == strconv.Itoa(pid)
 }
 
 // ConfigFile is the configuration file that the original was started with, if that lies outside of its directory.
@@ -215,7 +224,9 @@ func (h *Host) StopOriginal(ctx context.Context, o Original) error {
 		return own.dropDead(o.server()) // or what takes its place could not listen where it did
 	}
 	if o.Unit != "" {
-		err = h.systemctl(ctx, "stop", o.Unit)
+		if err = h.systemctl(ctx, "stop", o.Unit); err != nil && own.Running(o.server()) {
+			return err // what else could end it might be begun again by the unit
+		}
 	} else {
 		err = own.Stop(ctx, o.server(), Fast)
 	}

@@ -269,6 +269,9 @@ func (h *Copies) submitDiscard(ctx context.Context, in *discardCopy) (*body[api.
 	}
 	loss := fmt.Sprintf("discarding ends the server on port %d and removes %s; what was changed in the copy is lost, backups and WAL "+
 		"are not touched", k.Port, k.Directory)
+	if k.Over {
+		loss += "; it was laid over the original's own files, of which nothing else is left"
+	}
 	if err := confirmed(in.Confirm, cluster.Name, "the copy was not discarded", loss); err != nil {
 		return nil, err
 	}

@@ -31,9 +31,11 @@ func (w *Worker) makeCopy(ctx context.Context, t catalog.Task, order Copy, repor
 // last has been captured since.
 func (w *Worker) layOver(ctx context.Context, t catalog.Task, cluster catalog.Cluster, k catalog.Copy, report task.Report) error {
 	k.State, k.TaskID = catalog.CopyDown, t.ID
+	k.Problem = "nothing was laid over the original's files yet; have that be done: velvet copy step " + k.Name + " MOMENT"
 	if err := w.Catalog.SaveCopy(ctx, k); err != nil {
 		return err
 	}
+	k.Problem = ""
 	_, p, replays, err := w.Planner.Plan(ctx, cluster.Name, k.Moment, "")
 	if err != nil {
 		return err

@@ -261,7 +261,7 @@ func (c *Maker) Step(ctx context.Context, cluster catalog.Cluster, k catalog.Cop
 		return err
 	}
 	c.Changed(k.ID)
-	k.ReplayedLSN, k.PausedLSN, k.ReplayedTo.Valid = 0, 0, false
+	k.ReplayedLSN, k.PausedLSN, k.ReplayedTo.Valid, k.Problem = 0, 0, false, ""
 	defer func() { c.undo(ctx, cluster, k, err, report) }()
 	server := Server(k, cluster.Major())
 	if err := c.Host.Stop(ctx, server, host.Immediate); err != nil { // what it has not written will be overwritten
@@ -477,7 +477,7 @@ func (c *Maker) ticket(cluster catalog.Cluster, k catalog.Copy, last pg.Segment,
 		Copy: k.ID, Cluster: cluster.ID, Service: c.Service, Certificate: c.Certificate, Authority: c.Authority,
 		Token: feed.Token(c.Key, k.ID),
 		Store: c.Place.For(c.Store, cluster.ID),
-		Feed:  trees.Path(feedDir), Size: cluster.SegmentSize, Needed: last.Number, Timeline: last.Timeline,
+		Feed:  trees.Path(feedDir), Size: cluster.SegmentSize, Needed: last.Number, Timeline: last.Timeline, Unflushed: true,
 	}
 	b, err := json.MarshalIndent(t, "", "  ")
 	if err != nil {

@@ -49,6 +49,8 @@ type Ticket struct {
 	Size      pg.SegmentSize `json:"segmentSize"`
 	Needed    uint64         `json:"neededTo"` // number of the last segment that the plan needs
 	Timeline  pg.Timeline    `json:"timeline"`
+	// Unflushed says that the copy is not flushed to disk until it is opened: after a crash of its machine it gets nothing any more.
+	Unflushed bool `json:"unflushed,omitempty"`
 }
 
 // Token makes the token by which a copy's deliveries show who they are.
@@ -73,11 +75,40 @@ func Deliver(ctx context.Context, ticket, name, to string) error {
 	if err := json.Unmarshal(content, &t); err != nil {
 		return fmt.Errorf("%s: %w", ticket, err)
 	}
+	if t.Unflushed {
+		if err := t.sameBoot(); err != nil {
+			return err
+		}
+	}
 	err = t.deliver(ctx, name, to)
 	if errors.Is(err, ErrNoSuchSegment) && t.needs(name) {
 		return fmt.Errorf("%s is needed and was not found in %s, nor by the service", name, t.Store.Location)
 	}
 	return err
+}
+
+// bootFile, in the feed, says since when the machine was up when the copy was given its first segment.
+const bootFile = "boot"
+
+// sameBoot refuses a copy whose machine was started anew since it was given its first segment.
+func (t Ticket) sameBoot() error {
+	now, err := os.ReadFile("/proc/sys/kernel/random/boot_id")
+	if err != nil {
+		return err
+	}
+	path := filepath.Join(t.Feed, bootFile)
+	then, err := os.ReadFile(path)
+	if errors.Is(err, os.ErrNotExist) {
+		return os.WriteFile(path, now, 0o600)
+	}
+	if err != nil {
+		return err
+	}
+	if !bytes.Equal(then, now) {
+		return errors.New("the machine was started anew, and what the copy had written may not be on disk: have it be made anew with " +
+			"velvet copy step")
+	}
+	return nil
 }
 
 // needs tells whether the copy's plan leads through the named file. History files

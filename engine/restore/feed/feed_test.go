@@ -135,3 +135,24 @@ func TestTokensAreForOneCopy(t *testing.T) {
 	assert.NotEqual(t, Token(k, "a"), Token(k, "b"))
 	assert.NotEqual(t, Token(k, "a"), Token(seal.Key{2}, "a"))
 }
+
+// TestAMachineThatWasStartedAnew gets nothing for a copy that was not flushed.
+func TestAMachineThatWasStartedAnew(t *testing.T) {
+	ticket, to := kit(t, "http://127.0.0.1:1")
+	content, err := os.ReadFile(ticket)
+	require.NoError(t, err)
+	var k Ticket
+	require.NoError(t, json.Unmarshal(content, &k))
+	k.Unflushed = true
+	content, err = json.Marshal(k)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(ticket, content, 0o600))
+	for range 2 {
+		_, err = deliver(t, ticket, name(5), to)
+		require.NoError(t, err)
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(k.Feed, "boot"), []byte("of yesterday"), 0o600))
+	_, err = deliver(t, ticket, name(5), to)
+	require.ErrorContains(t, err, "velvet copy step")
+	assert.NotErrorIs(t, err, ErrNoSuchSegment, "it must end recovery")
+}

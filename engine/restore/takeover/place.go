@@ -261,7 +261,7 @@ func (m *move) back(ctx context.Context, why string) (unstarted error) {
 	if err := m.Catalog.EndTakeover(ctx, m.record.ID, catalog.TakeoverBack, why); err != nil {
 		return errors.Join(unstarted, err)
 	}
-	m.settle(ctx)
+	m.settle(ctx, false)
 	return unstarted
 }
 

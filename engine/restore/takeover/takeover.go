@@ -205,7 +205,7 @@ func (m *move) forward(ctx context.Context) error {
 	if err := m.Catalog.EndTakeover(ctx, m.record.ID, catalog.TakeoverDone, ""); err != nil {
 		return err
 	}
-	m.settle(ctx)
+	m.settle(ctx, true)
 	return nil
 }
 
@@ -265,11 +265,18 @@ func (m *move) patiently(ctx context.Context, step func(context.Context) error) 
 
 // settle has capture go on, and removes what is left of the copy, which cannot be started any more. What fails of that is said, and
 // stands in nobody's way.
-func (m *move) settle(ctx context.Context) {
+func (m *move) settle(ctx context.Context, done bool) {
 	m.recapture(ctx)
 	switch m.record.Step {
 	case catalog.TakeoverRefusing, catalog.TakeoverOpening, catalog.TakeoverBringing, catalog.TakeoverStopping:
 		return // it is whole
+	}
+	if m.copy.Over && !done { // nothing else is left of the original's files
+		m.copy.Problem = "it was opened to take over, and did not; have it be laid over anew: velvet copy step " + m.copy.Name + " MOMENT"
+		if err := m.Copies.Drop(ctx, m.cluster, m.copy); err != nil {
+			m.report.Warn("the copy's server was not ended: %v", err)
+		}
+		return
 	}
 	if err := m.Copies.Remove(ctx, m.cluster, m.copy); err != nil {
 		m.report.Warn("what is left of the copy in %s was not removed: %v", m.copy.Directory, err)
