@@ -55,6 +55,9 @@ func (a *app) restoreTakeover() *cobra.Command {
 					return err
 				}
 			}
+			if in.Quick && plan.Plan.Verdict == "" {
+				plan.Plan.Verdict = "only the quick checks, as was asked"
+			}
 			drawTakeover(cmd.ErrOrStderr(), plan)
 			return a.confirmedTask(cmd, c, in.Confirm, detach, func(name string, t *api.Task) error {
 				in.Confirm = name

@@ -52,7 +52,7 @@ func TestStep(t *testing.T) {
 	s.killedOnItsWay(k, "tx "+second)
 	k, _ = s.restore("tx " + second)
 	s.service.Must("copy", "open", k.ID)
-	s.refused(1, []string{"only a paused copy can be moved", "velvet restore start ferries"}, "copy", "step", k.ID, "latest")
+	s.refused(1, []string{"only one that is paused or down can be moved", "velvet restore start ferries"}, "copy", "step", k.ID, "latest")
 	s.discard(k)
 }
 

@@ -127,7 +127,7 @@ func (w *Worker) Meet(ctx context.Context, host string) {
 		w.Log.Warn("which clusters' servers run on a host was not looked for", "host", host, "error", err)
 	}
 	for _, k := range clusters {
-		if err := w.Taker().Remember(ctx, k); err != nil {
+		if err := w.Taker().RememberOn(ctx, k, host); err != nil {
 			w.Log.Warn("how a server is run was not recorded", "cluster", k.Name, "error", err)
 		}
 	}

@@ -253,36 +253,51 @@ func (p *preparation) tablespacesOf() {
 	}
 }
 
-// Remember records how a cluster's server is run, and where, for the day on which its directory or host is lost. One on no host of
-// ours is not known.
+// Remember records how a cluster's server is run, and where, for the day on which its directory or host is lost. It is looked for
+// where it was last seen, and else on every host in reach; one on no host of ours is not known.
 func (k *Taker) Remember(ctx context.Context, cluster catalog.Cluster) error {
-	if cluster.DataDirectory == "" {
-		return nil
-	}
 	hosts := k.Copies.Hosts()
 	seen, err := k.Catalog.Original(ctx, cluster.ID)
 	if err != nil {
 		return err
 	}
 	if seen != nil && slices.Contains(hosts, seen.Host) {
-		hosts = slices.Insert(hosts, 0, seen.Host) // it mostly stays where it is
+		hosts = slices.Insert(hosts, 0, seen.Host)
 	}
 	for _, on := range hosts {
-		m, err := k.Copies.Machine(catalog.Copy{Host: on})
-		if err != nil {
-			continue // it was lost just now
-		}
-		o, err := m.Inspect(cluster.DataDirectory, cluster.SystemID)
-		if err != nil || !o.Running || o.Standby {
-			continue // it is elsewhere, or of somebody else
-		}
-		content, err := json.Marshal(o)
-		if err != nil {
+		if found, err := k.rememberOn(ctx, cluster, on); found || err != nil {
 			return err
 		}
-		return k.Catalog.SaveOriginal(ctx, cluster.ID, catalog.Original{Original: content, Host: on})
 	}
 	return nil
+}
+
+// RememberOn looks for it on one host, unless it was last seen on another: what a host says of a cluster counts no more than that.
+func (k *Taker) RememberOn(ctx context.Context, cluster catalog.Cluster, on string) error {
+	seen, err := k.Catalog.Original(ctx, cluster.ID)
+	if err == nil && (seen == nil || seen.Host == on) {
+		_, err = k.rememberOn(ctx, cluster, on)
+	}
+	return err
+}
+
+func (k *Taker) rememberOn(ctx context.Context, cluster catalog.Cluster, on string) (found bool, err error) {
+	if cluster.DataDirectory == "" {
+		return false, nil
+	}
+	m, err := k.Copies.Machine(catalog.Copy{Host: on})
+	if err != nil {
+		return false, nil // it was lost just now
+	}
+	o, err := m.Inspect(cluster.DataDirectory, cluster.SystemID)
+	if err != nil || !o.Running || o.Standby {
+		return false, nil // it is elsewhere, or of somebody else
+	}
+	content, err := json.Marshal(o)
+	if err != nil {
+		return false, err
+	}
+	return true, k.Catalog.SaveOriginal(ctx, cluster.ID, catalog.Original{Original: content, Host: on})
 }
 
 // Away is the host with an agent on which a cluster's server was last seen; nil where it was on none.
