@@ -168,7 +168,11 @@ func (s *away) killedAt(n int, step, victim string, after time.Duration) {
 	if t.Step == "in service" {
 		last, booked, timeline = 2*n-1, 20000, timeline+1
 	}
-	if victim == "server" && !s.ferries.Answers() {
+	if victim == "server" && !s.ferries.Answers() && !s.Host.Running(s.ferries.Server) {
+		for _, lock := range []string{filepath.Join(s.ferries.DataDir, "postmaster.pid"),
+			filepath.Join(s.ferries.Socket, fmt.Sprintf(".s.PGSQL.%d.lock", s.ferries.Port))} {
+			_ = os.Remove(lock) // its process may not have been taken notice of, where nobody does
+		}
 		s.ferries.Start() // as its DBA would, who finds it down
 	}
 	s.Eventually("it serves", s.ferries.Answers)
