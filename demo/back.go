@@ -41,8 +41,8 @@ func (r *run) settled(ctx context.Context) error {
 	return r.await(ctx, func(k clusterState) bool { return k.Capture.CompleteTo != nil && k.Capture.CompleteTo.After(now) })
 }
 
-// everythingBack loses the original's server and its directory, and brings back what was captured: all that was booked.
-func (r *run) everythingBack(ctx context.Context) error {
+// loseData has everything that was booked be captured, and then the server of the ferries, and its directory, be lost.
+func (r *run) loseData(ctx context.Context) error {
 	if err := r.traffic.await(ctx, 50); err != nil {
 		return err
 	}
@@ -53,7 +53,12 @@ func (r *run) everythingBack(ctx context.Context) error {
 	if err := r.host.Stop(ctx, r.ferries, host.Immediate); err != nil {
 		return err
 	}
-	if err := r.host.RemoveTree(r.ferries.DataDir); err != nil {
+	return r.host.RemoveTree(r.ferries.DataDir)
+}
+
+// everythingBack loses the original's server and its directory, and brings back what was captured: all that was booked.
+func (r *run) everythingBack(ctx context.Context) error {
+	if err := r.loseData(ctx); err != nil {
 		return err
 	}
 	r.say("# rm -rf %s\n\n", r.ferries.DataDir)

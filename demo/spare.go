@@ -10,8 +10,6 @@ import (
 	"strings"
 	"syscall"
 	"time"
-
-	"velvetrewind/engine/host"
 )
 
 // spareCopy is what the copy on the spare machine is called.
@@ -76,17 +74,7 @@ func (r *run) startAgent() error {
 
 // onTheSpare loses the machine of the ferries' server, and has the copy on the spare one serve in its place.
 func (r *run) onTheSpare(ctx context.Context) error {
-	if err := r.traffic.await(ctx, 50); err != nil {
-		return err
-	}
-	r.traffic.stop()
-	if err := r.settled(ctx); err != nil {
-		return err
-	}
-	if err := r.host.Stop(ctx, r.ferries, host.Immediate); err != nil {
-		return err
-	}
-	if err := r.host.RemoveTree(r.ferries.DataDir); err != nil {
+	if err := r.loseData(ctx); err != nil {
 		return err
 	}
 	tablespace, err := filepath.Glob(r.path("ferries", "ledger", "PG_*"))
