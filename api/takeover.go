@@ -8,7 +8,7 @@ type Takeover struct {
 	Cluster string `json:"cluster"`
 	Copy    string `json:"copy"`
 	Moment  string `json:"moment"`
-	Step    string `json:"step,omitempty" doc:"opening, bringing, stopping, setting aside, placing or starting; in service or as before where it has ended"`
+	Step    string `json:"step,omitempty" doc:"as docs/operations.md lists them; in service, as before or laid over at the end"`
 	// Original is how the original runs.
 	Original TakeoverOriginal `json:"original"`
 	Aside    []string         `json:"aside" doc:"what the original's directories are called afterwards"`
@@ -38,7 +38,7 @@ type TakeoverPlan struct {
 	Verdict   string          `json:"verdict,omitempty" doc:"of the newest proof of the copy where it stands"`
 	Connected []TakeoverUsers `json:"connected" doc:"who would be cut off"`
 	Standbys  []TakeoverUsers `json:"standbys" doc:"that follow the original: they are beyond the moment, and must be made anew"`
-	Brought   []string        `json:"brought" doc:"places on another file system than the copy's, beside which its directories are copied first"`
+	Brought   []string        `json:"brought" doc:"places on another file system, beside which the copy's directories are copied first"`
 	Unknown   string          `json:"unknown,omitempty" doc:"why it is not known who is connected"`
 	Obstacles []Problem       `json:"obstacles" doc:"without which it could be begun"`
 	Loss      string          `json:"loss" doc:"in a sentence"`
@@ -56,7 +56,7 @@ type TakeoverUsers struct {
 type TakeoverRequest struct {
 	Confirm  string `json:"confirm,omitempty" doc:"name of the cluster"`
 	Despite  bool   `json:"despite,omitempty" doc:"also where the proof of the copy does not say that it passed"`
-	Refuse   bool   `json:"refuseClients,omitempty" doc:"refuse clients, and end their sessions, from the beginning, and not only when the original is stopped"`
-	HostLost bool   `json:"hostLost,omitempty" doc:"the host is lost for good on which the original was: the copy serves in its place where it is"`
+	Refuse   bool   `json:"refuseClients,omitempty" doc:"refuse clients, and end their sessions, as soon as it begins"`
+	HostLost bool   `json:"hostLost,omitempty" doc:"the original's host is lost for good: the copy serves where it is"`
 	Quick    bool   `json:"quick,omitempty" doc:"where the copy was not proved, only check what takes no longer for a larger one"`
 }

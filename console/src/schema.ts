@@ -3106,7 +3106,7 @@ export interface components {
             problem?: string;
             /** @description what was set aside is gone */
             removed?: boolean;
-            /** @description opening, bringing, stopping, setting aside, placing or starting; in service or as before where it has ended */
+            /** @description as docs/operations.md lists them; in service, as before or laid over at the end */
             step?: string;
         };
         TakeoverOriginal: {
@@ -3121,7 +3121,7 @@ export interface components {
         };
         TakeoverPlan: {
             boundary: components["schemas"]["Boundary"];
-            /** @description places on another file system than the copy's, beside which its directories are copied first */
+            /** @description places on another file system, beside which the copy's directories are copied first */
             brought: string[] | null;
             /** @description who would be cut off */
             connected: components["schemas"]["TakeoverUsers"][] | null;
@@ -3142,11 +3142,11 @@ export interface components {
             confirm?: string;
             /** @description also where the proof of the copy does not say that it passed */
             despite?: boolean;
-            /** @description the host is lost for good on which the original was: the copy serves in its place where it is */
+            /** @description the original's host is lost for good: the copy serves where it is */
             hostLost?: boolean;
             /** @description where the copy was not proved, only check what takes no longer for a larger one */
             quick?: boolean;
-            /** @description refuse clients, and end their sessions, from the beginning, and not only when the original is stopped */
+            /** @description refuse clients, and end their sessions, as soon as it begins */
             refuseClients?: boolean;
         };
         TakeoverUsers: {

@@ -36,21 +36,15 @@ func (h *Host) Bring(ctx context.Context, user, from, to string) error {
 		return err
 	}
 	defer func() { _ = source.Close() }()
-	parent, err := openReal(filepath.Dir(to))
+	target, err := own.RealTree(filepath.Dir(to))
 	if err != nil {
 		return err
 	}
-	defer func() { _ = parent.Close() }()
-	root, err := rootOf(parent)
-	if err != nil {
-		return err
-	}
-	target := &Tree{own, root, filepath.Dir(to)}
 	defer func() { _ = target.Close() }()
 	if err := target.bring(ctx, source, ".", filepath.Base(to)); err != nil {
 		return fmt.Errorf("bring %s to %s: %w", from, to, err)
 	}
-	return errors.Join(target.Sync(), parent.Sync())
+	return target.Sync()
 }
 
 // bring copies a directory of another tree.

@@ -397,16 +397,11 @@ func (h *Host) RemoveAside(dir string) error {
 	if !asideName.MatchString(dir) && !broughtName.MatchString(dir) {
 		return fmt.Errorf("%s was not set aside", dir)
 	}
-	parent, err := openReal(filepath.Dir(dir))
+	parent, err := h.RealTree(filepath.Dir(dir))
 	if err != nil {
 		return err
 	}
-	defer func() { _ = parent.Close() }()
-	root, err := rootOf(parent)
-	if err != nil {
-		return err
-	}
-	return errors.Join(root.RemoveAll(filepath.Base(dir)), root.Close(), parent.Sync())
+	return errors.Join(parent.Remove(filepath.Base(dir)), parent.Close())
 }
 
 // openReal opens a directory to which no link leads.

@@ -253,8 +253,8 @@ func (p *preparation) tablespacesOf() {
 	}
 }
 
-// Remember records how a cluster's server is run, and where, for the day on which its directory or host is lost. It is looked for
-// where it was last seen, and else on every host in reach; one on no host of ours is not known.
+// Remember records how a cluster's server is run, and where, for the day on which its directory or host is lost. The host on which it
+// was last seen is asked first, then the others in reach; of a server on none of them nothing is recorded.
 func (k *Taker) Remember(ctx context.Context, cluster catalog.Cluster) error {
 	hosts := k.Copies.Hosts()
 	seen, err := k.Catalog.Original(ctx, cluster.ID)
@@ -272,7 +272,7 @@ func (k *Taker) Remember(ctx context.Context, cluster catalog.Cluster) error {
 	return nil
 }
 
-// RememberOn looks for it on one host, unless it was last seen on another: what a host says of a cluster counts no more than that.
+// RememberOn asks one host alone, unless the server was last seen on another: what a host says of a cluster counts no more than that.
 func (k *Taker) RememberOn(ctx context.Context, cluster catalog.Cluster, on string) error {
 	seen, err := k.Catalog.Original(ctx, cluster.ID)
 	if err == nil && (seen == nil || seen.Host == on) {
