@@ -47,7 +47,7 @@ func TestTakeover(t *testing.T) {
 	k, conn := s.restore("before tx " + accident)
 	require.NoError(t, conn.Close(context.Background()))
 
-	require.Len(t, s.cluster().Incidents, 1)
+	s.Eventually("the incident is told", func() bool { return len(s.cluster().Incidents) == 1 })
 
 	plan := s.service.Must("restore", "takeover", k.Name, "--plan")
 	for _, says := range []string{s.ferries.DataDir, "velvet-aside", "by pg_ctl", "session of " + testbed.Superuser, "tx " + accident,

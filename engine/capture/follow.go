@@ -31,7 +31,7 @@ type follower struct {
 	index   *changes.Indexes
 	book    *names.Book
 	rule    *atomic.Pointer[journal.Rule]
-	note    func(*journal.Transaction, []journal.Incident) error
+	note    func(pg.Timeline, *journal.Transaction, []journal.Incident) error
 	who     func(pg.FullXID) (journal.Author, bool)
 
 	reader   *wal.Reader       // nil before the first segment
@@ -42,7 +42,18 @@ type follower struct {
 	sampled  time.Time     // when names were last asked for because one was missing
 	lacking  bool          // names are missing still
 	backoff  time.Duration // until they are asked for again, where that failed
+	unjudged []unjudged    // in the order of their commits
 }
+
+// unjudged is a committed transaction that touched what had no name yet.
+type unjudged struct {
+	*journal.Transaction
+	timeline pg.Timeline
+}
+
+// mostUnjudged bounds how many transactions wait for names while the server cannot be asked. Beyond it the
+// earliest is judged by what is known.
+const mostUnjudged = 1000
 
 // forget has the follower begin anew with what the store knows.
 func (f *follower) forget() { f.reader, f.recorder, f.finished = nil, nil, pg.Segment{} }
@@ -157,15 +168,21 @@ func (f *follower) refresh(ctx context.Context) bool {
 	return true // some of them may be known now
 }
 
-// settle asks for names that are missing, and keeps those that were learned.
+// settle asks for names that are missing, keeps those that were learned, and judges what waited for them. What the
+// server does not know even when it is asked afterwards, it will not tell later.
 func (f *follower) settle(ctx context.Context) error {
 	if f.lacking {
 		f.refresh(ctx)
 	}
-	return f.book.Save(ctx)
+	var failed error
+	for !f.lacking && failed == nil && len(f.unjudged) > 0 {
+		u := f.unjudged[0]
+		f.unjudged, failed = f.unjudged[1:], f.hold(u, u.Tables(f.book.Now()))
+	}
+	return errors.Join(failed, f.book.Save(ctx))
 }
 
-// judge holds a transaction against the cluster's rule.
+// judge holds a transaction against the cluster's rule, at once or when what it touched has a name.
 func (f *follower) judge(ctx context.Context, t *journal.Transaction) error {
 	if !t.Committed {
 		return nil
@@ -184,22 +201,36 @@ func (f *follower) judge(ctx context.Context, t *journal.Transaction) error {
 	if len(t.DroppedDatabases) == 0 && !journal.Grave(tables) {
 		return nil
 	}
-	author, _ := f.who(t.XID)
-	if why := f.rule.Load().For(author.Role).Judge(t, tables, f.book.Rows); len(why) > 0 {
-		return f.note(t, why)
+	u := unjudged{t, f.segment.Timeline}
+	if f.lacking && slices.ContainsFunc(tables, unclear) {
+		f.unjudged = append(f.unjudged, u)
+		if len(f.unjudged) <= mostUnjudged {
+			return nil
+		}
+		u, f.unjudged = f.unjudged[0], f.unjudged[1:]
+		tables = u.Tables(f.book.Now())
+	}
+	return f.hold(u, tables)
+}
+
+// hold holds what a transaction did to tables against the rule, and notes it where that marks it.
+func (f *follower) hold(u unjudged, tables []journal.TableChange) error {
+	author, _ := f.who(u.XID)
+	if why := f.rule.Load().For(author.Role).Judge(u.Transaction, tables, f.book.Rows); len(why) > 0 {
+		return f.note(u.timeline, u.Transaction, why)
 	}
 	return nil
 }
 
 // noteIncident keeps an incident until it is recorded.
-func (c *capturer) noteIncident(t *journal.Transaction, why []journal.Incident) error {
+func (c *capturer) noteIncident(timeline pg.Timeline, t *journal.Transaction, why []journal.Incident) error {
 	var reasons []string
 	for _, w := range why {
 		reasons = append(reasons, w.Reason)
 	}
 	encoded, err := json.Marshal(reasons)
 	c.incidents = append(c.incidents, catalog.Incident{
-		ClusterID: c.cluster.ID, Timeline: c.follower.segment.Timeline, LSN: t.End, XID: uint64(t.XID), CommittedAt: t.Time,
+		ClusterID: c.cluster.ID, Timeline: timeline, LSN: t.End, XID: uint64(t.XID), CommittedAt: t.Time,
 		Reasons: encoded, Author: c.authorOf(t),
 	})
 	return err

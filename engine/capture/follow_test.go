@@ -2,6 +2,7 @@ package capture
 
 import (
 	"context"
+	"fmt"
 	"io"
 	"math/rand/v2"
 	"os"
@@ -91,6 +92,39 @@ func TestFollowerInAnyOrder(t *testing.T) {
 	}
 }
 
+// TestAnIncidentOfATableThatHasNoNameYet: the server cannot be asked at the moment. The incident is told as soon as it can.
+func TestAnIncidentOfATableThatHasNoNameYet(t *testing.T) {
+	ctx := context.Background()
+	b := testbed.New(t)
+	p := b.Postgres("original", true, "autovacuum = off")
+	p.Exec("postgres", "create table booking as select generate_series(1, 12000)")
+	conn := p.Connect("postgres")
+	switched, err := pg.ParseLSN(testbed.One[string](b, conn, "select pg_switch_wal()::text"))
+	require.NoError(t, err)
+	seg := pg.Segment{Timeline: 1, Number: pg.DefaultSegmentSize.Number(switched) + 1}
+	c, err := catalog.Open(ctx, b.Postgres("catalogue", false).DSN(testbed.Superuser, "postgres")+" password='"+testbed.Password+"'")
+	require.NoError(t, err)
+	t.Cleanup(c.Close)
+	f, _ := newFollower(t, c, p)
+	f.rule.Store(&journal.DefaultRule)
+	var noted []string
+	f.note = func(timeline pg.Timeline, tx *journal.Transaction, why []journal.Incident) error {
+		noted = append(noted, fmt.Sprint(timeline, " ", why[0].Name.Table, " ", why[0].Rows))
+		return nil
+	}
+	p.Exec("postgres", "delete from booking")
+	to, err := pg.ParseLSN(testbed.One[string](b, conn, "select pg_current_wal_flush_lsn()::text"))
+	require.NoError(t, err)
+
+	f.sampled = time.Now()
+	require.NoError(t, f.read(ctx, seg, filepath.Join(p.DataDir, "pg_wal", seg.Name(pg.DefaultSegmentSize)), to))
+	require.NoError(t, f.settle(ctx))
+	assert.Empty(t, noted)
+	f.sampled = time.Time{}
+	require.NoError(t, f.settle(ctx))
+	assert.Equal(t, []string{"1 booking 12000"}, noted)
+}
+
 // newFollower makes a follower over an empty store, and what stores its segments.
 func newFollower(t *testing.T, c *catalog.Catalog, p *testbed.Postgres) (*follower, func(pg.Segment, string, *journal.Segment)) {
 	ctx := context.Background()
@@ -111,7 +145,7 @@ func newFollower(t *testing.T, c *catalog.Catalog, p *testbed.Postgres) (*follow
 	f := &follower{disk: disk.OS,
 		cluster: k, access: access.Access{ConnString: p.DSN(testbed.Superuser, "postgres"), Password: testbed.Password}, index: x,
 		book: book, rule: rule,
-		note: func(*journal.Transaction, []journal.Incident) error { return nil },
+		note: func(pg.Timeline, *journal.Transaction, []journal.Incident) error { return nil },
 		who:  func(pg.FullXID) (journal.Author, bool) { return journal.Author{}, false },
 	}
 	return f, func(seg pg.Segment, path string, s *journal.Segment) {
