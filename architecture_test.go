@@ -60,6 +60,7 @@ var rooms = map[string][]string{
 		"engine/server",
 		"engine/store",
 	},
+	"engine/retrieve": {"engine/catalog", "engine/changes", "engine/host", "engine/restore", "engine/server"},
 	"engine/upkeep":   {"engine/archive", "engine/backup", "engine/catalog", "engine/changes", "engine/store"},
 	"engine/schedule": {"engine/catalog", "engine/upkeep"},
 
@@ -97,6 +98,7 @@ var rooms = map[string][]string{
 	"core/plan":      {"core/moment", "core/pg", "core/reach"},
 	"core/proof":     {"core/figures", "core/journal", "core/moment", "core/pg"},
 	"core/rehearsal": {"core/figures", "core/proof"},
+	"core/rescue":    {"core/figures", "core/pg"},
 	"core/keep":      {"core/figures", "core/inventory", "core/pg", "core/reach"},
 	"core/readiness": {"core/attention", "core/figures", "core/pg"},
 }

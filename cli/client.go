@@ -98,9 +98,22 @@ func (c *client) call(ctx context.Context, method, path string, in, out any) err
 		}
 		content = bytes.NewReader(b)
 	}
-	req, err := http.NewRequestWithContext(ctx, method, c.base+"/api/v1"+path, content)
+	resp, err := c.do(ctx, method, path, content)
 	if err != nil {
 		return err
+	}
+	defer func() { _ = resp.Body.Close() }()
+	if out == nil || resp.StatusCode == http.StatusNoContent {
+		return nil
+	}
+	return json.NewDecoder(resp.Body).Decode(out)
+}
+
+// do makes a call; a problem that is answered is an error. The caller closes the answer's body.
+func (c *client) do(ctx context.Context, method, path string, content io.Reader) (*http.Response, error) {
+	req, err := http.NewRequestWithContext(ctx, method, c.base+"/api/v1"+path, content)
+	if err != nil {
+		return nil, err
 	}
 	req.Header.Set("Authorization", "Bearer "+c.token)
 	req.Header.Set("Content-Type", "application/json")
@@ -110,18 +123,15 @@ func (c *client) call(ctx context.Context, method, path string, in, out any) err
 	resp, err := c.http.Do(req)
 	if err != nil {
 		if ctx.Err() != nil {
-			return ctx.Err()
+			return nil, ctx.Err()
 		}
-		return fmt.Errorf("the service at %s does not answer (%w); start it with: velvet serve", c.base, errors.Unwrap(err))
+		return nil, fmt.Errorf("the service at %s does not answer (%w); start it with: velvet serve", c.base, errors.Unwrap(err))
 	}
-	defer func() { _ = resp.Body.Close() }()
 	if resp.StatusCode >= 400 {
-		return readProblem(resp)
+		defer func() { _ = resp.Body.Close() }()
+		return nil, readProblem(resp)
 	}
-	if out == nil || resp.StatusCode == http.StatusNoContent {
-		return nil
-	}
-	return json.NewDecoder(resp.Body).Decode(out)
+	return resp, nil
 }
 
 func readProblem(resp *http.Response) error {

@@ -65,8 +65,8 @@ func (a *app) tree(others Others) *cobra.Command {
 	root.PersistentFlags().StringVar(&a.home, "home", home, "the service's home directory (VELVET_HOME)")
 	root.PersistentFlags().StringVarP(&a.output, "output", "o", "table", "table or json")
 	root.AddCommand(a.cluster(), a.capture(), a.backup(), a.keep(), a.calendar(), a.policy(), a.reach(), a.changes(), a.moment(),
-		a.restore(), a.copy(), a.host(others.Host), a.prove(), a.rehearse(), a.segment(), a.store(), a.task(), a.trail(), a.login(),
-		a.versionCommand())
+		a.restore(), a.copy(), a.host(others.Host), a.prove(), a.rehearse(), a.rescue(), a.segment(), a.store(), a.task(), a.trail(),
+		a.login(), a.versionCommand())
 	root.AddCommand(others.Service...)
 	return root
 }

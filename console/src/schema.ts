@@ -748,6 +748,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/copies/{copy}/rescues": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Bring back what the transaction just after a copy took */
+        post: operations["rescue"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/copies/{copy}/rescues/script": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Write SQL that brings it back, changing nothing */
+        post: operations["script-rescue"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/copies/{copy}/step": {
         parameters: {
             query?: never;
@@ -1033,6 +1067,40 @@ export interface paths {
         };
         /** List the base backups that were taken, also those deleted since, with what each read and stored */
         get: operations["report-backups"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/rescues": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the rescues, newest first */
+        get: operations["list-rescues"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/rescues/{rescue}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show a rescue */
+        get: operations["show-rescue"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2714,6 +2782,136 @@ export interface components {
             sha256: string;
             /** @description media type */
             type: string;
+        };
+        Rescue: {
+            /** Format: date-time */
+            begunAt: string;
+            checks: components["schemas"]["RescueCheck"][] | null;
+            cluster: string;
+            copy: string;
+            database?: string;
+            /** Format: date-time */
+            endedAt?: string;
+            id: string;
+            /** @description tables that were dropped, and are made anew with all that hung on them */
+            made: string[] | null;
+            moment: string;
+            /** @description code of the cluster's people that runs as the rows are written */
+            runs: string[] | null;
+            /** @enum {string} */
+            state: "looking" | "planned" | "tried" | "writing" | "applied" | "failed";
+            /** @description in the order in which they are written */
+            tables: components["schemas"]["RescueTable"][] | null;
+            task: string;
+            /** Format: int64 */
+            transaction: number;
+            /** @description what rows cannot undo */
+            unable: string[] | null;
+            /**
+             * Format: int64
+             * @description id of the transaction that brought the rows back
+             */
+            wrote?: number;
+        };
+        RescueCheck: {
+            name: string;
+            summary: string;
+            /** @enum {string} */
+            verdict: "passed" | "failed";
+        };
+        RescueConflict: {
+            /** @description those that differ */
+            columns: components["schemas"]["RescueDiffering"][] | null;
+            /** @enum {string} */
+            do: "stop" | "keep live" | "take old";
+            how: string;
+            key: string;
+        };
+        RescueDiffering: {
+            live: string;
+            name: string;
+            old: string;
+        };
+        RescueRequest: {
+            /** @description role that writes; left out, the registered one */
+            as?: string;
+            asPassword?: string;
+            /** @description name of the cluster, to apply */
+            confirm?: string;
+            /**
+             * @description try does everything and takes it back
+             * @default plan
+             * @enum {string}
+             */
+            mode: "plan" | "try" | "apply";
+            /** @description no trigger and no rule of the live tables runs; needs a superuser */
+            noTriggers?: boolean;
+            /** @description the copy, if the transaction holds a table there: it can be moved to no other moment then */
+            open?: boolean;
+            /** @description what becomes of rows that live has changed since: [TABLE[:KEY]=]keep-live, take-old or stop */
+            settle?: string[] | null;
+            /** @description only these and what stands below them: [[database.]schema.]table; none for all */
+            tables?: string[] | null;
+            /**
+             * Format: int64
+             * @description left out, the first one that the copy leaves out
+             */
+            transaction?: number;
+            /** @description code of the tables' owners may run with the rights of a superuser */
+            trustCode?: boolean;
+        };
+        RescueTable: {
+            /**
+             * Format: int64
+             * @description by somebody since
+             */
+            changed: number;
+            /** @description the first 100 */
+            conflicts: components["schemas"]["RescueConflict"][] | null;
+            /** @description what the transaction did to it */
+            did: string;
+            /**
+             * Format: int64
+             * @description updated by the transaction, and deleted by somebody since
+             */
+            gone: number;
+            /** Format: int64 */
+            inserts: number;
+            /** @description by which its rows are known; none if it has no key */
+            key?: string;
+            /** Format: int64 */
+            missing: number;
+            notes: string[] | null;
+            /**
+             * Format: int64
+             * @description what they refer to is gone
+             */
+            orphans: number;
+            /** Format: int64 */
+            overwritten: number;
+            /**
+             * Format: int64
+             * @description as before the transaction already
+             */
+            right: number;
+            /**
+             * Format: int64
+             * @description that the transaction took
+             */
+            rows: number;
+            table: string;
+            /**
+             * Format: int64
+             * @description another row has their unique key now
+             */
+            taken: number;
+            /**
+             * Format: int64
+             * @description of the last four, those of which nobody has said what becomes of them
+             */
+            unsettled: number;
+            /** Format: int64 */
+            updates: number;
         };
         Restore: {
             /** @description id of the base backup it begins with */
@@ -5265,6 +5463,76 @@ export interface operations {
             };
         };
     };
+    rescue: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name or id of the copy, or an unambiguous beginning or end of its id */
+                copy: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RescueRequest"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Task"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "script-rescue": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name or id of the copy, or an unambiguous beginning or end of its id */
+                copy: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RescueRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "step-copy": {
         parameters: {
             query?: never;
@@ -5942,6 +6210,71 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["BackupLine"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-rescues": {
+        parameters: {
+            query?: {
+                /** @description only of this cluster */
+                cluster?: string;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rescue"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-rescue": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description id, or an unambiguous end of it */
+                rescue: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rescue"];
                 };
             };
             /** @description Error */

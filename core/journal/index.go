@@ -206,6 +206,7 @@ func (t *Transaction) files(visit func(wal.RelationRef)) {
 	}
 	for _, oid := range t.Altered {
 		visit(ByOID(t.Database, oid))
+		visit(Filed(t.Database, oid))
 	}
 	for _, o := range t.Objects {
 		visit(wal.RelationRef{Space: o.Catalog, Database: o.Database, Filenode: o.OID})

@@ -146,6 +146,11 @@ func ByOID(database, oid uint32) wal.RelationRef {
 	return wal.RelationRef{Database: database, Filenode: oid}
 }
 
+// Filed is where a Lookup finds a table by its oid if it is known that it has a file, as a partitioned one has not.
+func Filed(database, oid uint32) wal.RelationRef {
+	return wal.RelationRef{Space: pgClass, Database: database, Filenode: oid}
+}
+
 // foldAltered understands what was locked exclusively, and is another table to other sessions now, as altered, or where
 // it has no file of its own, by its row in pg_class as made or dropped.
 func (t *Transaction) foldAltered(f *fold, names Lookup, catalog Counts) {
@@ -162,7 +167,8 @@ func (t *Transaction) foldAltered(f *fold, names Lookup, catalog Counts) {
 			continue
 		}
 		counts[Alter] = 1
-		if c.File.Space == 0 {
+		// What has a file and was dropped has lost it, and is told already.
+		if _, filed := names(Filed(t.Database, oid)); c.File.Space == 0 && !filed {
 			without = append(without, TableID{n.Database, n.OID})
 		}
 	}

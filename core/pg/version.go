@@ -57,6 +57,9 @@ type Version struct {
 	// DatabaseCollation: pg_database has the version of a database's default collation.
 	DatabaseCollation bool
 
+	// PublishedParts: a publication may hold only some columns and rows of a table.
+	PublishedParts bool
+
 	// EventTriggers: there are event triggers at login, and the setting event_triggers turns them off.
 	EventTriggers bool
 
@@ -86,6 +89,7 @@ var versions = []*Version{
 		StartBackup: startBackup, StopBackup: stopBackup, StartBackupSignature: startBackupSignature,
 		StopBackupSignature: stopBackupSignature,
 		DatabaseCollation:   true,
+		PublishedParts:      true,
 		CopySettings:        []string{"archive_library = ''"},
 	},
 	{
@@ -96,6 +100,7 @@ var versions = []*Version{
 		StartBackup: startBackup, StopBackup: stopBackup, StartBackupSignature: startBackupSignature,
 		StopBackupSignature: stopBackupSignature,
 		DatabaseCollation:   true,
+		PublishedParts:      true,
 		CopySettings:        []string{"archive_library = ''"},
 	},
 	{
@@ -108,6 +113,7 @@ var versions = []*Version{
 		StopBackupSignature: stopBackupSignature,
 		EventTriggers:       true,
 		DatabaseCollation:   true,
+		PublishedParts:      true,
 		CopySettings:        []string{"archive_library = ''", "summarize_wal = off", "sync_replication_slots = off"},
 	},
 	{
@@ -120,6 +126,7 @@ var versions = []*Version{
 		StopBackupSignature: stopBackupSignature,
 		EventTriggers:       true,
 		DatabaseCollation:   true,
+		PublishedParts:      true,
 		CopySettings:        []string{"archive_library = ''", "summarize_wal = off", "sync_replication_slots = off"},
 	},
 }

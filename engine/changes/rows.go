@@ -58,7 +58,7 @@ func (j *Journal) Rows(ctx context.Context, e Entry, t journal.Table, limit int)
 		next := fmt.Sprintf("See what it did: velvet changes show %s %d", j.archive.Cluster.Name, e.XID)
 		return found, problem.New(problem.NotFound, next, "there are no rows to show", "transaction %d changed no table %s", e.XID, t)
 	}
-	files, err := j.filesOf(ctx, &e, t)
+	files, err := j.filesOf(ctx, &e, t.Covers)
 	if err != nil || len(files.Tables) == 0 {
 		return found, err
 	}
@@ -106,7 +106,7 @@ type tableFiles struct {
 	names map[wal.RelationRef]journal.Name
 }
 
-func (j *Journal) filesOf(ctx context.Context, e *Entry, t journal.Table) (tableFiles, error) {
+func (j *Journal) filesOf(ctx context.Context, e *Entry, want func(journal.Name) bool) (tableFiles, error) {
 	f := tableFiles{names: make(map[wal.RelationRef]journal.Name), Wanted: rows.Wanted{XIDs: map[pg.XID]bool{pg.XID(e.XID): true},
 		Tables: make(map[wal.RelationRef]bool), Toast: make(map[wal.RelationRef]bool)}}
 	for _, x := range e.Subxacts {
@@ -119,7 +119,7 @@ func (j *Journal) filesOf(ctx context.Context, e *Entry, t journal.Table) (table
 	names := j.lookup(s, e.Time)
 	for _, c := range e.Changes {
 		n, known := names(c.Relation)
-		if !known || !t.Covers(n) {
+		if !known || !want(n) {
 			continue
 		}
 		switch n.Part {

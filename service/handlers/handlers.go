@@ -65,7 +65,7 @@ func Describe(version string) ([]byte, error) {
 	}
 	API(version, nil, nil, &Clusters{}, &Readiness{}, &Backups{}, &Copies{}, &Moments{}, &Changes{}, &Proofs{}, &Rehearsals{}, &Store{},
 		&Keep{}, &Calendar{}, &Tasks{}, &Trail{},
-		&Takeovers{}, &Hosts{}).ServeHTTP(w, r)
+		&Takeovers{}, &Hosts{}, &Rescues{}).ServeHTTP(w, r)
 	return w.body, nil
 }
 

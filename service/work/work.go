@@ -14,6 +14,7 @@ import (
 	"velvetrewind/core/layout"
 	"velvetrewind/core/plan"
 	"velvetrewind/core/problem"
+	"velvetrewind/core/rescue"
 	"velvetrewind/core/task"
 	"velvetrewind/engine/backup"
 	"velvetrewind/engine/capture"
@@ -80,6 +81,26 @@ type (
 	}
 	// Clear removes what a takeover set aside. Its subject is the takeover's id.
 	Clear struct{}
+	// Rescue brings rows back. Its subject is the rescue's id.
+	Rescue struct {
+		Copy       string       `json:"copy"`
+		XID        uint64       `json:"xid"`
+		Tables     []string     `json:"tables,omitempty"`
+		Rules      rescue.Rules `json:"rules,omitempty"`
+		NoTriggers bool         `json:"noTriggers,omitempty"`
+		Trust      bool         `json:"trust,omitempty"`
+		As         string       `json:"as,omitempty"`
+		Password   []byte       `json:"password,omitempty"` // of As, sealed
+		Mode       string       `json:"mode"`
+		Open       bool         `json:"open,omitempty"` // the copy, where that must be
+	}
+)
+
+// How far a rescue goes.
+const (
+	ModePlan  = "plan"
+	ModeTry   = "try"
+	ModeApply = "apply"
 )
 
 // Kinds of tasks, as they are shown.
@@ -99,6 +120,7 @@ const (
 	KindRehearse = "rehearsal"
 	KindTakeover = "takeover"
 	KindClear    = "remove what was set aside"
+	KindRescue   = "rescue"
 )
 
 // TaskKind is the kind of task that an order is for.
@@ -143,6 +165,9 @@ func (Takeover) TaskKind() string { return KindTakeover }
 // TaskKind is the kind of task that an order is for.
 func (Clear) TaskKind() string { return KindClear }
 
+// TaskKind is the kind of task that an order is for.
+func (Rescue) TaskKind() string { return KindRescue }
+
 // Worker does the work of all kinds.
 type Worker struct {
 	Catalog    *catalog.Catalog
@@ -184,6 +209,8 @@ func (w *Worker) AddTo(q *tasks.Queue) {
 	tasks.Add(q, tasks.Kind[Takeover]{Work: w.takeOver, Undo: w.undoTakeover, Alone: problem.New(problem.Conflict,
 		"Watch it with: velvet task list", "the original was not touched", "a takeover of this cluster is under way")})
 	tasks.Add(q, tasks.Kind[Clear]{Work: w.clear, Undo: leaveAsIs})
+	tasks.Add(q, tasks.Kind[Rescue]{Work: w.rescue, Undo: w.undoRescue, Alone: problem.New(problem.Conflict,
+		"Watch it with: velvet task list", "nothing was changed", "a rescue of this cluster is under way")})
 	tasks.Add(q, tasks.Kind[Audit]{Work: w.auditStore, Undo: leaveAsIs})
 	tasks.Add(q, tasks.Kind[Rebuild]{Work: w.rebuildCatalogue, Undo: w.undoRebuild})
 	tasks.Add(q, tasks.Kind[Mirror]{Work: w.copyToSecond, Undo: w.sweepSecond, Tries: triesOfMirror, Alone: problem.New(problem.Conflict,

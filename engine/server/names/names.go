@@ -127,6 +127,9 @@ func (b *Book) learn(n catalog.RelationName) bool {
 	called := version{&name, n.Since.UnixMicro(), n.Rows == bareRows}
 	if own != ref { // which is not so of what has no file
 		b.follow(own, &called)
+		if name.Part == journal.Main {
+			b.follow(journal.Filed(ref.Database, n.OID), &called)
+		}
 	}
 	return b.follow(ref, &called)
 }

@@ -1,0 +1,79 @@
+package api
+
+import "time"
+
+// RescueRequest asks for the rows that the transaction just after a copy took to be brought back.
+type RescueRequest struct {
+	Transaction uint64   `json:"transaction,omitempty" doc:"left out, the first one that the copy leaves out"`
+	Tables      []string `json:"tables,omitempty" doc:"only these and what stands below them: [[database.]schema.]table; none for all"`
+	Settle      []string `json:"settle,omitempty" doc:"of rows that live has changed since: [TABLE[:KEY]=]keep-live, take-old or stop"`
+	NoTriggers  bool     `json:"noTriggers,omitempty" doc:"no trigger and no rule of the live tables runs; needs a superuser"`
+	TrustCode   bool     `json:"trustCode,omitempty" doc:"code of the tables' owners may run with the rights of a superuser"`
+	As          string   `json:"as,omitempty" doc:"role that writes; left out, the registered one"`
+	AsPassword  string   `json:"asPassword,omitempty" writeOnly:"true"`
+	Mode        string   `json:"mode,omitempty" enum:"plan,try,apply" default:"plan" doc:"try does everything and takes it back"`
+	Open        bool     `json:"open,omitempty" doc:"the copy, if the transaction holds a table there: it can be moved no more then"`
+	Confirm     string   `json:"confirm,omitempty" doc:"name of the cluster, to apply"`
+}
+
+// Rescue is what is brought back of what one transaction took.
+type Rescue struct {
+	ID          string        `json:"id"`
+	Cluster     string        `json:"cluster"`
+	Copy        string        `json:"copy"`
+	Moment      string        `json:"moment"`
+	Transaction uint64        `json:"transaction"`
+	State       string        `json:"state" enum:"looking,planned,tried,writing,applied,failed"`
+	Wrote       uint64        `json:"wrote,omitempty" doc:"id of the transaction that brought the rows back"`
+	Database    string        `json:"database,omitempty"`
+	Tables      []RescueTable `json:"tables" doc:"in the order in which they are written"`
+	Made        []string      `json:"made" doc:"tables that were dropped, and are made anew with all that hung on them"`
+	Unable      []string      `json:"unable" doc:"what rows cannot undo"`
+	Runs        []string      `json:"runs" doc:"code of the cluster's people that runs as the rows are written"`
+	Checks      []RescueCheck `json:"checks"`
+	BegunAt     time.Time     `json:"begunAt"`
+	EndedAt     *time.Time    `json:"endedAt,omitempty"`
+	Task        string        `json:"task"`
+}
+
+// RescueTable is what comes back into one table.
+type RescueTable struct {
+	Table       string           `json:"table"`
+	Key         string           `json:"key,omitempty" doc:"by which its rows are known; none if it has no key"`
+	Did         string           `json:"did" doc:"what the transaction did to it"`
+	Rows        int64            `json:"rows" doc:"that the transaction took"`
+	Missing     int64            `json:"missing"`
+	Overwritten int64            `json:"overwritten"`
+	Right       int64            `json:"right" doc:"as before the transaction already"`
+	Changed     int64            `json:"changed" doc:"by somebody since"`
+	Gone        int64            `json:"gone" doc:"updated by the transaction, and deleted by somebody since"`
+	Orphans     int64            `json:"orphans" doc:"what they refer to is gone"`
+	Taken       int64            `json:"taken" doc:"another row has their unique key now"`
+	Unsettled   int64            `json:"unsettled" doc:"of the last four, those of which nobody has said what becomes of them"`
+	Inserts     int64            `json:"inserts"`
+	Updates     int64            `json:"updates"`
+	Conflicts   []RescueConflict `json:"conflicts" doc:"the first 100"`
+	Notes       []string         `json:"notes"`
+}
+
+// RescueConflict is a row that stands in the way.
+type RescueConflict struct {
+	How     string            `json:"how"`
+	Key     string            `json:"key"`
+	Do      string            `json:"do" enum:"stop,keep live,take old"`
+	Columns []RescueDiffering `json:"columns" doc:"those that differ"`
+}
+
+// RescueDiffering is a column of which the old value is not the live one.
+type RescueDiffering struct {
+	Name string `json:"name"`
+	Old  string `json:"old"`
+	Live string `json:"live"`
+}
+
+// RescueCheck is one thing that was looked at before the rows were committed.
+type RescueCheck struct {
+	Name    string `json:"name"`
+	Verdict string `json:"verdict" enum:"passed,failed"`
+	Summary string `json:"summary"`
+}

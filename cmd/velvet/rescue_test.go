@@ -1,0 +1,311 @@
+package main
+
+import (
+	"context"
+	"math/rand/v2"
+	"os"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"velvetrewind/api"
+	"velvetrewind/testbed"
+)
+
+// TestRescue brings back what one transaction took, while others go on, and what they did stays.
+func TestRescue(t *testing.T) {
+	t.Parallel()
+	s := newStage(t)
+	s.ferries.Exec("postgres",
+		"create role owner login password 'tide'", "create schema fleet authorization owner",
+		"grant all on schema public to owner",
+		`create table fleet.fare (route text, class text, cents int not null, primary key (route, class))`,
+		`create table fleet.ticket (id bigint generated always as identity primary key, booking int not null references booking on delete
+		cascade,
+			parent bigint references fleet.ticket on delete cascade, seat text unique, twice text generated always as (seat || seat)
+			stored)`,
+		`create table fleet.remark (at timestamptz, text text)`,
+		`create table fleet.tide (port text, day date, cm int, primary key (port, day)) partition by range (day)`,
+		`create table fleet.tide_a partition of fleet.tide for values from ('2026-01-01') to ('2026-07-01')`,
+		`create table fleet.tide_b partition of fleet.tide for values from ('2026-07-01') to ('2027-01-01')`,
+		"alter table fleet.fare owner to owner", "alter table fleet.ticket owner to owner", "alter table fleet.remark owner to owner",
+		"alter table fleet.tide owner to owner", "alter table booking owner to owner",
+		"insert into fleet.fare select 'route ' || n, c, n * 100 from generate_series(1, 500) n, (values ('deck'), ('cabin')) v(c)",
+		"insert into fleet.ticket (booking, seat) select n, 'seat ' || n from generate_series(1, 2000) n",
+		"insert into fleet.ticket (booking, parent, seat) select 1, 5, 'child'",
+		"insert into fleet.remark select '2026-01-01', 'the same' from generate_series(1, 10)",
+		"insert into fleet.tide select 'port ' || n % 5, '2026-01-01'::date + n, n from generate_series(181, 361) n")
+	s.protect()
+	s.take()
+	tables := []string{"booking", "fleet.ticket", "fleet.fare", "fleet.remark", "fleet.tide"}
+	// The model has what was there, and what everybody but the accident did.
+	s.ferries.Exec("postgres", "create schema model")
+	for _, name := range tables {
+		_, bare, _ := strings.Cut("."+name, ".")
+		bare = bare[strings.LastIndex(bare, ".")+1:]
+		s.ferries.Exec("postgres", "create table model."+bare+" as table "+name)
+	}
+	tx := s.accident("delete from booking where id <= 1500", "update fleet.fare set cents = 2", "update fleet.fare set cents = cents - 1",
+		"delete from fleet.remark where text = 'the same'", "update fleet.tide set day = day - 181",
+		"update fleet.remark set text = upper(text)",
+		"update fleet.tide set cm = 0 where port = 'port 1'", "insert into fleet.ticket (booking, seat) values (2000, 'its own')",
+		"delete from fleet.ticket where seat = 'its own'")
+	for _, sql := range []string{"insert into booking values (50000, 'later')", "update fare set cents = 777 where route = 'route 7'",
+		"insert into remark values ('2026-02-01', 'later')", "delete from fare where route = 'route 8'",
+		"update booking set note = 'later' where id = 1800", "delete from booking where id = 1900",
+		"insert into tide values ('port 9', '2026-09-09', 9)"} {
+		s.ferries.Exec("postgres", "set search_path = fleet, public; "+sql, "set search_path = model; "+sql)
+	}
+	s.ferries.Exec("postgres", "insert into booking values (3, 'made anew')", "update model.booking set note = 'made anew' where id = 3",
+		"delete from model.ticket where booking = 1900")
+	s.captured()
+	moment := "before tx " + tx
+	as := []string{"--as", "owner", "--as-password-file", s.Path("owner-password")}
+	require.NoError(t, os.WriteFile(as[3], []byte("tide\n"), 0o600))
+
+	plan := s.service.Must("rescue", "plan", "ferries", moment)
+	for _, says := range []string{`public.booking +1,500 deleted +1,499 +0 +0 +1 `, `fleet.ticket +1,502 deleted +1,501 `,
+		`fleet.fare:\("route 7",deck\) +changed since: cents was 700, is 777 +\(stop\)`, `fleet.fare:\("route 8",deck\) +deleted since`,
+		`public.booking:3 +changed since: note was "tide tide tide ", is "made anew"`, `fleet.remark has no key`} {
+		assert.Regexp(t, says, plan)
+	}
+	assert.NotContains(t, plan, "inserted into fleet.tide_a", "they were moved there")
+	s.refused(1, []string{"live has changed since", "1 row of public.booking, 4 rows of fleet.fare", "--settle"},
+		append([]string{"rescue", "apply", "ferries", moment, "--confirm", "ferries"}, as...)...)
+	s.refused(3, []string{"rows that transaction " + tx + " took", "confirm with the cluster's name: ferries", "rows are back"},
+		append([]string{"rescue", "apply", "ferries", moment, "--settle", "keep-live"}, as...)...)
+	same := func() (differ []string) {
+		for _, name := range tables {
+			bare := name[strings.LastIndex(name, ".")+1:]
+			n := testbed.One[int](s.Bed, s.db, "select count(*) from ((table "+name+" except all table model."+bare+
+				") union all (table model."+bare+" except all table "+name+")) d")
+			if n > 0 {
+				differ = append(differ, name)
+			}
+		}
+		return differ
+	}
+	require.Equal(t, tables, same(), "nothing is back yet")
+	out := s.service.Must(append([]string{"rescue", "apply", "ferries", moment, "--settle", "keep-live", "--confirm", "ferries"}, as...)...)
+	for _, says := range []string{"the rows are back, by transaction", `rows are back +passed`, `others untouched +passed`, `constraints
+	+passed`,
+		`nothing elsewhere +passed +no other table was written`} {
+		assert.Regexp(t, says, out)
+	}
+	assert.Empty(t, same())
+	assert.Contains(t, s.service.Must("rescue", "list", "ferries"), "applied")
+}
+
+// TestRescueIsKilled kills the service at any time in a rescue: the rows are all back or none, once, what is recorded says which,
+// and another rescue brings them back, once.
+func TestRescueIsKilled(t *testing.T) {
+	t.Parallel()
+	s := newStage(t)
+	s.ferries.Exec("postgres", "create table remark (text text)", "insert into remark select 'the same' from generate_series(1, 20000)")
+	s.protect()
+	s.take()
+	random := rand.New(rand.NewPCG(uint64(time.Now().UnixNano()), 1))
+	outcomes := map[bool]int{}
+	for round := range 3 {
+		tx := s.accident("delete from booking where id % 2 = 0", "delete from remark", "update payment set cents = 0")
+		s.captured()
+		args := []string{"rescue", "apply", "ferries", "before tx " + tx, "--confirm", "ferries", "--as", testbed.Superuser,
+			"--as-password-file", s.superuserPassword()}
+		s.service.Must("rescue", "plan", "ferries", "before tx "+tx) // the copy is there
+		done := make(chan struct{})
+		go func() {
+			defer close(done)
+			s.service.VelvetWith("", args...)
+		}()
+		s.Eventually("it began to write", func() bool {
+			var list []api.Rescue
+			s.service.JSON(&list, "rescue", "list", "ferries")
+			return list[0].Transaction == must(strconv.ParseUint(tx, 10, 64)) && list[0].State != "planned"
+		})
+		time.Sleep(time.Duration(random.IntN(2500)) * time.Millisecond)
+		s.service.Kill()
+		<-done
+		s.Eventually("its session is gone", func() bool {
+			return testbed.One[int](s.Bed, s.db, "select count(*) from pg_stat_activity where xact_start < now() "+
+				"and application_name = 'velvet' and query not like '%pg_stat_activity%'") == 0
+		})
+		back := testbed.One[int](s.Bed, s.db, "select count(*) from booking") == 20000
+		outcomes[back]++
+		rows := map[bool]string{true: "20000 20000 true", false: "10000 0 false"}
+		const all = `select (select count(*) from booking) || ' ' || (select count(*) from remark) || ' ' ||
+			(select count(*) > 0 from payment where cents > 0)`
+		assert.Equal(t, rows[back], testbed.One[string](s.Bed, s.db, all), "all or nothing")
+		s.service.Start()
+		s.Eventually("what became of it is recorded", func() bool {
+			var list []api.Rescue
+			s.service.JSON(&list, "rescue", "list", "ferries")
+			return list[0].EndedAt != nil && (list[0].State == "applied") == back
+		})
+		s.service.Must(args...)
+		assert.Equal(t, rows[true], testbed.One[string](s.Bed, s.db, all), "round %d: back, and nothing twice", round)
+		var copies []api.Copy
+		s.service.JSON(&copies, "copy", "list")
+		s.discard(copies[0])
+		s.streaming()
+	}
+	t.Logf("killed: %v", outcomes)
+}
+
+func must[T any](v T, err error) T {
+	if err != nil {
+		panic(err)
+	}
+	return v
+}
+
+// rich is a table with everything that can hang on one.
+var rich = []string{
+	"create role owner login password 'tide'", "create role clerk", `create schema "Out there" authorization owner`, "create schema fleet",
+	`create type "Out there".class as enum ('deck', 'cabin', 'it''s')`, `create domain "Out there".cents as bigint not null default 5 check
+	(value >= 0)`,
+	`create type "Out there".place as (port text, pier "Out there".class)`,
+	"create function fleet.label(int) returns text immutable language sql as $$ select 'n' || $1 $$",
+	"create table fleet.harbor (id int primary key, name text)", "insert into fleet.harbor select n, 'h' from generate_series(1, 9) n",
+	"create table fleet.base (at timestamptz default '2026-01-01', note text)",
+	`create table "Out there"."Berth" (id int generated by default as identity (start with 10 increment by 5), n serial, harbor int
+	references fleet.harbor,
+		class "Out there".class not null default 'cabin', price "Out there".cents, place "Out there".place, names text[] default '{a,b}',
+		span int4range,
+		label text generated always as ('l' || (id)::text) stored, code text default fleet.label(7) collate "C", big text, constraint pk
+		primary key (id),
+		constraint "Odd one" unique (code, class) deferrable initially deferred, check (id > 0), exclude using gist (span with &&)
+		) inherits (fleet.base) with (fillfactor = 70)`,
+	`alter table "Out there"."Berth" alter column big set storage external`, `alter table "Out there"."Berth" alter column names set
+	statistics 77`,
+	`alter table "Out there"."Berth" alter column id set (n_distinct = 5)`,
+	`create index odd on "Out there"."Berth" using btree (lower(big) desc, harbor) include (n) where harbor > 2`,
+	`create index hashed on "Out there"."Berth" using hash (big)`, `create unique index ident on "Out there"."Berth" (id, harbor)`,
+	`alter table "Out there"."Berth" cluster on pk`, `create statistics fleet.st (dependencies) on harbor, class from "Out there"."Berth"`,
+	`create table fleet.mooring (berth int, day date, foreign key (berth) references "Out there"."Berth" on delete cascade)`,
+	"create function fleet.seen() returns trigger language plpgsql as $$ begin return new; end $$",
+	`create trigger seen before insert or update of harbor on "Out there"."Berth" for each row when (new.id > 5) execute function
+	fleet.seen()`,
+	`create trigger off after delete on "Out there"."Berth" execute function fleet.seen()`,
+	`alter table "Out there"."Berth" disable trigger off`,
+	`create rule quiet as on delete to "Out there"."Berth" do also notify quiet`,
+	`create policy own on "Out there"."Berth" as restrictive for update to clerk using (id > 3) with check (id < 100)`,
+	`alter table "Out there"."Berth" enable row level security`,
+	`grant select, update (code) on "Out there"."Berth" to clerk with grant option`, `grant insert on "Out there"."Berth" to public`,
+	`comment on table "Out there"."Berth" is 'it''s a berth'`, `comment on column "Out there"."Berth".code is 'a code'`,
+	`comment on index "Out there".odd is 'odd'`, `comment on constraint "Odd one" on "Out there"."Berth" is 'really'`,
+	`create publication pub for table "Out there"."Berth"`,
+	`create view fleet.open with (security_barrier) as select id, code from "Out there"."Berth" where harbor > 1`,
+	`create view fleet.opener as select o.*, h.name from fleet.open o left join fleet.harbor h using (id)`,
+	`create materialized view fleet.counted as select class, count(*) from "Out there"."Berth" group by
+	1`, "grant select on fleet.opener to clerk",
+	"create unique index on fleet.counted (class)",
+	`create table fleet.tide (port text, day date default now(), cm int, primary key (port, day)) partition by range (day)`,
+	`create table fleet.tide_a partition of fleet.tide for values from ('2026-01-01') to ('2026-07-01')`,
+	`create table fleet.tide_b partition of fleet.tide for values from ('2026-07-01') to ('2027-01-01') partition by list (port)`,
+	`create table fleet.tide_b1 partition of fleet.tide_b for values in ('p')`, `create table fleet.tide_b2 partition of fleet.tide_b
+	default`,
+	"create index on fleet.tide (cm)",
+	`insert into "Out there"."Berth" (harbor, class, price, place, span, code, big)
+		select n % 9 + 1, 'deck', n, row('x, "y"', 'it''s'::"Out there".class)::"Out there".place, int4range(n, n + 1), 'c' || n,
+		repeat('tide', n) from generate_series(1, 700) n`,
+	`alter table "Out there"."Berth" owner to owner`,
+	`insert into fleet.mooring select id, '2026-05-05' from "Out there"."Berth"`,
+	"insert into fleet.tide select 'p', '2026-01-01'::date + n, n from generate_series(0, 300) n",
+	"insert into fleet.tide values ('q', '2026-08-08', 1)",
+	"refresh materialized view fleet.counted",
+}
+
+// TestRescueOfWhatWasDropped has tables made anew with all that hung on them, and truncated ones filled.
+func TestRescueOfWhatWasDropped(t *testing.T) {
+	t.Parallel()
+	s := newStage(t)
+	s.ferries.Exec("postgres", rich...)
+	s.protect()
+	s.take()
+	before := s.definitions()
+	rows := testbed.One[string](s.Bed, s.db, allRich)
+	tx := s.accident(`drop table "Out there"."Berth" cascade`, "drop table fleet.tide", "truncate booking")
+	s.captured()
+	assert.NotEqual(t, before, s.definitions())
+
+	out := s.service.Must("rescue", "apply", "ferries", "before tx "+tx, "--confirm", "ferries", "--as", testbed.Superuser,
+		"--as-password-file", s.superuserPassword(), "--trust-code")
+	for _, says := range []string{`"?Berth"? +dropped`, "Made anew", `booking +truncated +20,000`, "the rows are back"} {
+		assert.Regexp(t, says, out)
+	}
+	assert.Equal(t, before, s.definitions())
+	assert.True(t, rows == testbed.One[string](s.Bed, s.db, allRich), "every row")
+	assert.Greater(t, testbed.One[int](s.Bed, s.db, `insert into "Out there"."Berth" (code) values ('new') returning id`), 3000)
+	var incidents []string
+	for _, i := range s.cluster().Incidents {
+		incidents = append(incidents, i.Reasons...)
+	}
+	assert.Contains(t, strings.Join(incidents, "; "), "fleet.tide was dropped")
+	assert.NotContains(t, strings.Join(incidents, "; "), "fleet.mooring was dropped", "it only refers to what was")
+	assert.Equal(t, 20000, testbed.One[int](s.Bed, s.db, "select count(*) from booking"))
+}
+
+const allRich = `select (select string_agg(b::text, ' ' order by id) from "Out there"."Berth" b) ||
+	(select string_agg(t::text, ' ' order by t) from fleet.tide t)`
+
+func (s *stage) superuserPassword() string {
+	file := s.Path("superuser-password")
+	require.NoError(s, os.WriteFile(file, []byte(testbed.Password+"\n"), 0o600))
+	return file
+}
+
+// definitions is what the catalogs say of everybody's tables, without what no definition tells: oids and files.
+func (s *stage) definitions() []string {
+	rows, err := s.db.Query(context.Background(), `with c as (select c.*, c.oid::regclass::text as name from pg_class c join pg_namespace n
+		on n.oid = relnamespace where nspname in ('fleet', 'Out there'))
+		select concat_ws(' ', 'class', name, relkind, relpersistence, relowner::regrole, (select string_agg(a::text, ',' order by a::text)
+		from aclexplode(relacl) a), reloptions, relrowsecurity, relforcerowsecurity, relreplident, relispartition, pg_get_expr(relpartbound,
+		oid),
+		pg_get_partkeydef(oid), obj_description(oid, 'pg_class'), (select string_agg(inhparent::regclass::text, ',') from pg_inherits where
+		inhrelid = c.oid))
+		from c where relkind <> 't'
+		union all select concat_ws(' ', 'column', name, attnum, attname, format_type(atttypid, atttypmod), attnotnull, attidentity,
+		attgenerated,
+		attstorage, attcompression, attstattarget, attoptions, attcollation::regcollation, attislocal, attinhcount, (select
+		string_agg(a::text, ',' order by
+		a::text) from aclexplode(attacl) a), pg_get_expr(adbin, adrelid), col_description(c.oid, attnum)) from c join pg_attribute a on
+		attrelid = c.oid
+		left join pg_attrdef on adrelid = c.oid and adnum = attnum where attnum > 0 and relkind in ('r', 'p', 'v', 'm')
+		union all select concat_ws(' ', 'constraint', name, conname, pg_get_constraintdef(k.oid), conislocal, obj_description(k.oid,
+		'pg_constraint'))
+		from c join pg_constraint k on conrelid = c.oid
+		union all select concat_ws(' ', 'index', name, pg_get_indexdef(indexrelid), indisclustered, indisreplident) from c join pg_index on
+		indrelid = c.oid
+		union all select concat_ws(' ', 'trigger', name, pg_get_triggerdef(g.oid), tgenabled) from c join pg_trigger g on tgrelid = c.oid
+		where not tgisinternal
+		union all select concat_ws(' ', 'rule', name, pg_get_ruledef(r.oid)) from c join pg_rewrite r on ev_class = c.oid
+		union all select concat_ws(' ', 'policy', tablename, policyname, permissive, roles, cmd, qual, with_check) from pg_policies
+		union all select concat_ws(' ', 'published', pubname, tablename) from pg_publication_tables
+		union all select pg_get_statisticsobjdef(oid) from pg_statistic_ext
+		union all select concat_ws(' ', 'sequence', name, s.seqstart, seqincrement, seqmax, seqmin, seqcache, seqcycle) from c join
+		pg_sequence s
+		on seqrelid = c.oid order by 1`)
+	require.NoError(s, err)
+	list, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	require.NoError(s, err)
+	return list
+}
+
+// accident runs statements in one transaction, and gives its id.
+func (s *stage) accident(statements ...string) (tx string) {
+	conn := s.ferries.Connect("postgres")
+	begun, err := conn.Begin(context.Background())
+	require.NoError(s, err)
+	require.NoError(s, begun.QueryRow(context.Background(), "select pg_current_xact_id()::text").Scan(&tx))
+	for _, sql := range statements {
+		_, err := begun.Exec(context.Background(), sql)
+		require.NoError(s, err, sql)
+	}
+	require.NoError(s, begun.Commit(context.Background()))
+	return tx
+}

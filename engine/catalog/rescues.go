@@ -1,0 +1,95 @@
+package catalog
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"time"
+
+	"velvetrewind/core/problem"
+)
+
+// How a rescue stands.
+const (
+	RescueLooking = "looking"
+	RescuePlanned = "planned" // it was looked at what would be done; ended
+	RescueTried   = "tried"   // everything was done and taken back; ended
+	RescueWriting = "writing" // the transaction that writes is about to be committed
+	RescueApplied = "applied" // it is; ended
+	RescueFailed  = "failed"  // nothing was changed; ended
+)
+
+// Rescue is what is brought back of what one transaction took.
+type Rescue struct {
+	ID        string          `db:"id"`
+	ClusterID string          `db:"cluster_id"`
+	CopyID    string          `db:"copy_id"`
+	TaskID    string          `db:"task_id"`
+	Moment    string          `db:"moment"`
+	XID       int64           `db:"xid"`
+	State     string          `db:"state"`
+	OwnXID    int64           `db:"own_xid"` // of the transaction that writes; 0 until it is about to be committed
+	Plan      json.RawMessage `db:"plan"`    // rescue.Plan
+	Checks    json.RawMessage `db:"checks"`  // []rescue.Check
+	BegunAt   time.Time       `db:"begun_at"`
+	EndedAt   sql.NullTime    `db:"ended_at"`
+}
+
+// AddRescue records one that begins.
+func (c *Catalog) AddRescue(ctx context.Context, r Rescue) error {
+	_, err := c.db.ExecContext(ctx, `insert into velvet.rescues (id, cluster_id, copy_id, task_id, moment, xid, state)
+		values ($1, $2, $3, $4, $5, $6, $7)`, r.ID, r.ClusterID, r.CopyID, r.TaskID, r.Moment, r.XID, r.State)
+	return err
+}
+
+// RescueWrites records the transaction that writes, before that is committed.
+func (c *Catalog) RescueWrites(ctx context.Context, id string, own int64, plan json.RawMessage) error {
+	_, err := c.db.ExecContext(ctx, `update velvet.rescues set state = $2, own_xid = $3, plan = $4 where id = $1`, id, RescueWriting, own,
+		string(plan))
+	return err
+}
+
+// EndRescue records how one ended, with what is known of it.
+func (c *Catalog) EndRescue(ctx context.Context, r Rescue) error {
+	_, err := c.db.ExecContext(ctx, `update velvet.rescues set state = $2, plan = $3, checks = $4, ended_at = now() where id = $1`,
+		r.ID, r.State, string(r.Plan), string(r.Checks))
+	return err
+}
+
+// Rescue finds one by its id, or an unambiguous end of it.
+func (c *Catalog) Rescue(ctx context.Context, id string) (r Rescue, err error) {
+	var list []Rescue
+	if err := c.db.SelectContext(ctx, &list, `select * from velvet.rescues where id = $1 or (length($1) >= 4 and right(id, length($1)) = $1)
+		limit 2`, id); err != nil {
+		return r, err
+	}
+	if len(list) != 1 {
+		return r, problem.New(problem.NotFound, "List them with: velvet rescue list", "there is nothing to show",
+			"no rescue has the id %q", id)
+	}
+	return list[0], nil
+}
+
+// Rescues lists a cluster's, or with "" all, newest first.
+func (c *Catalog) Rescues(ctx context.Context, cluster string, limit int) (list []Rescue, err error) {
+	err = c.db.SelectContext(ctx, &list, `select * from velvet.rescues where $1 = '' or cluster_id = $1 order by begun_at desc limit $2`,
+		cluster, limit)
+	return list, err
+}
+
+// RescuesOf lists those that brought back what a transaction of a cluster took.
+func (c *Catalog) RescuesOf(ctx context.Context, cluster string, xid int64) (list []Rescue, err error) {
+	err = c.db.SelectContext(ctx, &list, `select * from velvet.rescues where cluster_id = $1 and xid = $2 and state = $3`, cluster, xid,
+		RescueApplied)
+	return list, err
+}
+
+// RescueOfTask finds the one that a task carries out.
+func (c *Catalog) RescueOfTask(ctx context.Context, task string) (r Rescue, found bool, err error) {
+	err = c.db.GetContext(ctx, &r, `select * from velvet.rescues where task_id = $1`, task)
+	if errors.Is(err, sql.ErrNoRows) {
+		return r, false, nil
+	}
+	return r, err == nil, err
+}

@@ -1,0 +1,140 @@
+package retrieve
+
+import (
+	"context"
+	"fmt"
+	"slices"
+
+	"github.com/jackc/pgx/v5"
+
+	"velvetrewind/core/problem"
+)
+
+// definition is the SQL that makes a dropped table anew: what must be there before its rows, and what follows them.
+type definition struct{ before, after, last []string }
+
+// need is an object that a table rests on or that went with it: it is made where the live cluster lacks it.
+type need struct{ What, Name, SQL string }
+
+// present asks the live cluster for an object by its name.
+var present = map[string]string{
+	"schema":     "select pg_catalog.to_regnamespace($1) is not null",
+	"type":       "select pg_catalog.to_regtype($1) is not null",
+	"relation":   "select pg_catalog.to_regclass($1) is not null",
+	"function":   "select pg_catalog.to_regprocedure($1) is not null",
+	"constraint": "", // of another table, which may be gone as well
+}
+
+// define reads from the copy how a table, with its partitions, was defined. Everything is written by the copy's own server, whose
+// search_path makes it name all that is not the system's in full.
+func (s *session) define(ctx context.Context, table uint32) (d definition, err error) {
+	ask := func(to *[]string, query string) {
+		if err != nil {
+			return
+		}
+		var rows pgx.Rows
+		if rows, err = s.old.Query(ctx, query, table); err != nil {
+			return
+		}
+		var list []string
+		if list, err = pgx.CollectRows(rows, pgx.RowTo[string]); err == nil {
+			*to = append(*to, list...)
+		}
+	}
+	lacking := func(to *[]string, query string) {
+		if err != nil {
+			return
+		}
+		var list []need
+		if list, err = s.lacking(ctx, query, table); err == nil {
+			for _, n := range list {
+				*to = append(*to, n.SQL)
+			}
+		}
+	}
+	lacking(&d.before, schemasOf)
+	lacking(&d.before, typesOf)
+	lacking(&d.before, columnFunctionsOf)
+	ask(&d.before, sequencesOf)
+	ask(&d.before, tablesOf)
+	ask(&d.before, sequencesOwned)
+	ask(&d.after, indexesOf)
+	ask(&d.after, constraintsOf)
+	ask(&d.after, settingsOf)
+	ask(&d.after, ownersOf)
+	lacking(&d.last, foreignKeysOf)
+	lacking(&d.last, functionsOf)
+	ask(&d.last, triggersOf)
+	ask(&d.last, policiesOf)
+	ask(&d.last, publicationsOf(s.Cluster.Version().PublishedParts))
+	lacking(&d.last, viewsOf)
+	ask(&d.last, commentsOf)
+	return d, err
+}
+
+// lacking lists what a query finds on the copy and the live cluster does not have.
+func (s *session) lacking(ctx context.Context, query string, table uint32) (list []need, err error) {
+	rows, err := s.old.Query(ctx, query, table)
+	if err != nil {
+		return nil, err
+	}
+	all, err := pgx.CollectRows(rows, pgx.RowToStructByPos[need])
+	if err != nil {
+		return nil, err
+	}
+	for _, n := range all {
+		there := false
+		if ask := present[n.What]; ask != "" {
+			if err := s.tx.QueryRow(ctx, ask, n.Name).Scan(&there); err != nil {
+				return nil, err
+			}
+		}
+		if !there {
+			list = append(list, n)
+		}
+	}
+	return list, nil
+}
+
+// make makes a dropped table anew, with nothing in it; what belongs after its rows is kept for finish.
+func (s *session) make(ctx context.Context, old *relation) error {
+	d, err := s.define(ctx, old.OID)
+	if err != nil {
+		return err
+	}
+	s.made = append(s.made, d)
+	s.plan.Made = append(s.plan.Made, old.Schema+"."+old.Name)
+	for _, sql := range d.before {
+		if err := s.do(ctx, sql); err != nil {
+			return fmt.Errorf("%w\n(%s)", err, sql)
+		}
+	}
+	return nil
+}
+
+// finish makes what belongs to the tables that were made anew: first the keys of all, then what refers to them.
+func (s *session) finish(ctx context.Context) error {
+	if len(s.made) == 0 {
+		return nil
+	}
+	if err := s.do(ctx, "set local check_function_bodies = off"); err != nil {
+		return err
+	}
+	var list []string
+	for _, d := range s.made {
+		list = append(list, d.after...)
+	}
+	for _, d := range s.made {
+		for _, sql := range d.last {
+			if !slices.Contains(list, sql) { // a key between two of them is told by both
+				list = append(list, sql)
+			}
+		}
+	}
+	for _, sql := range list {
+		if err := s.do(ctx, sql); err != nil {
+			return problem.Wrap(err, problem.Conflict, title, "This is what it refused: "+sql)
+		}
+	}
+	return nil
+}

@@ -1,0 +1,377 @@
+// Package retrieve brings the rows that a transaction took back into the live cluster, from a copy that stands just before it.
+//
+// Invariant: everything happens in one transaction of the live cluster, which is committed only when it was proved that
+// the wanted rows are there and no other was touched. Until then nothing is changed; if the session or the service dies,
+// nothing was. What the rows are and what becomes of each is worked out by core/rescue.
+package retrieve
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"velvetrewind/core/figures"
+	"velvetrewind/core/journal"
+	"velvetrewind/core/pg"
+	"velvetrewind/core/problem"
+	"velvetrewind/core/rescue"
+	"velvetrewind/core/task"
+	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/changes"
+	"velvetrewind/engine/host"
+	"velvetrewind/engine/restore/copies"
+	"velvetrewind/engine/server/access"
+)
+
+// Retriever retrieves rows of one cluster.
+type Retriever struct {
+	Cluster catalog.Cluster
+	Access  access.Access // of the role that writes
+	Host    host.Machine  // that the copy is on
+	Copy    catalog.Copy
+	Journal *changes.Journal
+}
+
+// Wish is what is to be rescued, and how.
+type Wish struct {
+	Entry  changes.Entry   // the transaction
+	Tables []journal.Table // only these and what stands below them; none for all
+	Rules  rescue.Rules
+	// Untriggered has no trigger run on the live cluster, and no rule; foreign keys are then looked at by queries.
+	Untriggered bool
+	// Done are tables, as a plan names them, into which this transaction's rows were brought back already. Of those without a key
+	// nothing else would tell.
+	Done map[string]bool
+	// Trust has code of others run with the rights of a superuser.
+	Trust bool
+}
+
+// title is that of every refusal.
+const title = "nothing was changed"
+
+// Plan says what would be brought back, and changes nothing.
+func (r *Retriever) Plan(ctx context.Context, w Wish, report task.Report) (p rescue.Plan, err error) {
+	err = r.within(ctx, w, nil, report, func(ctx context.Context, s *session) error {
+		p = s.plan
+		return errUnwritten
+	})
+	return p, err
+}
+
+// Try does everything and takes it back. To script, if there is one, goes SQL that does the same.
+func (r *Retriever) Try(ctx context.Context, w Wish, script io.Writer, report task.Report) (
+	p rescue.Plan, checks []rescue.Check, err error) {
+	return r.write(ctx, w, script, nil, report)
+}
+
+// Apply brings the rows back. begun is told the transaction's id, and what it does, before it is committed.
+func (r *Retriever) Apply(ctx context.Context, w Wish, begun func(pg.FullXID, rescue.Plan) error, report task.Report) (
+	p rescue.Plan, checks []rescue.Check, err error) {
+	return r.write(ctx, w, nil, begun, report)
+}
+
+// errUnwritten has a transaction rolled back.
+var errUnwritten = errors.New("not to be committed")
+
+// attempts is how often a rescue is begun anew where others changed the same rows at the same time.
+const attempts = 5
+
+func (r *Retriever) write(ctx context.Context, w Wish, script io.Writer, begun func(pg.FullXID, rescue.Plan) error, report task.Report) (
+	p rescue.Plan, checks []rescue.Check, err error) {
+	for try := 1; ; try++ {
+		err = r.within(ctx, w, script, report, func(ctx context.Context, s *session) error {
+			p = s.plan
+			if err := s.settled(); err != nil {
+				return err
+			}
+			checks, err = s.write(ctx)
+			if err != nil {
+				return err
+			}
+			if begun == nil {
+				return errUnwritten
+			}
+			if worst := rescue.Overall(checks); worst != rescue.Passed {
+				return problem.New(problem.Failed, "See its checks. Nothing of it was kept.", title, "the rescue was not proved")
+			}
+			return begun(s.own, p)
+		})
+		var pgErr *pgconn.PgError
+		if !errors.As(err, &pgErr) || pgErr.Code != "40001" || try == attempts {
+			return p, checks, err
+		}
+		report.Log("somebody changed the same rows meanwhile; once more, from the beginning")
+	}
+}
+
+// session is one rescue: a transaction on the live cluster, with a session on the copy beside it.
+type session struct {
+	*Retriever
+	Wish
+	live   *pgx.Conn
+	tx     pgx.Tx
+	old    *pgx.Conn
+	report task.Report
+	script io.Writer // nil for none
+	sides  []*side
+	lives  map[uint32]bool // tables, or partitions of tables, of the copy that are in the live cluster under the same oid
+	made   []definition    // tables that were dropped
+	plan   rescue.Plan
+	own    pg.FullXID
+}
+
+// side is a table that is rescued: live, and what of the copy goes into it.
+type side struct {
+	*rescue.Table
+	sources []source
+	did     journal.Counts
+	notes   []string
+}
+
+// source is a table of the copy whose rows are brought.
+type source struct {
+	oid          uint32
+	schema, name string
+	rows         []changes.RowPlace // none for all of its rows
+	whole        bool
+}
+
+// texts are the settings under which values are written as texts and read again, alike on both sides.
+const texts = `set datestyle = 'ISO, YMD'; set intervalstyle = 'postgres'; set extra_float_digits = 3; set bytea_output = 'hex';
+	set timezone = 'UTC'; set lc_monetary = 'C'; set xmloption = 'content'`
+
+// within opens both sides, stages what is to be brought, finds out how it stands, and has the rest done by do; what that returns is
+// committed if it is nil.
+func (r *Retriever) within(ctx context.Context, w Wish, script io.Writer, report task.Report,
+	do func(context.Context, *session) error) error {
+	s := &session{Retriever: r, Wish: w, report: report, script: script, lives: make(map[uint32]bool)}
+	database, err := databaseOf(&w.Entry)
+	if err != nil {
+		return err
+	}
+	s.plan.XID, s.plan.Database = uint64(w.Entry.XID), database
+	if s.live, err = r.Access.Admin(ctx, database); err != nil {
+		return problem.New(problem.Unreachable, "", title, "%s", access.Remedy(err))
+	}
+	defer func() { _ = s.live.Close(context.WithoutCancel(ctx)) }()
+	if s.old, err = copies.Connect(ctx, r.Host, r.Copy, r.Cluster, database); err != nil {
+		return err
+	}
+	defer func() { _ = s.old.Close(context.WithoutCancel(ctx)) }()
+	for _, conn := range []*pgx.Conn{s.live, s.old} {
+		if _, err := conn.Exec(ctx, texts); err != nil {
+			return err
+		}
+	}
+	if s.tx, err = s.live.BeginTx(ctx, pgx.TxOptions{IsoLevel: pgx.RepeatableRead}); err != nil {
+		return err
+	}
+	defer func() { _ = s.tx.Rollback(context.WithoutCancel(ctx)) }()
+	err = s.prepare(ctx)
+	if err == nil {
+		err = do(ctx, s)
+	}
+	switch {
+	case errors.Is(err, errUnwritten):
+		return s.tx.Rollback(ctx)
+	case err != nil:
+		return remedy(err)
+	}
+	return s.tx.Commit(ctx)
+}
+
+// remedy says what to do about an error of the live server.
+func remedy(err error) error {
+	var pgErr *pgconn.PgError
+	if !errors.As(err, &pgErr) || pgErr.Code == "40001" {
+		return err
+	}
+	next := ""
+	switch pgErr.Code {
+	case "42501":
+		next = "Give the login of a role that may: --as ROLE --as-password-file FILE"
+	case "55P03":
+		next = "Somebody holds the rows or the table; try again, or end that session."
+	case "23514":
+		next = "A check that was added since refuses an old row. Leave its table out, or change the check."
+	case "23505", "23P01", "23503":
+		next = "See what stands in the way: velvet rescue plan"
+	}
+	detail := pgErr.Message
+	if pgErr.Detail != "" {
+		detail += "; " + pgErr.Detail
+	}
+	return &problem.Problem{Kind: problem.Conflict, Title: title, Detail: "the live cluster refused it: " + detail, Next: next, Err: err}
+}
+
+// databaseOf is the database in which a transaction changed tables.
+func databaseOf(e *changes.Entry) (string, error) {
+	for _, c := range e.Tables {
+		if c.Known && !c.System() {
+			return c.Database, nil
+		}
+	}
+	return "", problem.New(problem.Invalid, "See what it did: velvet changes show", title, "transaction %d changed no table", e.XID)
+}
+
+// prepare stages the rows, and says how each stands.
+func (s *session) prepare(ctx context.Context) error {
+	if err := s.survey(ctx); err != nil {
+		return err
+	}
+	s.write1("-- Velvet Rewind: what transaction %d took, back into database %s.\n-- Made %s. Run it with psql -v ON_ERROR_STOP=1.\n"+
+		"begin isolation level repeatable read;\n%s;\n", s.Entry.XID, s.plan.Database, time.Now().UTC().Format(time.RFC3339),
+		strings.ReplaceAll(texts, "set ", "set local "))
+	by := append([]pg.XID{pg.XID(s.Entry.XID)}, s.Entry.Subxacts...)
+	for i, t := range s.sides {
+		s.report.Progress(int64(i), int64(len(s.sides)), task.Tables, "reading "+t.String()+" from the copy")
+		if err := s.do(ctx, t.Staging()); err != nil {
+			return err
+		}
+		if err := s.stage(ctx, t); err != nil {
+			return err
+		}
+		if err := s.do(ctx, "analyze pg_temp.velvet_"+fmt.Sprint(t.Stage)); err != nil {
+			return err
+		}
+		if err := s.do(ctx, t.Finding(by, s.Done[t.String()])...); err != nil {
+			return err
+		}
+		if err := s.do(ctx, t.Deciding(s.Rules)...); err != nil {
+			return err
+		}
+	}
+	if err := s.exclude(ctx); err != nil {
+		return err
+	}
+	return s.count(ctx)
+}
+
+// exclude takes out what cannot be written: rows without parents, and those whose unique keys others have.
+func (s *session) exclude(ctx context.Context) error {
+	for _, t := range s.sides {
+		if err := s.do(ctx, t.Claiming()...); err != nil {
+			return err
+		}
+	}
+	for found := true; found; {
+		found = false
+		for _, t := range s.sides {
+			for _, sql := range t.Orphaning() {
+				tag, err := s.tx.Exec(ctx, sql)
+				if err != nil {
+					return err
+				}
+				if tag.RowsAffected() > 0 {
+					found = true
+					s.write1("%s;\n", sql)
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// do runs statements on the live cluster, and writes them into the script.
+func (s *session) do(ctx context.Context, list ...string) error {
+	for _, sql := range list {
+		if _, err := s.tx.Exec(ctx, sql); err != nil {
+			return err
+		}
+		s.write1("%s;\n", sql)
+	}
+	return nil
+}
+
+func (s *session) write1(format string, args ...any) {
+	if s.script != nil {
+		_, _ = fmt.Fprintf(s.script, format, args...)
+	}
+}
+
+// mostConflicts is how many rows that stand in the way a plan names; all are counted.
+const mostConflicts = 100
+
+// count fills in the plan.
+func (s *session) count(ctx context.Context) error {
+	groups := rescue.Order(s.tables())
+	for _, g := range groups {
+		for _, t := range g {
+			p, err := s.countTable(ctx, s.sideOf(t))
+			if err != nil {
+				return err
+			}
+			s.plan.Tables = append(s.plan.Tables, p)
+		}
+	}
+	return nil
+}
+
+func (s *session) countTable(ctx context.Context, t *side) (p rescue.TablePlan, err error) {
+	p = rescue.TablePlan{Table: t.String(), Did: inWords(t.did), Notes: t.notes, Conflicts: []rescue.Conflict{}}
+	var key []string
+	for _, c := range t.Key {
+		key = append(key, c.Name)
+	}
+	p.Key = strings.Join(key, ", ")
+	rows, err := s.tx.Query(ctx, t.Counting())
+	if err != nil {
+		return p, err
+	}
+	var state, do string
+	var n int64
+	_, err = pgx.ForEachRow(rows, []any{&state, &do, &n}, func() error {
+		p.Count(state, do, n, s.Rules.Of(t.Table))
+		return nil
+	})
+	if err != nil || p.Changed+p.Gone+p.Orphans+p.Taken == 0 {
+		return p, err
+	}
+	if rows, err = s.tx.Query(ctx, t.Conflicts(mostConflicts)); err != nil {
+		return p, err
+	}
+	var c rescue.Conflict
+	var columns []rescue.Differing
+	_, err = pgx.ForEachRow(rows, []any{&state, &c.Key, &do, &columns}, func() error {
+		p.Conflicts = append(p.Conflicts, rescue.Conflict{How: rescue.Ways[state], Key: c.Key, Do: s.Rules.Done(t.Table, do),
+			Columns: slices.Clone(columns)})
+		columns = nil
+		return nil
+	})
+	return p, err
+}
+
+func (s *session) tables() []*rescue.Table {
+	list := make([]*rescue.Table, len(s.sides))
+	for i, t := range s.sides {
+		list[i] = t.Table
+	}
+	return list
+}
+
+func (s *session) sideOf(t *rescue.Table) *side {
+	return s.sides[slices.IndexFunc(s.sides, func(one *side) bool { return one.Table == t })]
+}
+
+// settled refuses to write where rows stand in the way of which nobody has said what becomes of them.
+func (s *session) settled() error {
+	var open []string
+	for _, p := range s.plan.Tables {
+		if p.Unsettled > 0 {
+			open = append(open, figures.Of(int(p.Unsettled), "row")+" of "+p.Table)
+		}
+	}
+	if len(open) == 0 {
+		return nil
+	}
+	return problem.New(problem.Conflict, "Say what becomes of them: --settle keep-live, --settle take-old, or --settle TABLE[:KEY]=… for "+
+		"some of them. See them with: velvet rescue plan", title, "live has changed since, or lacks what is needed: %s",
+		strings.Join(open, ", "))
+}

@@ -1,0 +1,132 @@
+package retrieve
+
+import (
+	"bufio"
+	"bytes"
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+
+	"velvetrewind/core/rescue"
+	"velvetrewind/engine/changes"
+)
+
+// placesAtOnce is how many rows the copy is asked for by one statement.
+const placesAtOnce = 5000
+
+// stage brings a table's rows from the copy into the temporary table, as a stream.
+func (s *session) stage(ctx context.Context, t *side) error {
+	read, write := io.Pipe()
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	reading := make(chan error, 1)
+	go func() {
+		err := s.read(ctx, t, write)
+		_ = write.CloseWithError(err)
+		reading <- err
+	}()
+	var from io.Reader = read
+	if s.script != nil {
+		s.write1("%s;\n", t.Loading())
+		from = io.TeeReader(read, s.script)
+	}
+	_, err := s.tx.Conn().PgConn().CopyFrom(ctx, from, t.Loading())
+	_ = read.CloseWithError(errStaged)
+	if failed := <-reading; failed != nil && !errors.Is(failed, errStaged) {
+		return failed
+	}
+	s.write1("\\.\n")
+	return err
+}
+
+// errStaged ends the reading where the other side has ended.
+var errStaged = errors.New("the live cluster takes no more rows")
+
+// read writes the rows of a table's sources in the form in which they are loaded.
+func (s *session) read(ctx context.Context, t *side, to io.Writer) error {
+	out := bufio.NewWriterSize(to, 64<<10)
+	for _, from := range t.sources {
+		if from.whole {
+			lead := fmt.Appendf(nil, "%c\t\\N\t\\N\t", rescue.Removed)
+			if err := s.lines(ctx, t.Reading(from.schema, from.name, nil), func(line []byte) error {
+				_, err := out.Write(append(lead[:len(lead):len(lead)], line...))
+				return err
+			}); err != nil {
+				return err
+			}
+			continue
+		}
+		for rows := from.rows; len(rows) > 0; {
+			n := min(len(rows), placesAtOnce)
+			if err := s.readPlaces(ctx, t, &from, rows[:n], out); err != nil {
+				return err
+			}
+			rows = rows[n:]
+		}
+	}
+	return out.Flush()
+}
+
+// readPlaces reads the rows at some places. Where none is seen, the transaction had made it itself.
+func (s *session) readPlaces(ctx context.Context, t *side, from *source, rows []changes.RowPlace, out io.Writer) error {
+	places := make([]string, len(rows))
+	leads := make(map[string][]byte, len(rows))
+	for i, r := range rows {
+		places[i] = fmt.Sprintf("(%d,%d)", r.Block, r.Offset)
+		leads[places[i]] = s.lead(from, r)
+	}
+	return s.lines(ctx, t.Reading(from.schema, from.name, places), func(line []byte) error {
+		place, rest, _ := bytes.Cut(line, []byte{'\t'})
+		head, ok := leads[string(place)]
+		if !ok {
+			return fmt.Errorf("the copy gave a row at %s, which was not asked for", place)
+		}
+		if _, err := out.Write(head); err != nil {
+			return err
+		}
+		_, err := out.Write(rest)
+		return err
+	})
+}
+
+// lead is what comes before a row's columns.
+func (s *session) lead(from *source, r changes.RowPlace) []byte {
+	in := cmp.Or(r.NewTable, from.oid)
+	switch {
+	case !r.Updated:
+		return fmt.Appendf(nil, "%c\t\\N\t\\N\t", rescue.Deleted)
+	case r.NewOffset == 0 || !s.lives[in]:
+		return fmt.Appendf(nil, "%c\t\\N\t\\N\t", rescue.Updated)
+	}
+	return fmt.Appendf(nil, "%c\t(%d,%d)\t%d\t", rescue.Updated, r.NewBlock, r.NewOffset, in)
+}
+
+// lines reads what a COPY on the copy gives, line by line, each with its end.
+func (s *session) lines(ctx context.Context, query string, see func([]byte) error) error {
+	read, write := io.Pipe()
+	done := make(chan error, 1)
+	go func() {
+		_, err := s.old.PgConn().CopyTo(ctx, write, query)
+		_ = write.CloseWithError(err)
+		done <- err
+	}()
+	in := bufio.NewReaderSize(read, 64<<10)
+	var failed error
+	for failed == nil {
+		line, err := in.ReadBytes('\n')
+		if len(line) > 0 && err == nil {
+			failed = see(line)
+		}
+		if err != nil {
+			break
+		}
+	}
+	_ = read.CloseWithError(errors.Join(failed, errStaged))
+	err := <-done
+	if failed != nil {
+		return failed
+	}
+	return err
+}

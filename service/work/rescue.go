@@ -1,0 +1,196 @@
+package work
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"io"
+
+	"github.com/jackc/pgx/v5"
+
+	"velvetrewind/core/journal"
+	"velvetrewind/core/pg"
+	"velvetrewind/core/plan"
+	"velvetrewind/core/problem"
+	"velvetrewind/core/rescue"
+	"velvetrewind/core/task"
+	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/retrieve"
+	"velvetrewind/service/events"
+)
+
+// retriever prepares a rescue: by whom it writes, and what it is about.
+func (w *Worker) retriever(ctx context.Context, k catalog.Copy, cluster catalog.Cluster, id string, order Rescue) (
+	r *retrieve.Retriever, wish retrieve.Wish, err error) {
+	r = &retrieve.Retriever{Cluster: cluster, Copy: k}
+	if r.Access, err = w.Logins.Access(cluster); err != nil {
+		return nil, wish, err
+	}
+	if order.As != "" {
+		password, err := w.Logins.Key.Open(order.Password, rescuePurpose(id))
+		if err != nil {
+			return nil, wish, err
+		}
+		if r.Access, err = r.Access.As(order.As, password); err != nil {
+			return nil, wish, err
+		}
+	}
+	if r.Host, err = w.Copies.Machine(k); err != nil {
+		return nil, wish, err
+	}
+	var p plan.Restore
+	if err := json.Unmarshal(k.Plan, &p); err != nil {
+		return nil, wish, err
+	}
+	o, err := w.Planner.OpenOn(ctx, cluster.Name, p.Boundary.Timeline)
+	if err != nil {
+		return nil, wish, err
+	}
+	r.Journal = o.Journal
+	entries, err := o.Journal.ByXID(ctx, pg.FullXID(order.XID))
+	if err != nil {
+		return nil, wish, err
+	}
+	if len(entries) != 1 || !entries[0].Committed {
+		return nil, wish, problem.New(problem.NotFound, "See: velvet changes list "+cluster.Name, "nothing was changed",
+			"no transaction %d committed on the way that the copy was taken from", order.XID)
+	}
+	wish = retrieve.Wish{Entry: entries[0], Rules: order.Rules, Untriggered: order.NoTriggers, Trust: order.Trust}
+	if wish.Done, err = w.broughtBack(ctx, cluster, order.XID); err != nil {
+		return nil, wish, err
+	}
+	for _, name := range order.Tables {
+		t, err := journal.ParseTable(name)
+		if err != nil {
+			return nil, wish, problem.Wrap(err, problem.Invalid, "nothing was changed", "")
+		}
+		wish.Tables = append(wish.Tables, t)
+	}
+	return r, wish, nil
+}
+
+// broughtBack are the tables into which a transaction's rows were brought back already.
+func (w *Worker) broughtBack(ctx context.Context, cluster catalog.Cluster, xid uint64) (map[string]bool, error) {
+	list, err := w.Catalog.RescuesOf(ctx, cluster.ID, int64(xid))
+	if err != nil {
+		return nil, err
+	}
+	done := make(map[string]bool)
+	for _, r := range list {
+		var p rescue.Plan
+		if err := json.Unmarshal(r.Plan, &p); err != nil {
+			return nil, err
+		}
+		for _, t := range p.Tables {
+			done[t.Table] = true
+		}
+	}
+	return done, nil
+}
+
+func rescuePurpose(id string) string { return "password of rescue " + id }
+
+// SealFor seals the password of a rescue.
+func (w *Worker) SealFor(id, password string) ([]byte, error) {
+	return w.Logins.Key.Seal(password, rescuePurpose(id))
+}
+
+// ScriptRescue writes SQL that does what a rescue does.
+func (w *Worker) ScriptRescue(ctx context.Context, k catalog.Copy, cluster catalog.Cluster, id string, order Rescue, to io.Writer) error {
+	r, wish, err := w.retriever(ctx, k, cluster, id, order)
+	if err != nil {
+		return err
+	}
+	_, _, err = r.Try(ctx, wish, to, task.Silent)
+	return err
+}
+
+func (w *Worker) rescue(ctx context.Context, t catalog.Task, order Rescue, report task.Report) (any, error) {
+	k, cluster, err := w.Catalog.CopyAndCluster(ctx, order.Copy)
+	if err != nil {
+		return nil, err
+	}
+	record := catalog.Rescue{ID: t.Subject, ClusterID: cluster.ID, CopyID: k.ID, TaskID: t.ID, Moment: k.Moment, XID: int64(order.XID),
+		State: catalog.RescueLooking}
+	if err := w.Catalog.AddRescue(ctx, record); err != nil {
+		return nil, err
+	}
+	p, checks, err := w.carryOut(ctx, k, cluster, t.Subject, order, report)
+	if order.Open && errors.Is(err, retrieve.ErrHeld) && k.State == catalog.CopyPaused {
+		report.Log("the copy is opened, which ends the transaction there that holds a table")
+		if err = w.Copies.Open(ctx, cluster, k, report); err == nil {
+			p, checks, err = w.carryOut(ctx, k, cluster, t.Subject, order, report)
+		}
+	}
+	for _, c := range checks {
+		report.Log("%s: %s: %s", c.Name, c.Verdict, c.Summary)
+	}
+	record.State = map[string]string{ModeTry: catalog.RescueTried, ModeApply: catalog.RescueApplied}[order.Mode]
+	if record.State == "" {
+		record.State = catalog.RescuePlanned
+	}
+	if err != nil {
+		record.State = catalog.RescueFailed
+	}
+	var failed error
+	if record.Plan, failed = json.Marshal(p); failed == nil {
+		record.Checks, failed = json.Marshal(append([]rescue.Check{}, checks...))
+	}
+	if failed == nil {
+		failed = w.Catalog.EndRescue(context.WithoutCancel(ctx), record)
+	}
+	w.Events.Publish(events.Cluster, cluster.ID)
+	return map[string]any{"rescue": record.ID, "state": record.State}, errors.Join(err, failed)
+}
+
+func (w *Worker) carryOut(ctx context.Context, k catalog.Copy, cluster catalog.Cluster, id string, order Rescue, report task.Report) (
+	p rescue.Plan, checks []rescue.Check, err error) {
+	r, wish, err := w.retriever(ctx, k, cluster, id, order)
+	if err != nil {
+		return p, nil, err
+	}
+	switch order.Mode {
+	case ModeTry:
+		return r.Try(ctx, wish, nil, report)
+	case ModeApply:
+		return r.Apply(ctx, wish, func(own pg.FullXID, p rescue.Plan) error {
+			encoded, err := json.Marshal(p)
+			if err != nil {
+				return err
+			}
+			return w.Catalog.RescueWrites(ctx, id, int64(own), encoded)
+		}, report)
+	}
+	p, err = r.Plan(ctx, wish, report)
+	return p, nil, err
+}
+
+// undoRescue asks the live cluster whether the transaction of a rescue that was interrupted is committed.
+func (w *Worker) undoRescue(ctx context.Context, t catalog.Task) (whole bool, err error) {
+	record, found, err := w.Catalog.RescueOfTask(ctx, t.ID)
+	if err != nil || !found || record.EndedAt.Valid {
+		return found && record.State == catalog.RescueApplied, err
+	}
+	record.Checks, record.State = json.RawMessage("[]"), catalog.RescueFailed
+	if record.OwnXID != 0 {
+		cluster, err := w.Catalog.Cluster(ctx, record.ClusterID)
+		if err != nil {
+			return false, err
+		}
+		var status *string
+		err = w.asking(ctx, cluster, func(conn *pgx.Conn) error {
+			return conn.QueryRow(ctx, "select pg_catalog.pg_xact_status($1::pg_catalog.text::pg_catalog.xid8)", record.OwnXID).Scan(&status)
+		})
+		if err != nil {
+			return false, err
+		}
+		if status != nil && *status == "in progress" {
+			return false, problem.New(problem.Conflict, "", "it is not known yet what became of the rescue",
+				"its transaction is still open")
+		}
+		if whole = status != nil && *status == "committed"; whole {
+			record.State = catalog.RescueApplied
+		}
+	}
+	return whole, w.Catalog.EndRescue(ctx, record)
+}
