@@ -37,14 +37,15 @@ type sizes struct {
 	quiet   time.Duration
 	commits int // transaction ids in the commit log
 	tables  int // small ones
+	rescued int // rows
 }
 
 var (
 	full = sizes{scale: 60, large: 300, rounds: 6, load: 10 * time.Second, month: 65_000, fleet: 500, reader: 40, stress: 20_000,
 		codecs: []string{"s2", "zstd"}, warm: 1, idle: 20, quiet: 2 * time.Minute, commits: 10_000_000,
-		tables: 10_000}
+		tables: 10_000, rescued: 1_000_000}
 	small = sizes{scale: 2, large: 3, rounds: 1, load: time.Second, month: 300, fleet: 8, reader: 1, stress: 500, codecs: []string{"zstd"},
-		idle: 2, quiet: 3 * time.Second, commits: 20_000, tables: 300}
+		idle: 2, quiet: 3 * time.Second, commits: 20_000, tables: 300, rescued: 5_000}
 )
 
 func reporting(b *testing.B) measure {
@@ -67,7 +68,7 @@ func checking(t *testing.T) measure {
 var benchmarks = map[string]func(measure){
 	"Backup": backup, "Capture": captureLoad, "Incremental": incremental, "Restore": restoring, "Reader": reader, "Month": askMonth,
 	"Fleet": askFleet, "Idle": idle, "Authors": watching, "Proof": proving,
-	"ManyTables": manyTables, "Takeover": takingOver,
+	"ManyTables": manyTables, "Takeover": takingOver, "Rescue": rescuing,
 }
 
 // TestBenchmarks tries each benchmark in its small form.
@@ -89,6 +90,7 @@ func BenchmarkProof(b *testing.B)       { proving(reporting(b)) }
 func BenchmarkIdle(b *testing.B)        { idle(reporting(b)) }
 func BenchmarkManyTables(b *testing.B)  { manyTables(reporting(b)) }
 func BenchmarkTakeover(b *testing.B)    { takingOver(reporting(b)) }
+func BenchmarkRescue(b *testing.B)      { rescuing(reporting(b)) }
 
 // series are the times that one side of a comparison took, round by round.
 type series []time.Duration

@@ -3,16 +3,18 @@ package demo
 import (
 	"context"
 	"fmt"
-	"time"
 
 	"velvetrewind/core/figures"
 	"velvetrewind/engine/host"
 )
 
-// backInService rewinds the original itself to before the second accident, while customers wait.
+// backInService rewinds the original itself to before a migration, while customers wait.
 func (r *run) backInService(ctx context.Context) error {
 	r.traffic.stop()
-	if err := r.velvet(ctx, "restore", "takeover", "ferries", fares, "--confirm", "ferries"); err != nil {
+	if err := r.migrate(ctx); err != nil {
+		return err
+	}
+	if err := r.velvet(ctx, "restore", "takeover", "ferries", migration, "--confirm", "ferries"); err != nil {
 		return err
 	}
 	db, err := r.connect(ctx, "harbourmaster", ferriesPassword, "saltmarsh")
@@ -29,16 +31,10 @@ func (r *run) backInService(ctx context.Context) error {
 	if err := r.traffic.await(ctx, 50); err != nil {
 		return err
 	}
-	if err := r.settled(ctx); err != nil {
+	if err := r.seen(ctx); err != nil {
 		return err
 	}
 	return r.velvet(ctx, "restore", "takeover", "history", "ferries")
-}
-
-// settled waits until what follows on a takeover is done: its base backup, and capture of all that was booked by now.
-func (r *run) settled(ctx context.Context) error {
-	now := time.Now()
-	return r.await(ctx, func(k clusterState) bool { return k.Capture.CompleteTo != nil && k.Capture.CompleteTo.After(now) })
 }
 
 // loseData has everything that was booked be captured, and then the server of the ferries, and its directory, be lost.
@@ -47,7 +43,7 @@ func (r *run) loseData(ctx context.Context) error {
 		return err
 	}
 	r.traffic.stop()
-	if err := r.settled(ctx); err != nil {
+	if err := r.seen(ctx); err != nil {
 		return err
 	}
 	if err := r.host.Stop(ctx, r.ferries, host.Immediate); err != nil {

@@ -3,7 +3,6 @@ package demo
 import (
 	"context"
 	"fmt"
-	"time"
 
 	"github.com/jackc/pgx/v5"
 
@@ -49,10 +48,7 @@ func (r *run) secondAccident(ctx context.Context) error {
 	if err := r.traffic.await(ctx, 100); err != nil {
 		return err
 	}
-	now := time.Now()
-	if err := r.await(ctx, func(k clusterState) bool {
-		return k.Capture.CompleteTo != nil && k.Capture.CompleteTo.After(now)
-	}); err != nil {
+	if err := r.seen(ctx); err != nil {
 		return err
 	}
 	if err := r.velvet(ctx, "changes", "list", "ferries", "--incidents"); err != nil {

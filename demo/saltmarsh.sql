@@ -33,6 +33,10 @@ select 1 + n % 6,
        timestamptz '2026-04-01 13:00+00' + n * interval '8 hours'
 from generate_series(0, 4319) n;
 
+create index on crew.shift (vessel_id, begins_at);
+comment on table crew.shift is 'who sails when';
+create view crew.roster as select s.begins_at, v.name as vessel, s.skipper from crew.shift s join vessel v on v.id = s.vessel_id;
+
 create table crossing (
     id        integer primary key,
     vessel_id integer not null references vessel,

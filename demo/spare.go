@@ -103,5 +103,5 @@ func (r *run) onTheSpare(ctx context.Context) error {
 	if err := r.bookAs(ctx, "SPARE"); err != nil {
 		return err
 	}
-	return r.settled(ctx)
+	return r.seen(ctx)
 }

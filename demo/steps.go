@@ -234,11 +234,7 @@ const lost = "before delete of booking"
 
 // find looks for the accident in the change journal alone.
 func (r *run) find(ctx context.Context) error {
-	now := time.Now()
-	if err := r.await(ctx, func(k clusterState) bool {
-		return k.Capture.CompleteTo != nil &&
-			k.Capture.CompleteTo.After(now)
-	}); err != nil {
+	if err := r.seen(ctx); err != nil {
 		return err
 	}
 	for _, args := range [][]string{

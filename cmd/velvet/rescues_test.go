@@ -254,12 +254,15 @@ func (w *wild) touched() map[string]bool {
 // TestRandomRescues brings back what random accidents in random schemas took, and holds the live cluster against a model: every
 // row is as it was before, but for what others did, which stays.
 func TestRandomRescues(t *testing.T) {
-	t.Parallel()
 	rounds := 15
 	if n, err := strconv.Atoi(os.Getenv("VELVET_RESCUES")); err == nil {
 		rounds = n
 	}
-	s := newStage(t)
+	testbed.EachVersion(t, func(t *testing.T, b *testbed.Bed) { rescueAtRandom(t, b, rounds/5) })
+}
+
+func rescueAtRandom(t *testing.T, b *testbed.Bed, rounds int) {
+	s := newStageOn(b)
 	s.ferries.Exec("postgres", "create type class as enum ('deck', 'it''s')", "create domain cents as bigint check (value >= 0)",
 		"create type place as (port text, pier class)")
 	s.protect()

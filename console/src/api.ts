@@ -38,6 +38,9 @@ export type TableChange = Schemas["TableChange"];
 export type TableCost = NonNullable<Schemas["Cost"]["tables"]>[number];
 export type Takeover = Schemas["Takeover"];
 export type Host = Schemas["Host"];
+export type Rescue = Schemas["Rescue"];
+export type RescueConflict = Schemas["RescueConflict"];
+export type RescueRequest = Schemas["RescueRequest"];
 export type TakeoverUsers = Schemas["TakeoverUsers"];
 
 const api = createClient<paths>({ baseUrl: "/api/v1" });
@@ -403,6 +406,38 @@ export const useTakeOver = (copy: string) =>
       answer(api.POST("/copies/{copy}/takeover", { params: { path: { copy } }, body })),
     onSuccess: refresh,
   });
+export const useRescues = (cluster: string | undefined) =>
+  useQuery({
+    queryKey: ["rescues", cluster],
+    enabled: cluster !== undefined,
+    queryFn: () => answer(api.GET("/rescues", { params: { query: { cluster: cluster! } } })).then((l) => l ?? []),
+  });
+export const useRescueOf = (rescue: string | undefined) =>
+  useQuery({
+    queryKey: ["rescue", rescue],
+    enabled: rescue !== undefined,
+    queryFn: () => answer(api.GET("/rescues/{rescue}", { params: { path: { rescue: rescue! } } })),
+  });
+export const useRescue = (copy: string) =>
+  useMutation({
+    mutationFn: (body: RescueRequest) => answer(api.POST("/copies/{copy}/rescues", { params: { path: { copy } }, body })),
+    onSuccess: refresh,
+  });
+
+// scriptOf has the browser keep the SQL of a rescue as a file.
+export async function scriptOf(copy: string, body: RescueRequest, name: string): Promise<void> {
+  const response = await fetch(`/api/v1/copies/${encodeURIComponent(copy)}/rescues/script`, {
+    method: "POST",
+    headers: { "Content-Type": "application/json" },
+    body: JSON.stringify(body),
+  });
+  if (!response.ok) throw new Problem(await response.json(), response.status);
+  const link = document.createElement("a");
+  link.href = URL.createObjectURL(await response.blob());
+  link.download = name;
+  link.click();
+  URL.revokeObjectURL(link.href);
+}
 export const useCancel = (task: string) =>
   useMutation({ mutationFn: () => answer(api.POST("/tasks/{task}/cancel", { params: { path: { task } } })), onSuccess: refresh });
 

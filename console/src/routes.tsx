@@ -15,6 +15,7 @@ import { ReadinessPage } from "./pages/ReadinessPage";
 import { ReportPage, type ReportSearch } from "./pages/ReportPage";
 import { RehearsalsPage, type RehearsalsSearch } from "./pages/RehearsalsPage";
 import { StorePage } from "./pages/StorePage";
+import { RescuePage } from "./pages/RescuePage";
 import { TakeoverPage } from "./pages/TakeoverPage";
 import { TrailPage, type TrailSearch } from "./pages/TrailPage";
 import { TaskList, TaskPage } from "./pages/TaskPages";
@@ -80,6 +81,7 @@ const routes = [
   }),
   createRoute({ getParentRoute: () => frame, path: "/copies/$copy", component: CopyPage }),
   createRoute({ getParentRoute: () => frame, path: "/copies/$copy/takeover", component: TakeoverPage }),
+  createRoute({ getParentRoute: () => frame, path: "/copies/$copy/rescue", component: RescuePage }),
   createRoute({ getParentRoute: () => frame, path: "/backups/$backup", component: BackupPage }),
   createRoute({ getParentRoute: () => frame, path: "/hosts", component: HostsPage }),
   createRoute({ getParentRoute: () => frame, path: "/store", component: StorePage }),

@@ -2846,9 +2846,9 @@ export interface components {
             mode: "plan" | "try" | "apply";
             /** @description no trigger and no rule of the live tables runs; needs a superuser */
             noTriggers?: boolean;
-            /** @description the copy, if the transaction holds a table there: it can be moved to no other moment then */
+            /** @description the copy, if the transaction holds a table there: it can be moved no more then */
             open?: boolean;
-            /** @description what becomes of rows that live has changed since: [TABLE[:KEY]=]keep-live, take-old or stop */
+            /** @description of rows that live has changed since: [TABLE[:KEY]=]keep-live, take-old or stop */
             settle?: string[] | null;
             /** @description only these and what stands below them: [[database.]schema.]table; none for all */
             tables?: string[] | null;
@@ -3365,7 +3365,7 @@ export interface components {
             finishedAt?: string;
             id: string;
             /** @enum {string} */
-            kind: "backup" | "side copy" | "step copy" | "open copy" | "discard copy" | "proof" | "drop backup" | "keep run" | "audit" | "rebuild" | "second store" | "rehearsal" | "takeover" | "remove what was set aside";
+            kind: "backup" | "side copy" | "step copy" | "open copy" | "discard copy" | "proof" | "drop backup" | "keep run" | "audit" | "rebuild" | "second store" | "rehearsal" | "takeover" | "remove what was set aside" | "rescue";
             /**
              * Format: double
              * @description seconds that it may still take

@@ -50,11 +50,17 @@ func (r Rule) Judge(t *Transaction, tables []TableChange, rows func(TableChange)
 	if !t.Committed {
 		return nil
 	}
+	altered := 0
+	for _, c := range tables {
+		if !c.System() && c.Counts[Alter] > 0 {
+			altered++
+		}
+	}
 	for _, c := range tables {
 		if !c.Known || c.System() {
 			continue
 		}
-		for _, i := range r.judgeTable(c, rows(c), t.DroppedColumns) {
+		for _, i := range r.judgeTable(c, rows(c), t.DroppedColumns, altered > 1) {
 			if t.Partial && i.Kind <= Delete {
 				i.Reason = "at least " + i.Reason
 			}
@@ -92,15 +98,16 @@ func (r Rule) May(h *Head, late Lookup, rows func(TableChange) int64) bool {
 		if !c.Known {
 			c.Name, c.Known = late(c.File)
 		}
-		if c.Known && !c.System() && len(r.judgeTable(c, rows(c), 0)) > 0 {
+		if c.Known && !c.System() && len(r.judgeTable(c, rows(c), 0, false)) > 0 {
 			return true
 		}
 	}
 	return false
 }
 
-// judgeTable judges one table, which had so many rows; columns are those that the transaction dropped, of all tables together.
-func (r Rule) judgeTable(c TableChange, had, columns int64) (why []Incident) {
+// judgeTable judges one table, which had so many rows; columns are those that the transaction dropped, of all tables together, of
+// which it may have altered several.
+func (r Rule) judgeTable(c TableChange, had, columns int64, several bool) (why []Incident) {
 	limits, least := TableRule{Rows: r.Rows, Share: r.Share}, int64(leastShareRows)
 	for _, own := range r.Tables {
 		if own.Table.Covers(c.Name) {
@@ -140,6 +147,8 @@ func (r Rule) judgeTable(c TableChange, had, columns int64) (why []Incident) {
 	}
 	if c.Counts[Alter] > 0 && !r.normal(c.Name, Alter) {
 		switch {
+		case r.Drops && columns > 0 && several:
+			add(Alter, c.Label()+" was altered, as others were, and a column of one of them dropped")
 		case r.Drops && columns == 1:
 			add(Alter, c.Label()+" was altered, and a column dropped")
 		case r.Drops && columns > 1:

@@ -33,17 +33,22 @@ func samePlace(stage, t string) string {
 	return at(t+".ctid", stage+".velvet_at") + " and " + at(t+".tableoid", stage+".velvet_part")
 }
 
-// Staging makes the temporary table in which the rows wait.
+// Staging makes the temporary table into which the rows are loaded.
 func (t *Table) Staging() string {
-	return fmt.Sprintf(`create temporary table velvet_%d on commit drop as select ''::pg_catalog."char" as velvet_was,
-	null::pg_catalog.tid as velvet_new, null::pg_catalog.oid as velvet_from, null::pg_catalog.tid as velvet_at,
-	null::pg_catalog.oid as velvet_part, null::pg_catalog.text as velvet_state, null::pg_catalog.text as velvet_do, %s
+	return fmt.Sprintf(`create temporary table velvet_raw_%d on commit drop as select ''::pg_catalog."char" as velvet_was,
+	null::pg_catalog.tid as velvet_new, null::pg_catalog.oid as velvet_from, %s
 	from %s with no data`, t.Stage, t.each(func(i int, c Column) string { return ident(c.Name) + " as " + onStage(i, c) }), t.from())
 }
 
+// Analyzing lets the server know what waits, without which it would plan as for a few rows.
+func (t *Table) Analyzing() string { return "analyze " + t.stage() }
+
+// raw is the table that is loaded; stage is made of it.
+func (t *Table) raw() string { return "pg_temp.velvet_raw_" + strconv.Itoa(t.Stage) }
+
 // Loading takes rows in the text form of COPY: what was done to each, where it went and in which table, and its columns.
 func (t *Table) Loading() string {
-	return fmt.Sprintf("copy %s (velvet_was, velvet_new, velvet_from, %s) from stdin", t.stage(), t.each(onStage))
+	return fmt.Sprintf("copy %s (velvet_was, velvet_new, velvet_from, %s) from stdin", t.raw(), t.each(onStage))
 }
 
 // Reading gives the copy's rows for Loading: those at certain places, led by their place, or with none all of them.
@@ -71,24 +76,24 @@ func xids(list []pg.XID) string {
 func (t *Table) Finding(by []pg.XID, done bool) []string {
 	ours := "t.xmin operator(pg_catalog.=) any (" + xids(by) + ")"
 	absent := fmt.Sprintf(`case when s.velvet_was operator(pg_catalog.=) 'u' then '%s' else '%s' end`, Gone, Missing)
-	var list []string
-	if len(t.Key) == 0 && done {
-		return []string{fmt.Sprintf("update %s s set velvet_state = '%s'", t.stage(), Right)}
+	find := fmt.Sprintf(`create temporary table velvet_%d on commit drop as select f.*,
+	case f.velvet_state when '%s' then 'i' when '%s' then 'u' end as velvet_do from (select s.*, `, t.Stage, Missing, Overwritten)
+	switch unfound := "null::pg_catalog.tid as velvet_at, null::pg_catalog.oid as velvet_part, "; {
+	case len(t.Key) == 0 && done:
+		find += fmt.Sprintf("%s'%s' as velvet_state from %s s) f", unfound, Right, t.raw())
+	case len(t.Key) == 0:
+		find += fmt.Sprintf("%s%s as velvet_state from %s s) f", unfound, absent, t.raw())
+	default:
+		find += fmt.Sprintf(`t.ctid as velvet_at, t.tableoid as velvet_part,
+	case when t.ctid is null then %s when %s then '%s' when %s then '%s' else '%s' end as velvet_state
+	from %s s left join %s t on %s) f`, absent, t.equal(), Right, ours, Overwritten, Changed, t.raw(), t.from(), t.sameKey(t.Key))
 	}
-	if len(t.Key) == 0 {
-		list = append(list, fmt.Sprintf("update %s s set velvet_state = %s", t.stage(), absent))
-	} else {
-		list = append(list, fmt.Sprintf(`update %s z set velvet_at = f.at, velvet_part = f.part, velvet_state = f.state from (
-	select s.ctid as place, t.ctid as at, t.tableoid as part, case when t.ctid is null then %s
-	when %s then '%s' when %s then '%s' else '%s' end as state
-	from %s s left join %s t on %s) f where f.place operator(pg_catalog.=) z.ctid`,
-			t.stage(), absent, t.equal(), Right, ours, Overwritten, Changed, t.stage(), t.from(), t.sameKey(t.Key)))
-	}
+	list := []string{"analyze " + t.raw(), find, "drop table " + t.raw()}
 	// By its place, where it has no key or the transaction changed that.
 	return append(list, fmt.Sprintf(`update %s s set velvet_at = t.ctid, velvet_part = t.tableoid,
-	velvet_state = case when %s then '%s' else '%s' end from %s t where s.velvet_state operator(pg_catalog.=) '%s'
-	and t.ctid operator(pg_catalog.=) s.velvet_new and t.tableoid operator(pg_catalog.=) s.velvet_from and %s`,
-		t.stage(), t.equal(), Right, Overwritten, t.from(), Gone, ours))
+	velvet_state = case when %s then '%s' else '%s' end, velvet_do = case when not (%s) then 'u' end from %s t
+	where s.velvet_state operator(pg_catalog.=) '%s' and t.ctid operator(pg_catalog.=) s.velvet_new and t.tableoid operator(pg_catalog.=) s.velvet_from and %s`,
+		t.stage(), t.equal(), Right, Overwritten, t.equal(), t.from(), Gone, ours))
 }
 
 // sameKey joins the rows that wait with those of the live table.
@@ -102,8 +107,7 @@ func (t *Table) sameKey(key []KeyColumn) string {
 
 // Deciding says what is done about each row, by a rule.
 func (t *Table) Deciding(r Rules) []string {
-	list := []string{fmt.Sprintf("update %s set velvet_do = case velvet_state when '%s' then 'i' when '%s' then 'u' end", t.stage(),
-		Missing, Overwritten)}
+	var list []string
 	take := fmt.Sprintf("update %s s set velvet_do = case velvet_state when '%s' then 'u' else 'i' end "+
 		"where velvet_state operator(pg_catalog.=) any ('{%s,%s}')", t.stage(), Changed, Changed, Gone)
 	if r.of(t, "") == TakeOld {

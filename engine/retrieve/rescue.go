@@ -83,6 +83,12 @@ var errUnwritten = errors.New("not to be committed")
 // attempts is how often a rescue is begun anew where others changed the same rows at the same time.
 const attempts = 5
 
+// What the server says where others are at the same rows: that they changed them, and that each waits for the other.
+const (
+	conflicted = "40001"
+	deadlocked = "40P01"
+)
+
 func (r *Retriever) write(ctx context.Context, w Wish, script io.Writer, begun func(pg.FullXID, rescue.Plan) error, report task.Report) (
 	p rescue.Plan, checks []rescue.Check, err error) {
 	for try := 1; ; try++ {
@@ -104,7 +110,7 @@ func (r *Retriever) write(ctx context.Context, w Wish, script io.Writer, begun f
 			return begun(s.own, p)
 		})
 		var pgErr *pgconn.PgError
-		if !errors.As(err, &pgErr) || pgErr.Code != "40001" || try == attempts {
+		if !errors.As(err, &pgErr) || pgErr.Code != conflicted && pgErr.Code != deadlocked || try == attempts {
 			return p, checks, err
 		}
 		report.Log("somebody changed the same rows meanwhile; once more, from the beginning")
@@ -170,6 +176,10 @@ func (r *Retriever) within(ctx context.Context, w Wish, script io.Writer, report
 			return err
 		}
 	}
+	// Rows are asked for by their places, some thousands at once, for which the server would rather read the whole table.
+	if _, err := s.old.Exec(ctx, "set enable_seqscan = off"); err != nil {
+		return err
+	}
 	if s.tx, err = s.live.BeginTx(ctx, pgx.TxOptions{IsoLevel: pgx.RepeatableRead}); err != nil {
 		return err
 	}
@@ -190,7 +200,7 @@ func (r *Retriever) within(ctx context.Context, w Wish, script io.Writer, report
 // remedy says what to do about an error of the live server.
 func remedy(err error) error {
 	var pgErr *pgconn.PgError
-	if !errors.As(err, &pgErr) || pgErr.Code == "40001" {
+	if !errors.As(err, &pgErr) || pgErr.Code == conflicted {
 		return err
 	}
 	next := ""
@@ -238,13 +248,10 @@ func (s *session) prepare(ctx context.Context) error {
 		if err := s.stage(ctx, t); err != nil {
 			return err
 		}
-		if err := s.do(ctx, "analyze pg_temp.velvet_"+fmt.Sprint(t.Stage)); err != nil {
-			return err
-		}
 		if err := s.do(ctx, t.Finding(by, s.Done[t.String()])...); err != nil {
 			return err
 		}
-		if err := s.do(ctx, t.Deciding(s.Rules)...); err != nil {
+		if err := s.do(ctx, append(t.Deciding(s.Rules), t.Analyzing())...); err != nil {
 			return err
 		}
 	}

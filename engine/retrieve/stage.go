@@ -105,28 +105,32 @@ func (s *session) lead(from *source, r changes.RowPlace) []byte {
 
 // lines reads what a COPY on the copy gives, line by line, each with its end.
 func (s *session) lines(ctx context.Context, query string, see func([]byte) error) error {
-	read, write := io.Pipe()
-	done := make(chan error, 1)
-	go func() {
-		_, err := s.old.PgConn().CopyTo(ctx, write, query)
-		_ = write.CloseWithError(err)
-		done <- err
-	}()
-	in := bufio.NewReaderSize(read, 64<<10)
-	var failed error
-	for failed == nil {
-		line, err := in.ReadBytes('\n')
-		if len(line) > 0 && err == nil {
-			failed = see(line)
-		}
-		if err != nil {
-			break
-		}
-	}
-	_ = read.CloseWithError(errors.Join(failed, errStaged))
-	err := <-done
-	if failed != nil {
-		return failed
-	}
+	_, err := s.old.PgConn().CopyTo(ctx, &lineWriter{see: see}, query)
 	return err
+}
+
+// lineWriter cuts what it is given into lines.
+type lineWriter struct {
+	see  func([]byte) error
+	rest []byte // of a line whose end has not come yet
+}
+
+func (w *lineWriter) Write(b []byte) (int, error) {
+	n := len(b)
+	for {
+		end := bytes.IndexByte(b, '\n')
+		if end < 0 {
+			w.rest = append(w.rest, b...)
+			return n, nil
+		}
+		line := b[:end+1]
+		if len(w.rest) > 0 {
+			line = append(w.rest, line...)
+			w.rest = w.rest[:0]
+		}
+		if err := w.see(line); err != nil {
+			return 0, err
+		}
+		b = b[end+1:]
+	}
 }

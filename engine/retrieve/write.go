@@ -24,7 +24,6 @@ func (s *session) write(ctx context.Context) ([]rescue.Check, error) {
 	if err := s.tx.QueryRow(ctx, "select pg_catalog.pg_current_xact_id()::pg_catalog.text::pg_catalog.int8").Scan(&s.own); err != nil {
 		return nil, err
 	}
-	s.report.Progress(0, 0, task.None, "writing")
 	if err := s.statements(ctx); err != nil {
 		return nil, err
 	}
@@ -56,8 +55,12 @@ func (s *session) statements(ctx context.Context) error {
 		}
 		differ[t.Table] = list
 	}
-	if err := s.do(ctx, rescue.Writing(rescue.Order(s.tables()), differ)...); err != nil {
-		return err
+	list := rescue.Writing(rescue.Order(s.tables()), differ)
+	for i, sql := range list {
+		s.report.Progress(int64(i), int64(len(list)), task.Steps, "writing the rows")
+		if err := s.do(ctx, sql); err != nil {
+			return err
+		}
 	}
 	if err := s.finish(ctx); err != nil {
 		return err

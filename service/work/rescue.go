@@ -139,6 +139,12 @@ func (w *Worker) rescue(ctx context.Context, t catalog.Task, order Rescue, repor
 	if failed == nil {
 		failed = w.Catalog.EndRescue(context.WithoutCancel(ctx), record)
 	}
+	if record.State == catalog.RescueApplied && len(order.Tables) == 0 { // whoever did that has looked at it
+		var none *problem.Problem
+		if e := w.Catalog.SettleIncidents(ctx, cluster.ID, pg.FullXID(order.XID)); e != nil && !errors.As(e, &none) {
+			report.Warn("the incident was not settled: %v", e)
+		}
+	}
 	w.Events.Publish(events.Cluster, cluster.ID)
 	return map[string]any{"rescue": record.ID, "state": record.State}, errors.Join(err, failed)
 }

@@ -52,6 +52,11 @@ export function CopyPage() {
               Open for writing
             </button>
           )}
+          {stands && (
+            <Link className="button" to="/copies/$copy/rescue" params={{ copy: k.id }}>
+              Bring rows back
+            </Link>
+          )}
           {k.state === "paused" && !k.host && (
             <Link className="button" to="/copies/$copy/takeover" params={{ copy: k.id }}>
               Take over

@@ -113,14 +113,19 @@ function Actions({ cluster, of: x }: { cluster: string; of: Transaction }) {
   const make = useMakeCopy(cluster);
   const settle = useSettle(cluster);
   const moment = `before tx ${x.xid}`;
-  const copy = () =>
-    make.mutate({ moment }, { onSuccess: (t) => t.subject && void navigate({ to: "/copies/$copy", params: { copy: t.subject } }) });
+  const copy = (to: "/copies/$copy" | "/copies/$copy/rescue") =>
+    make.mutate({ moment }, { onSuccess: (t) => t.subject && void navigate({ to, params: { copy: t.subject } }) });
   return (
     <>
       <p className="mt-3 flex flex-wrap items-center gap-3">
-        <button className="button primary" disabled={make.isPending} onClick={copy}>
+        <button className="button primary" disabled={make.isPending} onClick={() => copy("/copies/$copy")}>
           Make a side copy just before it
         </button>
+        {x.committed && (
+          <button className="button" disabled={make.isPending} onClick={() => copy("/copies/$copy/rescue")}>
+            Bring the rows back
+          </button>
+        )}
         <Link to="/clusters/$cluster" params={{ cluster }} search={{ moment }} className="button no-underline">
           See what going back costs
         </Link>
