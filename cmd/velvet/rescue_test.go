@@ -92,7 +92,8 @@ func TestRescue(t *testing.T) {
 	}
 	require.Equal(t, tables, same(), "nothing is back yet")
 	out := s.service.Must(append([]string{"rescue", "apply", "ferries", moment, "--settle", "keep-live", "--confirm", "ferries"}, as...)...)
-	for _, says := range []string{"the rows are back, by transaction", `rows are back +passed`, `others untouched +passed`, `constraints +passed`,
+	for _, says := range []string{"the rows are back, by transaction", `rows are back +passed`, `others untouched +passed`,
+		`constraints +passed`,
 		`nothing elsewhere +passed +no other table was written`} {
 		assert.Regexp(t, says, out)
 	}

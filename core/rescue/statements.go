@@ -91,8 +91,9 @@ func (t *Table) Finding(by []pg.XID, done bool) []string {
 	list := []string{"analyze " + t.raw(), find, "drop table " + t.raw()}
 	// By its place, where it has no key or the transaction changed that.
 	return append(list, fmt.Sprintf(`update %s s set velvet_at = t.ctid, velvet_part = t.tableoid,
-	velvet_state = case when %s then '%s' else '%s' end, velvet_do = case when not (%s) then 'u' end from %s t
-	where s.velvet_state operator(pg_catalog.=) '%s' and t.ctid operator(pg_catalog.=) s.velvet_new and t.tableoid operator(pg_catalog.=) s.velvet_from and %s`,
+	velvet_state = case when %s then '%s' else '%s' end, velvet_do = case when not (%s) then 'u' end
+	from %s t where s.velvet_state operator(pg_catalog.=) '%s' and t.ctid operator(pg_catalog.=) s.velvet_new
+	and t.tableoid operator(pg_catalog.=) s.velvet_from and %s`,
 		t.stage(), t.equal(), Right, Overwritten, t.equal(), t.from(), Gone, ours))
 }
 

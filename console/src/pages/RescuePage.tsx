@@ -253,7 +253,7 @@ const choices = [
 function Settle(p: { of: Rescue; settled: Record<string, string>; onChange: (s: Record<string, string>) => void }) {
   const choice = (of: string, label: string) => (
     <select
-      className="field"
+      className="field max-w-40"
       aria-label={label}
       value={p.settled[of] ?? "stop"}
       onChange={(e) => {
@@ -270,7 +270,7 @@ function Settle(p: { of: Rescue; settled: Record<string, string>; onChange: (s: 
   );
   return (
     <>
-      <p className="mb-2">All of them: {choice("", "all rows")}</p>
+      <p className="mb-2 flex items-center gap-3">All of them: {choice("", "all rows")}</p>
       <Table heads={["Row", "How it stands", "Was, and is", "What becomes of it"]}>
         {(p.of.tables ?? []).flatMap((t) =>
           (t.conflicts ?? []).slice(0, 20).map((c) => (
@@ -290,7 +290,7 @@ function Settle(p: { of: Rescue; settled: Record<string, string>; onChange: (s: 
       {(p.of.tables ?? [])
         .filter((t) => (t.conflicts ?? []).length > 20)
         .map((t) => (
-          <p key={t.table} className="mt-2">
+          <p key={t.table} className="mt-2 flex items-center gap-3">
             {t.table} has more: {choice(t.table, `all of ${t.table}`)}
           </p>
         ))}
