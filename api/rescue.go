@@ -77,3 +77,30 @@ type RescueCheck struct {
 	Verdict string `json:"verdict" enum:"passed,failed"`
 	Summary string `json:"summary"`
 }
+
+// CompareRequest asks for tables of a copy to be held against the live ones.
+type CompareRequest struct {
+	Database string   `json:"database" minLength:"1"`
+	Tables   []string `json:"tables,omitempty" doc:"[schema.]table; none for all"`
+}
+
+// Comparison is how a table of a copy and the live one differ.
+type Comparison struct {
+	Table   string       `json:"table"`
+	Key     string       `json:"key,omitempty" doc:"by which rows are paired; whole rows are, where it has none"`
+	Copy    int64        `json:"copy" doc:"rows"`
+	Live    int64        `json:"live"`
+	Missing int64        `json:"missing" doc:"in the live cluster"`
+	Changed int64        `json:"changed"`
+	Added   int64        `json:"added"`
+	Sample  []Difference `json:"sample" doc:"the first 20"`
+	Notes   []string     `json:"notes,omitempty"`
+}
+
+// Difference is a row that is not the same on both sides.
+type Difference struct {
+	How  string `json:"how" enum:"missing,changed,added"`
+	Key  string `json:"key"`
+	Copy string `json:"copy,omitempty" doc:"the whole row"`
+	Live string `json:"live,omitempty"`
+}

@@ -18,7 +18,7 @@ import (
 
 func (a *app) rescue() *cobra.Command {
 	c := &cobra.Command{Use: "rescue", Short: "Bring back what a transaction took, and leave the rest as it is"}
-	c.AddCommand(a.rescuePlan(), a.rescueApply(), a.rescueScript(), a.rescueList(), a.rescueShow())
+	c.AddCommand(a.rescuePlan(), a.rescueCompare(), a.rescueApply(), a.rescueScript(), a.rescueList(), a.rescueShow())
 	return c
 }
 

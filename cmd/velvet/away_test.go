@@ -27,8 +27,7 @@ type away struct {
 }
 
 // newAway makes three machines: the service's and the store's, the database's, and a spare one.
-func newAway(t *testing.T) *away {
-	b := testbed.New(t)
+func newAway(b *testbed.Bed) *away {
 	quay, spare := b.Machine(), b.Machine()
 	s := &away{stage: newStageOn(b, "--agents", quay.Ours+":0")}
 	s.ferries.MoveTo(quay)
@@ -55,8 +54,16 @@ func (s *away) rewound(on string) api.Copy {
 
 // TestTakeoverOnAHost takes over on the original's own host, through its agent, and then on another, when that host is lost.
 func TestTakeoverOnAHost(t *testing.T) {
+	if os.Getenv("VELVET_EVERY_VERSION") != "" {
+		testbed.EachVersion(t, takeOverOnAHost)
+		return
+	}
 	t.Parallel()
-	s := newAway(t)
+	takeOverOnAHost(t, testbed.New(t))
+}
+
+func takeOverOnAHost(t *testing.T, b *testbed.Bed) {
+	s := newAway(b)
 	s.commit(1)
 	spare := s.spare
 	k := s.rewound("spare")
@@ -132,7 +139,7 @@ func (s *away) away(k api.Copy) {
 // at the moment, or in service as before. VELVET_TAKEOVER_KILLS says how many times at random it is done besides.
 func TestTakeoverOnAHostIsKilled(t *testing.T) {
 	t.Parallel()
-	s := newAway(t)
+	s := newAway(testbed.New(t))
 	steps := []string{"opening", "stopping", "setting aside", "placing", "starting"}
 	for i, step := range steps {
 		s.killedAt(i+1, step, []string{"agent", "service", "both", "cable", "slow"}[i%5], 0)

@@ -99,6 +99,13 @@ func TestRescue(t *testing.T) {
 	}
 	assert.Empty(t, same())
 	assert.Contains(t, s.service.Must("rescue", "list", "ferries"), "applied")
+	compared := s.service.Must("rescue", "compare", "ferries-1", "--database", "postgres", "--table", "fleet.fare",
+		"--table", "fleet.remark", "--table", "tide")
+	for _, says := range []string{`fleet.fare +route, class +1,000 +998 +2 +2 +0\n`, `fleet.remark +whole rows +10 +11 +0 +0 +1\n`,
+		`fleet.tide +port, day +181 +182 +0 +0 +1\n`, `missing +\("route 8",`,
+		`changed +\("route 7",deck,700\)\n +to +\("route 7",deck,777\)`} {
+		assert.Regexp(t, says, compared)
+	}
 	s.captured()
 	assert.Empty(t, s.cluster().Incidents, "the accident was looked at, and the rescue is none")
 }

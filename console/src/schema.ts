@@ -714,6 +714,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/copies/{copy}/comparisons": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Hold tables of a copy against the live ones; what differs is the task's outcome */
+        post: operations["compare"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/copies/{copy}/open": {
         parameters: {
             query?: never;
@@ -1790,6 +1807,11 @@ export interface components {
              * @description with its epoch
              */
             xid: number;
+        };
+        CompareRequest: {
+            database: string;
+            /** @description [schema.]table; none for all */
+            tables?: string[] | null;
         };
         Content: {
             /**
@@ -3365,7 +3387,7 @@ export interface components {
             finishedAt?: string;
             id: string;
             /** @enum {string} */
-            kind: "backup" | "side copy" | "step copy" | "open copy" | "discard copy" | "proof" | "drop backup" | "keep run" | "audit" | "rebuild" | "second store" | "rehearsal" | "takeover" | "remove what was set aside" | "rescue";
+            kind: "backup" | "side copy" | "step copy" | "open copy" | "discard copy" | "proof" | "drop backup" | "keep run" | "audit" | "rebuild" | "second store" | "rehearsal" | "takeover" | "remove what was set aside" | "rescue" | "comparison";
             /**
              * Format: double
              * @description seconds that it may still take
@@ -5381,6 +5403,42 @@ export interface operations {
         responses: {
             /** @description Accepted */
             202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Task"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    compare: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name or id of the copy, or an unambiguous beginning or end of its id */
+                copy: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CompareRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -87,8 +87,8 @@ func (t *Table) String() string { return t.Schema + "." + t.Name }
 // SQL is the table's name.
 func (t *Table) SQL() string { return ident(t.Schema) + "." + ident(t.Name) }
 
-// from is the table in FROM: its own rows and, where it is partitioned, those of its partitions.
-func (t *Table) from() string {
+// From is the table in FROM: its own rows and, where it is partitioned, those of its partitions.
+func (t *Table) From() string {
 	if t.Partitioned {
 		return t.SQL()
 	}

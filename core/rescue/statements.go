@@ -37,7 +37,7 @@ func samePlace(stage, t string) string {
 func (t *Table) Staging() string {
 	return fmt.Sprintf(`create temporary table velvet_raw_%d on commit drop as select ''::pg_catalog."char" as velvet_was,
 	null::pg_catalog.tid as velvet_new, null::pg_catalog.oid as velvet_from, %s
-	from %s with no data`, t.Stage, t.each(func(i int, c Column) string { return ident(c.Name) + " as " + onStage(i, c) }), t.from())
+	from %s with no data`, t.Stage, t.each(func(i int, c Column) string { return ident(c.Name) + " as " + onStage(i, c) }), t.From())
 }
 
 // Analyzing lets the server know what waits, without which it would plan as for a few rows.
@@ -86,7 +86,7 @@ func (t *Table) Finding(by []pg.XID, done bool) []string {
 	default:
 		find += fmt.Sprintf(`t.ctid as velvet_at, t.tableoid as velvet_part,
 	case when t.ctid is null then %s when %s then '%s' when %s then '%s' else '%s' end as velvet_state
-	from %s s left join %s t on %s) f`, absent, t.equal(), Right, ours, Overwritten, Changed, t.raw(), t.from(), t.sameKey(t.Key))
+	from %s s left join %s t on %s) f`, absent, t.equal(), Right, ours, Overwritten, Changed, t.raw(), t.From(), t.sameKey(t.Key))
 	}
 	list := []string{"analyze " + t.raw(), find, "drop table " + t.raw()}
 	// By its place, where it has no key or the transaction changed that.
@@ -94,7 +94,7 @@ func (t *Table) Finding(by []pg.XID, done bool) []string {
 	velvet_state = case when %s then '%s' else '%s' end, velvet_do = case when not (%s) then 'u' end
 	from %s t where s.velvet_state operator(pg_catalog.=) '%s' and t.ctid operator(pg_catalog.=) s.velvet_new
 	and t.tableoid operator(pg_catalog.=) s.velvet_from and %s`,
-		t.stage(), t.equal(), Right, Overwritten, t.equal(), t.from(), Gone, ours))
+		t.stage(), t.equal(), Right, Overwritten, t.equal(), t.From(), Gone, ours))
 }
 
 // sameKey joins the rows that wait with those of the live table.
@@ -181,7 +181,7 @@ func (t *Table) Claiming() []string {
 		list = append(list, fmt.Sprintf(`update %s s set velvet_state = '%s', velvet_do = null
 	where velvet_do operator(pg_catalog.=) any ('{i,u}') and exists (select from %s t where %s
 	and (s.velvet_at is null or not (%s))
-	and not exists (select from %s z where z.velvet_do operator(pg_catalog.=) 'u' and %s))`, t.stage(), Taken, t.from(),
+	and not exists (select from %s z where z.velvet_do operator(pg_catalog.=) 'u' and %s))`, t.stage(), Taken, t.From(),
 			t.sameKey(u.Columns), samePlace("s", "t"), t.stage(), samePlace("z", "t")))
 	}
 	return list
@@ -208,7 +208,7 @@ func (t *Table) Conflicts(limit int) string {
 	'name', v.name, 'old', v.old, 'live', v.live)) from (values %s) v(name, old, live)
 	where t.ctid is not null and v.old operator(pg_catalog.<>) v.live), '[]')
 	from %s s left join %s t on %s where s.velvet_state operator(pg_catalog.=) any ('{%s,%s,%s,%s}') order by s.ctid limit %d`, key,
-		strings.Join(parts, ", "), t.stage(), t.from(), samePlace("s", "t"), Changed, Gone, Orphan, Taken, limit)
+		strings.Join(parts, ", "), t.stage(), t.From(), samePlace("s", "t"), Changed, Gone, Orphan, Taken, limit)
 }
 
 // rowText writes values as a row, by the server's own functions alone.
@@ -233,7 +233,7 @@ func (t *Table) Differing() string {
 		t.each(func(i int, c Column) string {
 			return fmt.Sprintf("coalesce(pg_catalog.bool_or(%s operator(pg_catalog.<>) %s), false)", rowText("s."+onStage(i, c)),
 				rowText("t."+onTable(i, c)))
-		}), t.stage(), t.from(), samePlace("s", "t"))
+		}), t.stage(), t.From(), samePlace("s", "t"))
 }
 
 // updating gives columns their old values where the transaction has overwritten them.
@@ -247,7 +247,7 @@ func (t *Table) updating(differ []bool) string {
 	if len(list) == 0 {
 		return ""
 	}
-	return fmt.Sprintf("update %s t set %s from %s s where s.velvet_do operator(pg_catalog.=) 'u' and %s", t.from(),
+	return fmt.Sprintf("update %s t set %s from %s s where s.velvet_do operator(pg_catalog.=) 'u' and %s", t.From(),
 		strings.Join(list, ", "), t.stage(), samePlace("s", "t"))
 }
 
@@ -294,12 +294,12 @@ func (t *Table) whole() string {
 // Others counts, and adds up, the rows that are not written, before they are.
 func (t *Table) Others() string {
 	return fmt.Sprintf("select %s from %s t where not exists (select from %s s where s.velvet_do operator(pg_catalog.=) 'u' and %s)",
-		sum(t.whole()), t.from(), t.stage(), samePlace("s", "t"))
+		sum(t.whole()), t.From(), t.stage(), samePlace("s", "t"))
 }
 
 // OthersAfter does that afterwards: they are those that the transaction has not written.
 func (t *Table) OthersAfter(own pg.XID) string {
-	return fmt.Sprintf("select %s from %s t where t.xmin operator(pg_catalog.<>) '%d'::pg_catalog.xid", sum(t.whole()), t.from(), own)
+	return fmt.Sprintf("select %s from %s t where t.xmin operator(pg_catalog.<>) '%d'::pg_catalog.xid", sum(t.whole()), t.From(), own)
 }
 
 // Wanted counts, and adds up, what is to be written, and Written what was.
@@ -309,14 +309,14 @@ func (t *Table) Wanted() string {
 
 // Written is what Wanted is compared with.
 func (t *Table) Written(own pg.XID) string {
-	return fmt.Sprintf("select %s from %s t where t.xmin operator(pg_catalog.=) '%d'::pg_catalog.xid", sum(t.liveText()), t.from(), own)
+	return fmt.Sprintf("select %s from %s t where t.xmin operator(pg_catalog.=) '%d'::pg_catalog.xid", sum(t.liveText()), t.From(), own)
 }
 
 // Raising has a sequence go on after the largest value of its column.
 func (t *Table) Raising(s Sequence) string {
 	name := literal(ident(s.Schema) + "." + ident(s.Name))
 	return fmt.Sprintf("select pg_catalog.setval(%s, m) from (select pg_catalog.max(%s)::pg_catalog.int8 as m from %s) f "+
-		"where m operator(pg_catalog.>) (select last_value from %s.%s)", name, ident(s.Column), t.from(), ident(s.Schema), ident(s.Name))
+		"where m operator(pg_catalog.>) (select last_value from %s.%s)", name, ident(s.Column), t.From(), ident(s.Schema), ident(s.Name))
 }
 
 // Unkept counts, for each foreign key, the rows written whose parent is missing; for where the server does not look.

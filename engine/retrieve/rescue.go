@@ -163,27 +163,14 @@ func (r *Retriever) within(ctx context.Context, w Wish, script io.Writer, report
 		return err
 	}
 	s.plan.XID, s.plan.Database = uint64(w.Entry.XID), database
-	if s.live, err = r.Access.Admin(ctx, database); err != nil {
-		return problem.New(problem.Unreachable, "", title, "%s", access.Remedy(err))
-	}
-	defer func() { _ = s.live.Close(context.WithoutCancel(ctx)) }()
-	if s.old, err = copies.Connect(ctx, r.Host, r.Copy, r.Cluster, database); err != nil {
+	defer s.close(ctx)
+	if err := s.open(ctx, database); err != nil {
 		return err
-	}
-	defer func() { _ = s.old.Close(context.WithoutCancel(ctx)) }()
-	for _, conn := range []*pgx.Conn{s.live, s.old} {
-		if _, err := conn.Exec(ctx, texts); err != nil {
-			return err
-		}
 	}
 	// Rows are asked for by their places, some thousands at once, for which the server would rather read the whole table.
 	if _, err := s.old.Exec(ctx, "set enable_seqscan = off"); err != nil {
 		return err
 	}
-	if s.tx, err = s.live.BeginTx(ctx, pgx.TxOptions{IsoLevel: pgx.RepeatableRead}); err != nil {
-		return err
-	}
-	defer func() { _ = s.tx.Rollback(context.WithoutCancel(ctx)) }()
 	err = s.prepare(ctx)
 	if err == nil {
 		err = do(ctx, s)
@@ -195,6 +182,42 @@ func (r *Retriever) within(ctx context.Context, w Wish, script io.Writer, report
 		return remedy(err)
 	}
 	return s.tx.Commit(ctx)
+}
+
+// reading opens both sides to be read, and takes back whatever is done.
+func (r *Retriever) reading(ctx context.Context, database string, report task.Report, do func(*session) error) error {
+	s := &session{Retriever: r, report: report}
+	defer s.close(ctx)
+	if err := s.open(ctx, database); err != nil {
+		return err
+	}
+	return do(s)
+}
+
+// open opens a session on either side, and the transaction on the live one.
+func (s *session) open(ctx context.Context, database string) (err error) {
+	if s.live, err = s.Access.Admin(ctx, database); err != nil {
+		return problem.New(problem.Unreachable, "", title, "%s", access.Remedy(err))
+	}
+	if s.old, err = copies.Connect(ctx, s.Host, s.Copy, s.Cluster, database); err != nil {
+		return err
+	}
+	for _, conn := range []*pgx.Conn{s.live, s.old} {
+		if _, err := conn.Exec(ctx, texts); err != nil {
+			return err
+		}
+	}
+	s.tx, err = s.live.BeginTx(ctx, pgx.TxOptions{IsoLevel: pgx.RepeatableRead})
+	return err
+}
+
+// close ends both sessions; what was not committed is taken back.
+func (s *session) close(ctx context.Context) {
+	for _, conn := range []*pgx.Conn{s.live, s.old} {
+		if conn != nil {
+			_ = conn.Close(context.WithoutCancel(ctx))
+		}
+	}
 }
 
 // remedy says what to do about an error of the live server.

@@ -33,6 +33,8 @@ func (h *Rescues) Register(api *Surface) {
 		http.StatusAccepted, h.begin)
 	op(api, http.MethodPost, "/copies/{copy}/rescues/script", "script-rescue", "Write SQL that brings it back, changing nothing", 0,
 		h.script)
+	question(api, "/copies/{copy}/comparisons", "compare",
+		"Hold tables of a copy against the live ones; what differs is the task's outcome", h.compare)
 	op(api, http.MethodGet, "/rescues", "list-rescues", "List the rescues, newest first", 0, h.list)
 	op(api, http.MethodGet, "/rescues/{rescue}", "show-rescue", "Show a rescue", 0, h.show)
 }
@@ -49,9 +51,8 @@ func (h *Rescues) order(ctx context.Context, in *beginRescue) (k catalog.Copy, c
 	if k, cluster, err = h.Catalog.CopyAndCluster(ctx, in.Copy); err != nil {
 		return k, cluster, "", o, err
 	}
-	if k.State != catalog.CopyPaused && k.State != catalog.CopyOpen {
-		return k, cluster, "", o, problem.New(problem.Conflict, "See: velvet copy show "+k.Name, title,
-			"the copy is %s; rows are read from one that is paused or open", k.State)
+	if err := readable(k); err != nil {
+		return k, cluster, "", o, err
 	}
 	b := in.Body
 	o = work.Rescue{Copy: k.ID, XID: b.Transaction, Tables: b.Tables, NoTriggers: b.NoTriggers, Trust: b.TrustCode, As: b.As, Mode: b.Mode,
@@ -97,6 +98,35 @@ func (h *Rescues) begin(ctx context.Context, in *beginRescue) (*body[api.Task], 
 		return nil, err
 	}
 	return answer(shapes.Task(t, map[string]string{cluster.ID: cluster.Name}))
+}
+
+type compareCopy struct {
+	CopyPath
+	Body api.CompareRequest
+}
+
+func (h *Rescues) compare(ctx context.Context, in *compareCopy) (*body[api.Task], error) {
+	k, cluster, err := h.Catalog.CopyAndCluster(ctx, in.Copy)
+	if err != nil {
+		return nil, err
+	}
+	if err := readable(k); err != nil {
+		return nil, err
+	}
+	t, err := h.Tasks.Submit(ctx, cluster.ID, k.ID, work.Compare(in.Body))
+	if err != nil {
+		return nil, err
+	}
+	return answer(shapes.Task(t, map[string]string{cluster.ID: cluster.Name}))
+}
+
+// readable refuses a copy whose rows cannot be read now.
+func readable(k catalog.Copy) error {
+	if k.State == catalog.CopyPaused || k.State == catalog.CopyOpen {
+		return nil
+	}
+	return problem.New(problem.Conflict, "See: velvet copy show "+k.Name, "nothing was changed",
+		"the copy is %s; rows are read from one that is paused or open", k.State)
 }
 
 // script writes into a file first: what cannot be written to its end is not begun.

@@ -59,14 +59,40 @@ func (w *Worker) retriever(ctx context.Context, k catalog.Copy, cluster catalog.
 	if wish.Done, err = w.broughtBack(ctx, cluster, order.XID); err != nil {
 		return nil, wish, err
 	}
-	for _, name := range order.Tables {
+	wish.Tables, err = parseTables(order.Tables)
+	return r, wish, err
+}
+
+func parseTables(names []string) (list []journal.Table, err error) {
+	for _, name := range names {
 		t, err := journal.ParseTable(name)
 		if err != nil {
-			return nil, wish, problem.Wrap(err, problem.Invalid, "nothing was changed", "")
+			return nil, problem.Wrap(err, problem.Invalid, "nothing was changed", "")
 		}
-		wish.Tables = append(wish.Tables, t)
+		list = append(list, t)
 	}
-	return r, wish, nil
+	return list, nil
+}
+
+// compare holds tables of a copy against the live ones.
+func (w *Worker) compare(ctx context.Context, t catalog.Task, order Compare, report task.Report) (any, error) {
+	k, cluster, err := w.Catalog.CopyAndCluster(ctx, t.Subject)
+	if err != nil {
+		return nil, err
+	}
+	r := &retrieve.Retriever{Cluster: cluster, Copy: k}
+	if r.Access, err = w.Logins.Access(cluster); err != nil {
+		return nil, err
+	}
+	if r.Host, err = w.Copies.Machine(k); err != nil {
+		return nil, err
+	}
+	tables, err := parseTables(order.Tables)
+	if err != nil {
+		return nil, err
+	}
+	list, err := r.Compare(ctx, order.Database, tables, report)
+	return map[string]any{"tables": list}, err
 }
 
 // broughtBack are the tables into which a transaction's rows were brought back already.

@@ -94,6 +94,11 @@ type (
 		Mode       string       `json:"mode"`
 		Open       bool         `json:"open,omitempty"` // the copy, where that must be
 	}
+	// Compare holds tables of a copy, which is its subject, against the live ones.
+	Compare struct {
+		Database string   `json:"database"`
+		Tables   []string `json:"tables,omitempty"`
+	}
 )
 
 // How far a rescue goes.
@@ -121,6 +126,7 @@ const (
 	KindTakeover = "takeover"
 	KindClear    = "remove what was set aside"
 	KindRescue   = "rescue"
+	KindCompare  = "comparison"
 )
 
 // TaskKind is the kind of task that an order is for.
@@ -168,6 +174,9 @@ func (Clear) TaskKind() string { return KindClear }
 // TaskKind is the kind of task that an order is for.
 func (Rescue) TaskKind() string { return KindRescue }
 
+// TaskKind is the kind of task that an order is for.
+func (Compare) TaskKind() string { return KindCompare }
+
 // Worker does the work of all kinds.
 type Worker struct {
 	Catalog    *catalog.Catalog
@@ -209,6 +218,7 @@ func (w *Worker) AddTo(q *tasks.Queue) {
 	tasks.Add(q, tasks.Kind[Takeover]{Work: w.takeOver, Undo: w.undoTakeover, Alone: problem.New(problem.Conflict,
 		"Watch it with: velvet task list", "the original was not touched", "a takeover of this cluster is under way")})
 	tasks.Add(q, tasks.Kind[Clear]{Work: w.clear, Undo: leaveAsIs})
+	tasks.Add(q, tasks.Kind[Compare]{Work: w.compare, Undo: leaveAsIs})
 	tasks.Add(q, tasks.Kind[Rescue]{Work: w.rescue, Undo: w.undoRescue, Alone: problem.New(problem.Conflict,
 		"Watch it with: velvet task list", "nothing was changed", "a rescue of this cluster is under way")})
 	tasks.Add(q, tasks.Kind[Audit]{Work: w.auditStore, Undo: leaveAsIs})

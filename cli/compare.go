@@ -1,0 +1,80 @@
+package cli
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+
+	"github.com/spf13/cobra"
+
+	"velvetrewind/api"
+	"velvetrewind/core/figures"
+)
+
+func (a *app) rescueCompare() *cobra.Command {
+	var in api.CompareRequest
+	cmd := &cobra.Command{
+		Use: "compare COPY", Short: "Hold tables of a copy against the live ones, row by row", Args: cobra.ExactArgs(1),
+		Long: "Hold tables of a copy against the live ones, row by row. Both servers add up their rows by shares; only of shares that\n" +
+			"differ are rows transferred. Nothing is changed.",
+		Example:           "  velvet rescue compare ferries-1 --database saltmarsh --table fare",
+		ValidArgsFunction: a.completeCopies,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			var t api.Task
+			if err := c.post(cmd.Context(), "/copies/"+seg(args[0])+"/comparisons", in, &t); err != nil {
+				return err
+			}
+			if t, err = watch(cmd.Context(), c, t, cmd.ErrOrStderr()); err != nil {
+				return err
+			}
+			encoded, err := json.Marshal(t.Outcome["tables"])
+			if err != nil {
+				return err
+			}
+			var list []api.Comparison
+			if err := json.Unmarshal(encoded, &list); err != nil {
+				return err
+			}
+			return a.show(cmd, list, func(w io.Writer) { drawComparison(w, list) })
+		},
+	}
+	cmd.Flags().StringVar(&in.Database, "database", "", "the database (required)")
+	_ = cmd.MarkFlagRequired("database")
+	cmd.Flags().StringSliceVar(&in.Tables, "table", nil, "only this table; may be given several times")
+	return cmd
+}
+
+func drawComparison(w io.Writer, list []api.Comparison) {
+	t := grid(w, "table", "paired by", "copy>", "live>", "missing>", "changed>", "added>")
+	for _, c := range list {
+		by := c.Key
+		if by == "" {
+			by = "whole rows"
+		}
+		t.AppendRow([]any{c.Table, by, figures.Count(c.Copy), figures.Count(c.Live), figures.Count(c.Missing), figures.Count(c.Changed),
+			figures.Count(c.Added)})
+	}
+	t.Render()
+	for _, c := range list {
+		for _, note := range c.Notes {
+			_, _ = fmt.Fprintf(w, "\n%s: %s\n", c.Table, note)
+		}
+		for i, d := range c.Sample {
+			if i == 0 {
+				_, _ = fmt.Fprintf(w, "\nof %s:\n", c.Table)
+			}
+			switch d.How {
+			case "changed":
+				_, _ = fmt.Fprintf(w, "  changed  %s\n       to  %s\n", d.Copy, d.Live)
+			case "missing":
+				_, _ = fmt.Fprintf(w, "  missing  %s\n", d.Copy)
+			default:
+				_, _ = fmt.Fprintf(w, "  added    %s\n", d.Live)
+			}
+		}
+	}
+}
