@@ -8,6 +8,7 @@ import (
 	"io"
 	"net/http"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -287,7 +288,7 @@ func drawRescue(w io.Writer, r api.Rescue) {
 		for _, note := range one.Notes {
 			_, _ = fmt.Fprintf(w, "%s: %s\n", one.Table, note)
 		}
-		if one.Key == "" {
+		if one.Key == "" && !slices.Contains(r.Made, one.Table) {
 			_, _ = fmt.Fprintf(w, "%s has no key: its rows are known by where they lie\n", one.Table)
 		}
 	}

@@ -50,8 +50,8 @@ func TestReadme(t *testing.T) {
 		out := r.run(line)
 		for begins, says := range map[string]string{
 			"velvet cluster ready": "PostgreSQL 15", "velvet changes biggest": "900", "velvet moment": "first out",
-			"velvet restore start": "ferries-1",
-			"velvet prove run":     "passed         tables", "velvet prove report": "SHA-256",
+			"velvet restore start": "ferries-1", "velvet rescue plan": "900 deleted",
+			"velvet prove run": "passed         tables", "velvet prove report": "SHA-256",
 			"velvet restore takeover": "starting: done", "velvet trail": "take over",
 			"velvet keep preview": "as of", "velvet copy show": "psql -h 127.0.0.1",
 		} {

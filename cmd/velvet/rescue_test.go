@@ -248,6 +248,7 @@ func TestRescueOfWhatWasDropped(t *testing.T) {
 
 	out := s.service.Must("rescue", "apply", "ferries", "before tx "+tx, "--confirm", "ferries", "--as", testbed.Superuser,
 		"--as-password-file", s.superuserPassword(), "--trust-code")
+	assert.NotContains(t, out, "was dropped; look at", "everything that was dropped is made anew")
 	for _, says := range []string{`"?Berth"? +dropped`, "Made anew", `booking +truncated +20,000`, "the rows are back"} {
 		assert.Regexp(t, says, out)
 	}

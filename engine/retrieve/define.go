@@ -3,15 +3,21 @@ package retrieve
 import (
 	"context"
 	"fmt"
+	"regexp"
 	"slices"
+	"strings"
 
 	"github.com/jackc/pgx/v5"
 
+	"velvetrewind/core/journal"
 	"velvetrewind/core/problem"
 )
 
 // definition is the SQL that makes a dropped table anew: what must be there before its rows, and what follows them.
-type definition struct{ before, after, last []string }
+type definition struct {
+	before, after, last []string
+	indexes             []uint32 // oids on the copy
+}
 
 // need is an object that a table rests on or that went with it: it is made where the live cluster lacks it.
 type need struct{ What, Name, SQL string }
@@ -51,6 +57,13 @@ func (s *session) define(ctx context.Context, table uint32) (d definition, err e
 				*to = append(*to, n.SQL)
 			}
 		}
+	}
+	rows, err := s.old.Query(ctx, own+"select i.indexrelid from own join pg_catalog.pg_index i on i.indrelid = own.oid", table)
+	if err != nil {
+		return d, err
+	}
+	if d.indexes, err = pgx.CollectRows(rows, pgx.RowTo[uint32]); err != nil {
+		return d, err
 	}
 	lacking(&d.before, schemasOf)
 	lacking(&d.before, typesOf)
@@ -110,6 +123,20 @@ func (s *session) make(ctx context.Context, old *relation) error {
 		}
 	}
 	return nil
+}
+
+// remakes tells whether what makes the dropped tables anew makes an object, too, by its name.
+func (s *session) remakes(n journal.Name) bool {
+	name := `"?` + regexp.QuoteMeta(strings.ReplaceAll(n.Table, `"`, `""`)) + `"?`
+	word := regexp.MustCompile(`(?i)\b(view|index|sequence name|sequence|function|rule) ("?` + regexp.QuoteMeta(n.Schema) + `"?\.)?` +
+		name + `[ (;]`)
+	for _, d := range s.made {
+		if n.Part == journal.IndexItself && slices.Contains(d.indexes, n.OID) ||
+			slices.ContainsFunc(slices.Concat(d.before, d.after, d.last), word.MatchString) {
+			return true
+		}
+	}
+	return false
 }
 
 // finish makes what belongs to the tables that were made anew: first the keys of all, then what refers to them.

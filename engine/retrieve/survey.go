@@ -38,7 +38,7 @@ func (s *session) survey(ctx context.Context) error {
 	for _, c := range wanted {
 		from := source{oid: c.OID, whole: c.Counts[journal.Truncate]+c.Counts[journal.Drop] > 0}
 		for _, p := range places {
-			if p.Table.OID == c.OID && !from.whole {
+			if p.Table.OID == c.OID {
 				from.rows = append(from.rows, p.List...)
 			}
 		}
@@ -46,6 +46,7 @@ func (s *session) survey(ctx context.Context) error {
 			return err
 		}
 	}
+	s.notUndone()
 	s.inserted(places)
 	for _, p := range places {
 		leaf, err := s.relation(ctx, s.live, p.Table.OID, "")
@@ -69,18 +70,30 @@ func (s *session) wanted() (list []journal.TableChange, err error) {
 		if c.Counts[journal.Delete]+c.Counts[journal.Update]+c.Counts[journal.Truncate]+c.Counts[journal.Drop] > 0 {
 			list = append(list, c)
 		}
-		if c.Counts[journal.Alter] > 0 {
-			s.plan.Unable = append(s.plan.Unable, fmt.Sprintf("table %s was altered; look at its definition on the copy", c.Label()))
-		}
 	}
-	for _, n := range s.Entry.Dropped {
-		s.plan.Unable = append(s.plan.Unable, fmt.Sprintf("%s was dropped; look at its definition on the copy", n.Label()))
-	}
-	if len(list) == 0 && len(s.plan.Unable) == 0 {
+	if len(list) == 0 && len(s.Entry.Tables) == 0 && len(s.Entry.Dropped) == 0 {
 		err = problem.New(problem.NotFound, fmt.Sprintf("See what it did: velvet changes show %s %d", s.Cluster.Name, s.Entry.XID), title,
 			"transaction %d took no row of these tables", s.Entry.XID)
 	}
 	return list, err
+}
+
+// notUndone says what else the transaction did that rows do not bring back.
+func (s *session) notUndone() {
+	perhaps := ""
+	if len(s.made) > 0 {
+		perhaps = ", perhaps only by losing what hung on a dropped one"
+	}
+	for _, c := range s.Entry.Tables {
+		if c.Known && !c.System() && s.covers(c.Name) && c.Counts[journal.Alter] > 0 {
+			s.plan.Unable = append(s.plan.Unable, fmt.Sprintf("table %s was altered%s; look at its definition on the copy", c.Label(), perhaps))
+		}
+	}
+	for _, n := range s.Entry.Dropped {
+		if !s.remakes(n) {
+			s.plan.Unable = append(s.plan.Unable, fmt.Sprintf("%s was dropped; look at its definition on the copy", n.Label()))
+		}
+	}
 }
 
 // inserted says how many rows the transaction has inserted and that stay; those that it moved between partitions are none.
@@ -120,13 +133,15 @@ func (s *session) add(ctx context.Context, c journal.TableChange, from source, p
 		return nil
 	}
 	from.schema, from.name = old.Schema, old.Name
-	if err := s.readable(ctx, c, old, &from, places); err != nil {
-		return err
-	}
 	if from.whole && c.Counts[journal.Truncate] == 0 {
 		if there, err := s.relation(ctx, s.live, old.OID, ""); err != nil || there != nil && (there.Kind == "r" || there.Kind == "p") {
-			return err // it was not dropped, but what referred to it or it to
+			if from.whole = false; err != nil || len(from.rows) == 0 {
+				return err // it was not dropped, but what referred to it or it to
+			}
 		}
+	}
+	if err := s.readable(ctx, c, old, &from, places); err != nil {
+		return err
 	}
 	root := old
 	if old.Root != old.OID {

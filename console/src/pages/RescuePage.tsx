@@ -209,7 +209,9 @@ function Compared({ of: r }: { of: Rescue }) {
           <tr key={t.table}>
             <td>
               {t.table}
-              {!t.key && <span className="block text-soft">has no key: its rows are known by where they lie</span>}
+              {!t.key && !(r.made ?? []).includes(t.table) && (
+                <span className="block text-soft">has no key: its rows are known by where they lie</span>
+              )}
               {(t.notes ?? []).map((note) => (
                 <span key={note} className="block text-soft">
                   {note}
