@@ -86,7 +86,8 @@ func (s *session) notUndone() {
 	}
 	for _, c := range s.Entry.Tables {
 		if c.Known && !c.System() && s.covers(c.Name) && c.Counts[journal.Alter] > 0 {
-			s.plan.Unable = append(s.plan.Unable, fmt.Sprintf("table %s was altered%s; look at its definition on the copy", c.Label(), perhaps))
+			s.plan.Unable = append(s.plan.Unable, fmt.Sprintf("table %s was altered%s; look at its definition on the copy", c.Label(),
+				perhaps))
 		}
 	}
 	for _, n := range s.Entry.Dropped {
