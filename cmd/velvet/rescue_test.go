@@ -108,6 +108,7 @@ func TestRescue(t *testing.T) {
 	}
 	s.captured()
 	assert.Empty(t, s.cluster().Incidents, "the accident was looked at, and the rescue is none")
+	s.service.Must("copy", "discard", "ferries-1", "--confirm", "ferries")
 }
 
 // TestRescueIsKilled kills the service at any time in a rescue: the rows are all back or none, once, what is recorded says which,
@@ -256,6 +257,7 @@ func TestRescueOfWhatWasDropped(t *testing.T) {
 	assert.True(t, rows == testbed.One[string](s.Bed, s.db, allRich), "every row")
 	assert.Greater(t, testbed.One[int](s.Bed, s.db, `insert into "Out there"."Berth" (code) values ('new') returning id`), 3000)
 	assert.Equal(t, 20000, testbed.One[int](s.Bed, s.db, "select count(*) from booking"))
+	s.service.Must("copy", "discard", "ferries-1", "--confirm", "ferries")
 }
 
 const allRich = `select (select string_agg(b::text, ' ' order by id) from "Out there"."Berth" b) ||
