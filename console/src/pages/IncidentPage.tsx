@@ -66,7 +66,7 @@ function Story({ cluster, of: x }: { cluster: string; of: Transaction }) {
               ["database", x.database],
               ["began", <Began key="b" cluster={cluster} of={x} />],
               [x.committed ? "committed" : "rolled back", <Time key="t" at={x.time} exact />],
-              ["settled", x.settled ? "yes, it was intended" : "no"],
+              ["settled", x.settled ? "yes: it was intended, or undone" : "no"],
               ["WAL", `${size(x.bytes)}, from ${x.first} to ${x.lsn}`],
             ]}
           />
