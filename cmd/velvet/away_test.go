@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"velvetrewind/api"
+	"velvetrewind/core/pg"
 	"velvetrewind/testbed"
 )
 
@@ -55,7 +56,9 @@ func (s *away) rewound(on string) api.Copy {
 // TestTakeoverOnAHost takes over on the original's own host, through its agent, and then on another, when that host is lost.
 func TestTakeoverOnAHost(t *testing.T) {
 	if os.Getenv("VELVET_EVERY_VERSION") != "" {
-		testbed.EachVersion(t, takeOverOnAHost)
+		for _, v := range pg.Versions() { // one after the other: each has three machines
+			t.Run(fmt.Sprint(v.Major), func(t *testing.T) { takeOverOnAHost(t, testbed.NewOf(t, v.Major)) })
+		}
 		return
 	}
 	t.Parallel()
