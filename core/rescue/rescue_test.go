@@ -82,7 +82,7 @@ func TestJudge(t *testing.T) {
 		assert.Equal(t, len(names) > 0, Overall(Judge(s)) == Failed)
 		return names
 	}
-	assert.Empty(t, failed(Seen{Tables: []SeenTable{right}, Elsewhere: []string{"audit"}}), "triggers may write elsewhere")
+	assert.Empty(t, failed(Seen{Tables: []SeenTable{right}, Counted: true, Elsewhere: []string{"audit"}}), "triggers may write elsewhere")
 	for _, c := range []struct {
 		name   string
 		change func(*Seen)
@@ -92,9 +92,10 @@ func TestJudge(t *testing.T) {
 		{"others untouched", func(s *Seen) { s.Tables[0].After.Rows = 4 }},
 		{"others untouched", func(s *Seen) { s.Tables[0].After.Sum = "8" }},
 		{"constraints", func(s *Seen) { s.Untriggered, s.Broken = true, []string{"1 of fare by key"} }},
+		{"nothing elsewhere", func(s *Seen) { s.Counted = false }},
 		{"nothing elsewhere", func(s *Seen) { s.Untriggered, s.Elsewhere = true, []string{"audit"} }},
 	} {
-		s := Seen{Tables: slices.Clone([]SeenTable{right})}
+		s := Seen{Tables: slices.Clone([]SeenTable{right}), Counted: true}
 		c.change(&s)
 		assert.Equal(t, []string{c.name}, failed(s))
 	}

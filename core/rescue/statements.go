@@ -118,7 +118,7 @@ func (t *Table) Deciding(r Rules) []string {
 		if one.Key == "" || !one.covers(t) || len(t.Key) == 0 {
 			continue
 		}
-		this := " and " + t.keyText() + " operator(pg_catalog.=) " + literal(one.Key)
+		this := " and " + t.keyText() + " operator(pg_catalog.=) " + Literal(one.Key)
 		switch one.Do {
 		case TakeOld:
 			list = append(list, take+this)
@@ -201,7 +201,7 @@ func (t *Table) Conflicts(limit int) string {
 	}
 	var parts []string
 	for i, c := range t.Columns {
-		parts = append(parts, fmt.Sprintf("(%s, %s, %s)", literal(c.Name), valueText("s."+onStage(i, c)), valueText("t."+ident(c.Name))))
+		parts = append(parts, fmt.Sprintf("(%s, %s, %s)", Literal(c.Name), valueText("s."+onStage(i, c)), valueText("t."+ident(c.Name))))
 	}
 	return fmt.Sprintf(`select s.velvet_state, %s, coalesce(s.velvet_do, ''), coalesce((select
 	pg_catalog.json_agg(pg_catalog.json_build_object(
@@ -314,7 +314,7 @@ func (t *Table) Written(own pg.XID) string {
 
 // Raising has a sequence go on after the largest value of its column.
 func (t *Table) Raising(s Sequence) string {
-	name := literal(ident(s.Schema) + "." + ident(s.Name))
+	name := Literal(ident(s.Schema) + "." + ident(s.Name))
 	return fmt.Sprintf("select pg_catalog.setval(%s, m) from (select pg_catalog.max(%s)::pg_catalog.int8 as m from %s) f "+
 		"where m operator(pg_catalog.>) (select last_value from %s.%s)", name, ident(s.Column), t.From(), ident(s.Schema), ident(s.Name))
 }
@@ -333,7 +333,7 @@ func (t *Table) Unkept() []string {
 			same = append(same, own+" "+c.Equal+" t."+ident(p.To[i]))
 		}
 		list = append(list, fmt.Sprintf("select %s, pg_catalog.count(*) from %s s where s.velvet_do operator(pg_catalog.=) any ('{i,u}') "+
-			"and %s and not exists (select from %s.%s t where %s)", literal(p.Name), t.stage(), strings.Join(known, " and "),
+			"and %s and not exists (select from %s.%s t where %s)", Literal(p.Name), t.stage(), strings.Join(known, " and "),
 			ident(p.Of[0]), ident(p.Of[1]), strings.Join(same, " and ")))
 	}
 	return list

@@ -259,7 +259,7 @@ func (s *session) prepare(ctx context.Context) error {
 	if err := s.survey(ctx); err != nil {
 		return err
 	}
-	s.write1("-- Velvet Rewind: what transaction %d took, back into database %s.\n-- Made %s. Run it with psql -v ON_ERROR_STOP=1.\n"+
+	s.scriptf("-- Velvet Rewind: what transaction %d took, back into database %s.\n-- Made %s. Run it with psql -v ON_ERROR_STOP=1.\n"+
 		"begin isolation level repeatable read;\n%s;\n", s.Entry.XID, s.plan.Database, time.Now().UTC().Format(time.RFC3339),
 		strings.ReplaceAll(texts, "set ", "set local "))
 	by := append([]pg.XID{pg.XID(s.Entry.XID)}, s.Entry.Subxacts...)
@@ -301,7 +301,7 @@ func (s *session) exclude(ctx context.Context) error {
 				}
 				if tag.RowsAffected() > 0 {
 					found = true
-					s.write1("%s;\n", sql)
+					s.scriptf("%s;\n", sql)
 				}
 			}
 		}
@@ -315,12 +315,12 @@ func (s *session) do(ctx context.Context, list ...string) error {
 		if _, err := s.tx.Exec(ctx, sql); err != nil {
 			return err
 		}
-		s.write1("%s;\n", sql)
+		s.scriptf("%s;\n", sql)
 	}
 	return nil
 }
 
-func (s *session) write1(format string, args ...any) {
+func (s *session) scriptf(format string, args ...any) {
 	if s.script != nil {
 		_, _ = fmt.Fprintf(s.script, format, args...)
 	}

@@ -29,7 +29,7 @@ func (s *session) stage(ctx context.Context, t *side) error {
 	}()
 	var from io.Reader = read
 	if s.script != nil {
-		s.write1("%s;\n", t.Loading())
+		s.scriptf("%s;\n", t.Loading())
 		from = io.TeeReader(read, s.script)
 	}
 	_, err := s.tx.Conn().PgConn().CopyFrom(ctx, from, t.Loading())
@@ -37,7 +37,7 @@ func (s *session) stage(ctx context.Context, t *side) error {
 	if failed := <-reading; failed != nil && !errors.Is(failed, errStaged) {
 		return failed
 	}
-	s.write1("\\.\n")
+	s.scriptf("\\.\n")
 	return err
 }
 

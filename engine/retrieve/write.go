@@ -27,7 +27,7 @@ func (s *session) write(ctx context.Context) ([]rescue.Check, error) {
 	if err := s.statements(ctx); err != nil {
 		return nil, err
 	}
-	s.write1("commit;\n")
+	s.scriptf("commit;\n")
 	return s.prove(ctx, before)
 }
 
@@ -88,7 +88,8 @@ func (s *session) path(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	return s.do(ctx, "set local search_path = "+path)
+	// What the owner of a database has stored there is a value, and never SQL.
+	return s.do(ctx, "select pg_catalog.set_config('search_path', "+rescue.Literal(path)+", true)")
 }
 
 // sequences has those that lag behind their columns go on after these. It cannot be taken back, and does no harm.
@@ -123,7 +124,7 @@ func (s *session) prove(ctx context.Context, before []rescue.Tally) ([]rescue.Ch
 		seen.Tables = append(seen.Tables, row)
 	}
 	var err error
-	if seen.Elsewhere, err = s.elsewhere(ctx); err != nil {
+	if seen.Elsewhere, seen.Counted, err = s.elsewhere(ctx); err != nil {
 		return nil, err
 	}
 	if seen.Untriggered = s.Untriggered; s.Untriggered {
@@ -143,8 +144,11 @@ func (s *session) prove(ctx context.Context, before []rescue.Tally) ([]rescue.Ch
 	return rescue.Judge(seen), nil
 }
 
-// elsewhere lists the tables that the transaction has written besides, as its own server counts.
-func (s *session) elsewhere(ctx context.Context) (list []string, err error) {
+// elsewhere lists the tables that the transaction has written besides, as its own server counts; counts says whether it does.
+func (s *session) elsewhere(ctx context.Context) (list []string, counts bool, err error) {
+	if err := s.tx.QueryRow(ctx, "select pg_catalog.current_setting('track_counts')::pg_catalog.bool").Scan(&counts); err != nil {
+		return nil, false, err
+	}
 	var own []uint32
 	for _, t := range s.sides {
 		own = append(own, t.OID)
@@ -157,7 +161,7 @@ func (s *session) elsewhere(ctx context.Context) (list []string, err error) {
 		and not exists (select from pg_catalog.pg_partition_ancestors(c.relid) p where p::pg_catalog.oid operator(pg_catalog.=)
 		any ($1::pg_catalog.oid[])) order by 1`, own)
 	if err != nil {
-		return nil, err
+		return nil, false, err
 	}
 	var name string
 	var ins, upd, del int64
@@ -171,5 +175,5 @@ func (s *session) elsewhere(ctx context.Context) (list []string, err error) {
 		list = append(list, name+" ("+strings.Join(did, ", ")+")")
 		return nil
 	})
-	return list, err
+	return list, counts, err
 }

@@ -73,8 +73,8 @@ const (
 // ident quotes a name.
 func ident(s string) string { return `"` + strings.ReplaceAll(s, `"`, `""`) + `"` }
 
-// literal quotes a text.
-func literal(s string) string {
+// Literal quotes a text for SQL.
+func Literal(s string) string {
 	if strings.Contains(s, `\`) {
 		return ` E'` + strings.NewReplacer(`\`, `\\`, `'`, `''`).Replace(s) + `'`
 	}
