@@ -201,6 +201,14 @@ func publicationsOf(parts bool) string {
 		from own join pg_catalog.pg_publication_rel p on p.prrelid = own.oid join pg_catalog.pg_publication b on b.oid = p.prpubid`
 }
 
+// ownersAround are the owners, but for superusers, of a table, its partitions and the views on them.
+const ownersAround = `with recursive v(oid) as (select $1::pg_catalog.oid
+	union select t.relid from pg_catalog.pg_partition_tree($1::pg_catalog.oid::pg_catalog.regclass) t
+	union select w.ev_class from v join pg_catalog.pg_depend d on d.refclassid = 1259 and d.refobjid = v.oid and d.classid = 2618
+	join pg_catalog.pg_rewrite w on w.oid = d.objid)
+	select distinct r.rolname::pg_catalog.text from v join pg_catalog.pg_class c on c.oid = v.oid
+	join pg_catalog.pg_roles r on r.oid = c.relowner where not r.rolsuper order by 1`
+
 // viewsOf are those that read the table, and those that read these, with their owners and grants.
 const viewsOf = `with recursive v(oid, depth) as (select $1::pg_catalog.oid, 0 union select w.ev_class, v.depth + 1
 	from v join pg_catalog.pg_depend d on d.refclassid = 1259 and d.refobjid = v.oid and d.classid = 2618

@@ -115,6 +115,9 @@ func (s *session) make(ctx context.Context, old *relation) error {
 	if err != nil {
 		return err
 	}
+	if err := s.mayMake(ctx, old); err != nil {
+		return err
+	}
 	s.made = append(s.made, d)
 	s.plan.Made = append(s.plan.Made, old.Schema+"."+old.Name)
 	for _, sql := range d.before {
@@ -123,6 +126,26 @@ func (s *session) make(ctx context.Context, old *relation) error {
 		}
 	}
 	return nil
+}
+
+// mayMake refuses to make as a superuser what belongs to others: their functions would be called as indexes, constraints, generated
+// columns and materialized views are filled, and not only by triggers.
+func (s *session) mayMake(ctx context.Context, old *relation) error {
+	super, err := s.superuser(ctx)
+	if err != nil || !super || s.Trust {
+		return err
+	}
+	var others []string
+	rows, err := s.old.Query(ctx, ownersAround, old.OID)
+	if err == nil {
+		others, err = pgx.CollectRows(rows, pgx.RowTo[string])
+	}
+	if err != nil || len(others) == 0 {
+		return err
+	}
+	return problem.New(problem.Conflict, "Give the login of "+others[0]+" (--as), or trust those whose code it is (--trust-code).", title,
+		"%s.%s, or a view on it, belongs to %s; making it anew would call their functions with the rights of a superuser", old.Schema,
+		old.Name, strings.Join(others, ", "))
 }
 
 // remakes tells whether what makes the dropped tables anew makes an object, too, by its name.

@@ -145,6 +145,18 @@ func (s *session) codeOfOthers(ctx context.Context) error {
 	rows, err := s.tx.Query(ctx, `with t as (select c.oid, c.oid::pg_catalog.regclass::pg_catalog.text as name from pg_catalog.pg_class c
 		where c.oid operator(pg_catalog.=) any ($1::pg_catalog.oid[]) or c.relispartition
 		and pg_catalog.pg_partition_root(c.oid)::pg_catalog.oid operator(pg_catalog.=) any ($1::pg_catalog.oid[])),
+		d as (with recursive u(oid, name, depth) as (select a.atttypid, t.name, 0 from t join pg_catalog.pg_attribute a
+		on a.attrelid operator(pg_catalog.=) t.oid where a.attnum operator(pg_catalog.>) 0 and not a.attisdropped
+		union select x.oid, u.name, u.depth operator(pg_catalog.+) 1 from u join pg_catalog.pg_type p on p.oid operator(pg_catalog.=) u.oid
+		cross join lateral (select p.typelem union all select p.typbasetype union all select a.atttypid from pg_catalog.pg_attribute a
+		where a.attrelid operator(pg_catalog.=) p.typrelid and p.typrelid operator(pg_catalog.<>) 0::pg_catalog.oid
+		and a.attnum operator(pg_catalog.>) 0 and not a.attisdropped) x(oid)
+		where x.oid operator(pg_catalog.<>) 0::pg_catalog.oid and u.depth operator(pg_catalog.<) 20)
+		select distinct pg_catalog.format('function %s, by a domain in %s', p.proname, u.name) as what, p.proowner as owner, false as trigger
+		from u join pg_catalog.pg_constraint k on k.contypid operator(pg_catalog.=) u.oid
+		join pg_catalog.pg_depend d on d.classid operator(pg_catalog.=) 2606 and d.objid operator(pg_catalog.=) k.oid
+		and d.refclassid operator(pg_catalog.=) 1255
+		join pg_catalog.pg_proc p on p.oid operator(pg_catalog.=) d.refobjid and p.oid operator(pg_catalog.>=) 16384::pg_catalog.oid),
 		r as (select pg_catalog.format('trigger %s of %s', g.tgname, t.name) as what, p.proowner as owner, true as trigger
 		from pg_catalog.pg_trigger g join t on t.oid operator(pg_catalog.=) g.tgrelid
 		join pg_catalog.pg_proc p on p.oid operator(pg_catalog.=) g.tgfoid
@@ -162,7 +174,7 @@ func (s *session) codeOfOthers(ctx context.Context) error {
 		(select indrelid from pg_catalog.pg_index i where d.classid operator(pg_catalog.=) 1259 and i.indexrelid operator(pg_catalog.=)
 		d.objid),
 		(select adrelid from pg_catalog.pg_attrdef f where d.classid operator(pg_catalog.=) 2604 and f.oid operator(pg_catalog.=) d.objid)))
-		select r.what, a.rolname::pg_catalog.text, a.rolsuper, r.trigger from r
+		select r.what, a.rolname::pg_catalog.text, a.rolsuper, r.trigger from (table r union all table d) r
 		join pg_catalog.pg_roles a on a.oid operator(pg_catalog.=) r.owner order by 1`, own)
 	if err != nil {
 		return err
@@ -171,9 +183,8 @@ func (s *session) codeOfOthers(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	var super bool
-	if err := s.tx.QueryRow(ctx, `select rolsuper from pg_catalog.pg_roles where rolname operator(pg_catalog.=)
-	current_user`).Scan(&super); err != nil {
+	super, err := s.superuser(ctx)
+	if err != nil {
 		return err
 	}
 	for _, c := range list {
@@ -188,4 +199,10 @@ func (s *session) codeOfOthers(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// superuser tells whether the role that writes is one.
+func (s *session) superuser(ctx context.Context) (super bool, err error) {
+	err = s.tx.QueryRow(ctx, `select rolsuper from pg_catalog.pg_roles where rolname operator(pg_catalog.=) current_user`).Scan(&super)
+	return super, err
 }

@@ -151,12 +151,17 @@ func (w *Worker) rescue(ctx context.Context, t catalog.Task, order Rescue, repor
 	for _, c := range checks {
 		report.Log("%s: %s: %s", c.Name, c.Verdict, c.Summary)
 	}
-	record.State = map[string]string{ModeTry: catalog.RescueTried, ModeApply: catalog.RescueApplied}[order.Mode]
-	if record.State == "" {
-		record.State = catalog.RescuePlanned
-	}
+	record.State = map[string]string{ModePlan: catalog.RescuePlanned, ModeTry: catalog.RescueTried, ModeApply: catalog.RescueApplied}[order.Mode]
 	if err != nil {
 		record.State = catalog.RescueFailed
+		known, committed, lost := w.becameOf(context.WithoutCancel(ctx), t.Subject)
+		switch {
+		case lost != nil || !known: // the connection went as it was committed
+			record.State = catalog.RescueWriting
+			err = errors.Join(err, lost)
+		case committed:
+			record.State, err = catalog.RescueApplied, nil
+		}
 	}
 	var failed error
 	if record.Plan, failed = json.Marshal(p); failed == nil {
@@ -197,32 +202,41 @@ func (w *Worker) carryOut(ctx context.Context, k catalog.Copy, cluster catalog.C
 	return p, nil, err
 }
 
-// undoRescue asks the live cluster whether the transaction of a rescue that was interrupted is committed.
+// becameOf asks the live cluster what became of the transaction of a rescue; of one that was never about to be committed that is known.
+func (w *Worker) becameOf(ctx context.Context, id string) (known, committed bool, err error) {
+	record, err := w.Catalog.Rescue(ctx, id)
+	if err != nil || record.OwnXID == 0 {
+		return err == nil, false, err
+	}
+	cluster, err := w.Catalog.Cluster(ctx, record.ClusterID)
+	if err != nil {
+		return false, false, err
+	}
+	var status *string
+	err = w.asking(ctx, cluster, func(conn *pgx.Conn) error {
+		return conn.QueryRow(ctx, "select pg_catalog.pg_xact_status($1::pg_catalog.text::pg_catalog.xid8)", record.OwnXID).Scan(&status)
+	})
+	if err != nil || status == nil || *status == "in progress" {
+		return false, false, err
+	}
+	return true, *status == "committed", nil
+}
+
+// undoRescue finds out whether the transaction of a rescue that was interrupted is committed.
 func (w *Worker) undoRescue(ctx context.Context, t catalog.Task) (whole bool, err error) {
 	record, found, err := w.Catalog.RescueOfTask(ctx, t.ID)
 	if err != nil || !found || record.EndedAt.Valid {
 		return found && record.State == catalog.RescueApplied, err
 	}
-	record.Checks, record.State = json.RawMessage("[]"), catalog.RescueFailed
-	if record.OwnXID != 0 {
-		cluster, err := w.Catalog.Cluster(ctx, record.ClusterID)
-		if err != nil {
-			return false, err
-		}
-		var status *string
-		err = w.asking(ctx, cluster, func(conn *pgx.Conn) error {
-			return conn.QueryRow(ctx, "select pg_catalog.pg_xact_status($1::pg_catalog.text::pg_catalog.xid8)", record.OwnXID).Scan(&status)
-		})
-		if err != nil {
-			return false, err
-		}
-		if status != nil && *status == "in progress" {
-			return false, problem.New(problem.Conflict, "", "it is not known yet what became of the rescue",
-				"its transaction is still open")
-		}
-		if whole = status != nil && *status == "committed"; whole {
-			record.State = catalog.RescueApplied
-		}
+	known, whole, err := w.becameOf(ctx, record.ID)
+	if err != nil {
+		return false, err
+	}
+	if !known {
+		return false, problem.New(problem.Conflict, "", "it is not known yet what became of the rescue", "its transaction is still open")
+	}
+	if record.Checks, record.State = json.RawMessage("[]"), catalog.RescueFailed; whole {
+		record.State = catalog.RescueApplied
 	}
 	return whole, w.Catalog.EndRescue(ctx, record)
 }

@@ -30,6 +30,7 @@ export function RescuePage() {
   const tasks = useTasks({ active: true, cluster: k.data?.cluster });
   const begin = useRescue(copy);
   const [wish, setWish] = useState<Wish>({});
+  const [unwritten, setUnwritten] = useState<Error | null>(null);
   const [settled, setSettled] = useState<Record<string, string>>({});
   if (k.error) return <Trouble error={k.error} />;
   if (!k.data || !list.data) return <Waiting what="the copy and what was rescued from it" />;
@@ -81,7 +82,9 @@ export function RescuePage() {
             <button
               className="button"
               disabled={busy}
-              onClick={() => void scriptOf(copy, { ...all, mode: "try" }, `${k.data.name}-rescue.sql`)}
+              onClick={() =>
+                scriptOf(copy, { ...all, mode: "try" }, `${k.data.name}-rescue.sql`).then(() => setUnwritten(null), setUnwritten)
+              }
             >
               Download the SQL
             </button>
@@ -97,7 +100,7 @@ export function RescuePage() {
                 <Confirm
                   label="Bring the rows back"
                   title={`Write into ${k.data.cluster}?`}
-                  loss={`${count(written(tried))} rows are written into ${k.data.cluster}, which goes on serving. What others did since stays.`}
+                  loss={`${count(written(tried))} rows are written into it while it goes on serving. What others did since stays.`}
                   name={k.data.cluster}
                   busy={busy}
                   error={begin.error}
@@ -109,7 +112,7 @@ export function RescuePage() {
           </Step>
         )}
       </ol>
-      {begin.error && <Trouble error={begin.error} />}
+      {(begin.error ?? unwritten) && <Trouble error={(begin.error ?? unwritten)!} />}
       {task && (
         <section aria-label="Now" className="mt-4">
           <Bar task={task} />
