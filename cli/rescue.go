@@ -260,7 +260,8 @@ func (a *app) rescueShow() *cobra.Command {
 
 // stands says in words how far a rescue went.
 var stands = map[string]string{"planned": "planned; nothing was changed", "tried": "done and taken back; nothing was changed",
-	"applied": "the rows are back", "failed": "nothing was changed", "looking": "under way", "writing": "being committed, or not known: ask the server for pg_xact_status of its transaction"}
+	"applied": "the rows are back", "failed": "nothing was changed", "looking": "under way",
+	"writing": "being committed, or not known: ask the server for pg_xact_status of its transaction"}
 
 func drawRescue(w io.Writer, r api.Rescue) {
 	if r.ID == "" {

@@ -251,8 +251,8 @@ func TestRescueOfWhatWasDropped(t *testing.T) {
 		"--as-password-file", s.superuserPassword()}
 	s.refused(1, []string{"belongs to owner", "would call their functions with the rights of a superuser", "--trust-code"}, apply...)
 	// What a database's owner has stored as a search_path is a value, never SQL.
-	s.ferries.Exec("postgres", "create table spoilt (n int); select set_config('search_path', 'x;drop/**/table/**/public.spoilt;--', false); "+
-		"alter database postgres set search_path from current")
+	s.ferries.Exec("postgres", "create table spoilt (n int); select set_config('search_path', 'x;drop/**/table/**/public.spoilt;--', "+
+		"false); alter database postgres set search_path from current")
 	out := s.service.Must(append(apply, "--trust-code")...)
 	assert.Equal(t, 1, testbed.One[int](s.Bed, s.db, "select count(*) from pg_class where relname = 'spoilt'"))
 	s.ferries.Exec("postgres", "alter database postgres reset search_path")

@@ -152,7 +152,8 @@ func (s *session) codeOfOthers(ctx context.Context) error {
 		where a.attrelid operator(pg_catalog.=) p.typrelid and p.typrelid operator(pg_catalog.<>) 0::pg_catalog.oid
 		and a.attnum operator(pg_catalog.>) 0 and not a.attisdropped) x(oid)
 		where x.oid operator(pg_catalog.<>) 0::pg_catalog.oid and u.depth operator(pg_catalog.<) 20)
-		select distinct pg_catalog.format('function %s, by a domain in %s', p.proname, u.name) as what, p.proowner as owner, false as trigger
+		select distinct pg_catalog.format('function %s, by a domain in %s', p.proname, u.name) as what, p.proowner as owner,
+		false as trigger
 		from u join pg_catalog.pg_constraint k on k.contypid operator(pg_catalog.=) u.oid
 		join pg_catalog.pg_depend d on d.classid operator(pg_catalog.=) 2606 and d.objid operator(pg_catalog.=) k.oid
 		and d.refclassid operator(pg_catalog.=) 1255

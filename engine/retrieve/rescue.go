@@ -105,8 +105,8 @@ func (r *Retriever) write(ctx context.Context, w Wish, script io.Writer, begun f
 				return errUnwritten
 			}
 			if worst := rescue.Overall(checks); worst != rescue.Passed {
-				return problem.New(problem.Failed, "See its checks. Where a trigger changes rows as they are written: --no-triggers.", title,
-					"the rescue was not proved")
+				return problem.New(problem.Failed, "See its checks. Where a trigger changes rows as they are written: --no-triggers.",
+					title, "the rescue was not proved")
 			}
 			return begun(s.own, p)
 		})

@@ -151,7 +151,8 @@ func (w *Worker) rescue(ctx context.Context, t catalog.Task, order Rescue, repor
 	for _, c := range checks {
 		report.Log("%s: %s: %s", c.Name, c.Verdict, c.Summary)
 	}
-	record.State = map[string]string{ModePlan: catalog.RescuePlanned, ModeTry: catalog.RescueTried, ModeApply: catalog.RescueApplied}[order.Mode]
+	record.State = map[string]string{ModePlan: catalog.RescuePlanned, ModeTry: catalog.RescueTried,
+		ModeApply: catalog.RescueApplied}[order.Mode]
 	if err != nil {
 		record.State = catalog.RescueFailed
 		known, committed, lost := w.becameOf(context.WithoutCancel(ctx), t.Subject)
