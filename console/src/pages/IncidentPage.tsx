@@ -113,7 +113,7 @@ function Actions({ cluster, of: x }: { cluster: string; of: Transaction }) {
   const make = useMakeCopy(cluster);
   const settle = useSettle(cluster);
   const moment = `before tx ${x.xid}`;
-  const copy = (to: "/copies/$copy" | "/copies/$copy/rescue") =>
+  const copy = (to: "/copies/$copy" | "/copies/$copy/rescue" | "/copies/$copy/takeover") =>
     make.mutate({ moment }, { onSuccess: (t) => t.subject && void navigate({ to, params: { copy: t.subject } }) });
   return (
     <>
@@ -126,6 +126,9 @@ function Actions({ cluster, of: x }: { cluster: string; of: Transaction }) {
             Bring the rows back
           </button>
         )}
+        <button className="button" disabled={make.isPending} onClick={() => copy("/copies/$copy/takeover")}>
+          Take over from just before it
+        </button>
         <Link to="/clusters/$cluster" params={{ cluster }} search={{ moment }} className="button no-underline">
           See what going back costs
         </Link>
