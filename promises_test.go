@@ -25,6 +25,8 @@ var promises = [][4]string{
 	{"core/layout", "nor a clean end of what was cut short", "TestAFrameLeftOutIsNoticed", "core/layout"},
 	{"core/moment", "a time without a zone is never guessed", "TestParse", "core/moment"},
 	{"core/pg", "nothing opens a file or a connection", "TestCoreIsPure", "."},
+	{"core/partial", "lacking only where everything that it was ever known as is part of a table that nobody asked for", "TestSpares",
+		"core/partial"},
 	{"core/plan", "a plan names only what is there", "TestPlanAgainstAModel", "core/plan"},
 	{"core/problem", "a Problem's texts hold no secrets", "TestStolenPasswords", "cmd/velvet"},
 	{"core/proof", "what could not be observed is never passed", "TestPages", "core/proof"},

@@ -18,12 +18,20 @@ type Copy struct {
 	Port       int        `json:"port" doc:"on 127.0.0.1 of its host"`
 	WaysIn     []WayIn    `json:"waysIn" doc:"how to look at it"`
 	Directory  string     `json:"directory"`
+	Partial    *Partial   `json:"partial,omitempty" doc:"what it holds, where that is not the whole cluster"`
 	Plan       Restore    `json:"plan"`
 	Replayed   pg.LSN     `json:"replayed" doc:"how far replay has come"`
 	ReplayedTo *time.Time `json:"replayedTo,omitempty" doc:"commit time of the last transaction replayed"`
 	CreatedAt  time.Time  `json:"createdAt"`
 	Task       string     `json:"task"`
 	Proof      *Proof     `json:"proof,omitempty" doc:"the newest one"`
+}
+
+// Partial is what a copy holds that has only some tables, beside the catalogs. A query on another fails.
+type Partial struct {
+	Database string   `json:"database"`
+	Tables   []string `json:"tables"`
+	Rescue   bool     `json:"rescue,omitempty" doc:"they are those that the first transaction after it touched"`
 }
 
 // WayIn is a way to log in to a copy.
@@ -127,6 +135,10 @@ type MakeCopyRequest struct {
 	Over    bool   `json:"over,omitempty" doc:"stop the original, and lay the copy over its own files, where there is no room for both"`
 	Confirm string `json:"confirm,omitempty" doc:"name of the cluster, where its files are laid over"`
 	Port    int    `json:"port,omitempty" minimum:"1024" maximum:"65535" doc:"on 127.0.0.1; left out, a free one is chosen"`
+	// Only and Rescue have it be partial.
+	Only     []string `json:"only,omitempty" doc:"tables that it is to hold, and none besides; a query on another fails"`
+	Database string   `json:"database,omitempty" doc:"of those tables; left out, the one that the cluster is connected to by"`
+	Rescue   bool     `json:"rescue,omitempty" doc:"let it hold what the first transaction after the moment touched, where that can be"`
 }
 
 // StepCopyRequest moves a paused copy.

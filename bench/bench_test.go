@@ -228,18 +228,21 @@ func restoring(b measure) {
 				out, err := exec.Command("cp", "-a", p.DataDir, bed.Path("plain")).CombinedOutput()
 				require.NoError(b, err, string(out))
 				copied := time.Since(started)
-				require.NoError(b, exec.Command("sync", "-f", bed.Path("plain")).Run())
+				flush(b, bed)
 				flushed := time.Since(started)
 				require.NoError(b, os.RemoveAll(bed.Path("plain")))
+				flush(b, bed)
 				_, laid := layOut(b, bed, s, other, restore.LayOut)
 				was, over := layOut(b, bed, s, backup, restore.LayOver)
 				kept = was.Kept
 				require.NoError(b, os.RemoveAll(bed.Path("laid")))
+				flush(b, bed)
 				var k api.Copy
 				started = time.Now()
 				s.JSON(&k, "restore", "start", "original", "latest")
 				side := time.Since(started)
 				s.Must("copy", "discard", k.ID, "--confirm", "original")
+				flush(b, bed)
 				if round >= b.warm {
 					copies, flushes, lays, overs, sides = append(copies, copied), append(flushes, flushed), append(lays, laid),
 						append(overs, over), append(sides, side)
@@ -276,5 +279,6 @@ func layOut(b measure, bed *testbed.Bed, s *testbed.Service, backup api.Backup,
 	started := time.Now()
 	laid, err := how(context.Background(), v, cluster(s).ID, backup.ID, trees, backup.BytesHeld, task.Silent)
 	require.NoError(b, err)
+	require.NoError(b, trees.Sync())
 	return laid, time.Since(started)
 }

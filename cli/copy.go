@@ -6,6 +6,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -70,6 +71,10 @@ func (a *app) showCopy(cmd *cobra.Command, c *client, id string) error {
 	}
 	return a.show(cmd, k, func(w io.Writer) {
 		pairs := []string{"copy", k.Name, "id", k.ID, "of", k.Cluster, "state", k.State, "problem", k.Problem, "host", k.Host}
+		if k.Partial != nil {
+			pairs = append(pairs, "holds only", strings.Join(k.Partial.Tables, ", ")+" of database "+k.Partial.Database+
+				"; a query on another table fails")
+		}
 		for _, way := range k.WaysIn {
 			pairs = append(pairs, "way in", way.Command+"   ("+way.Who+")")
 		}

@@ -27,9 +27,11 @@ func (a *app) rescue() *cobra.Command {
 type rescueFlags struct {
 	in           api.RescueRequest
 	passwordFile string
+	whole        bool
 }
 
 func (f *rescueFlags) add(cmd *cobra.Command) {
+	cmd.Flags().BoolVar(&f.whole, "whole-copy", false, "make a copy of the whole cluster, if one is made, not of the tables alone")
 	cmd.Flags().Uint64Var(&f.in.Transaction, "transaction", 0, "id of the transaction (default: the first one that the copy leaves out)")
 	cmd.Flags().StringSliceVar(&f.in.Tables, "table", nil, "only this table and what stands below it; may be given several times")
 	cmd.Flags().StringArrayVar(&f.in.Settle, "settle", nil,
@@ -42,8 +44,8 @@ func (f *rescueFlags) add(cmd *cobra.Command) {
 }
 
 const rescueHelp = "\n\nThe rows are read from a copy that stands just before the transaction: one that is named, or with CLUSTER and\n" +
-	"MOMENT one that stands there or is made. A row that somebody has changed since the transaction is not overwritten unless\n" +
-	"--settle says so."
+	"MOMENT one that stands there or is made, which holds only the tables that the transaction touched. A row that somebody\n" +
+	"has changed since the transaction is not overwritten unless --settle says so."
 
 // prepare finds or makes the copy, and reads the password.
 func (a *app) prepareRescue(cmd *cobra.Command, args []string, f *rescueFlags) (c *client, path string, err error) {
@@ -57,7 +59,7 @@ func (a *app) prepareRescue(cmd *cobra.Command, args []string, f *rescueFlags) (
 	}
 	name := args[0]
 	if len(args) == 2 {
-		if name, err = a.copyJustBefore(cmd, args[0], args[1]); err != nil {
+		if name, err = a.copyJustBefore(cmd, args[0], args[1], !f.whole); err != nil {
 			return nil, "", err
 		}
 		f.in.Open = true // nobody else has asked for it
@@ -65,8 +67,9 @@ func (a *app) prepareRescue(cmd *cobra.Command, args []string, f *rescueFlags) (
 	return c, "/copies/" + seg(name) + "/rescues", nil
 }
 
-// copyJustBefore gives the id of a copy that stands at a moment, made if there is none.
-func (a *app) copyJustBefore(cmd *cobra.Command, cluster, text string) (string, error) {
+// copyJustBefore gives the id of a copy that stands at a moment, made if there is none: of what the transaction touched alone, if
+// that will do.
+func (a *app) copyJustBefore(cmd *cobra.Command, cluster, text string, partial bool) (string, error) {
 	var m api.Moment
 	c, err := a.askMoment(cmd, "/clusters/"+seg(cluster)+"/moment", text, func(s string) any { return api.MomentRequest{Moment: s} }, &m)
 	if err != nil {
@@ -79,11 +82,11 @@ func (a *app) copyJustBefore(cmd *cobra.Command, cluster, text string) (string, 
 	for _, k := range list {
 		b := k.Plan.Boundary
 		if (k.State == "paused" || k.State == "open") && b.Timeline == m.Boundary.Timeline && b.Stop == m.Boundary.Stop &&
-			b.Inclusive == m.Boundary.Inclusive {
+			b.Inclusive == m.Boundary.Inclusive && (k.Partial == nil || k.Partial.Rescue && partial) {
 			return k.ID, nil
 		}
 	}
-	return a.copyFirst(cmd, cluster, m.Boundary.Moment, &api.MakeCopyRequest{})
+	return a.copyFirst(cmd, cluster, m.Boundary.Moment, &api.MakeCopyRequest{Rescue: partial})
 }
 
 // rescued has a rescue be carried out, and gives what is recorded of it.

@@ -100,21 +100,21 @@ func commit(c *api.Commit, none string) string {
 }
 
 func (a *app) restoreStart() *cobra.Command {
-	var port int
-	var host, name, typed string
-	var detach, over bool
+	var in api.MakeCopyRequest
+	var detach bool
 	cmd := &cobra.Command{
 		Use: "start CLUSTER MOMENT", Short: "Make a side copy of a cluster as it was at a moment",
 		Long: "Make a side copy: the cluster as it was at a moment, in a directory and on a port of its own,\n" +
-			"paused and read-only. The original is not touched, unless the copy is to be laid over its own files." + momentHelp,
+			"paused and read-only. The original is not touched, unless the copy is to be laid over its own files.\n" +
+			"With --only it is partial: it holds these tables and the catalogs, its cost follows the tables and not the\n" +
+			"cluster, and a query on another table fails; it is neither opened nor taken over." + momentHelp,
 		Args: cobra.ExactArgs(2), ValidArgsFunction: a.completeClusters,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if cmd.Flags().Changed("port") && port < 1 {
-				return fmt.Errorf("--port %d: choose one from 1024 to 65535, or leave it out", port)
+			if cmd.Flags().Changed("port") && in.Port < 1 {
+				return fmt.Errorf("--port %d: choose one from 1024 to 65535, or leave it out", in.Port)
 			}
 			var t api.Task
-			c, err := a.askCopy(cmd, args[0], args[1],
-				&api.MakeCopyRequest{Host: host, Name: name, Port: port, Over: over, Confirm: typed}, &t)
+			c, err := a.askCopy(cmd, args[0], args[1], &in, &t)
 			if err != nil {
 				return err
 			}
@@ -124,11 +124,14 @@ func (a *app) restoreStart() *cobra.Command {
 			return a.showCopy(cmd, c, t.Subject)
 		},
 	}
-	cmd.Flags().StringVar(&host, "host", "", "host with an agent to make it on (default: the service's own)")
-	cmd.Flags().BoolVar(&over, "over-original", false, "stop the original, and lay the copy over its own files: no room for both is needed")
-	confirmFlag(cmd, &typed)
-	cmd.Flags().StringVar(&name, "name", "", "short name of the copy (default: the cluster's, with a number)")
-	cmd.Flags().IntVar(&port, "port", 0, "port of the copy on 127.0.0.1 (a free one is chosen)")
+	cmd.Flags().StringVar(&in.Host, "host", "", "host with an agent to make it on (default: the service's own)")
+	cmd.Flags().StringSliceVar(&in.Only, "only", nil, "have it hold only this table and what stands below it; may be given several times")
+	cmd.Flags().StringVar(&in.Database, "database", "", "of those tables, where several databases have one of the name")
+	cmd.Flags().BoolVar(&in.Over, "over-original", false,
+		"stop the original, and lay the copy over its own files: no room for both is needed")
+	confirmFlag(cmd, &in.Confirm)
+	cmd.Flags().StringVar(&in.Name, "name", "", "short name of the copy (default: the cluster's, with a number)")
+	cmd.Flags().IntVar(&in.Port, "port", 0, "port of the copy on 127.0.0.1 (a free one is chosen)")
 	cmd.Flags().BoolVar(&detach, "detach", false, "do not wait for the end")
 	return cmd
 }

@@ -79,7 +79,11 @@ func (w *workload) database(strategy string) {
 	if w.isles {
 		w.run("postgres", "drop database isles")
 	} else {
-		w.run("postgres", "create database isles strategy "+strategy)
+		if w.Major < 15 { // it knows one
+			w.run("postgres", "create database isles")
+		} else {
+			w.run("postgres", "create database isles strategy "+strategy)
+		}
 		w.run("isles", "create table berth as select n, repeat('b', 50) s from generate_series(1, 3000) n")
 	}
 	w.isles = !w.isles

@@ -326,8 +326,10 @@ func (w *wild) rescue(round int) {
 			if touched[t.name+" "+k] || touched[t.name+" "+moved] {
 				delete(want, k)
 			}
-			if row, is := middle[t.name][moved]; is && touched[t.name+" "+moved] { // under the key that the accident gave it
-				want[moved] = row
+			if row, is := middle[t.name][moved]; is { // under the key that the accident gave it
+				if delete(want, moved); touched[t.name+" "+moved] {
+					want[moved] = row
+				}
 			}
 		}
 		for k := range after {

@@ -321,7 +321,7 @@ export const useSettle = (cluster: string) =>
 
 export const useMakeCopy = (cluster: string) =>
   useMutation({
-    mutationFn: (body: { moment: string; host?: string }) =>
+    mutationFn: (body: { moment: string; host?: string; rescue?: boolean }) =>
       answer(api.POST("/clusters/{cluster}/copies", { params: { path: { cluster } }, body })),
     onSuccess: refresh,
   });

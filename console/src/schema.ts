@@ -1862,6 +1862,8 @@ export interface components {
             moment: string;
             /** @description short; no other copy that stands has it */
             name: string;
+            /** @description what it holds, where that is not the whole cluster */
+            partial?: components["schemas"]["Partial"];
             plan: components["schemas"]["Restore"];
             /**
              * Format: int64
@@ -2357,12 +2359,16 @@ export interface components {
         MakeCopyRequest: {
             /** @description name of the cluster, where its files are laid over */
             confirm?: string;
+            /** @description of those tables; left out, the one that the cluster is connected to by */
+            database?: string;
             /** @description name of the host with an agent that it is made on; left out, the service's own */
             host?: string;
             /** @description in the moment language; a time needs its zone */
             moment: string;
             /** @description short name of the copy; left out, one is made from the cluster's */
             name?: string;
+            /** @description tables that it is to hold, and none besides; a query on another fails */
+            only?: string[] | null;
             /** @description stop the original, and lay the copy over its own files, where there is no room for both */
             over?: boolean;
             /**
@@ -2370,6 +2376,8 @@ export interface components {
              * @description on 127.0.0.1; left out, a free one is chosen
              */
             port?: number;
+            /** @description let it hold what the first transaction after the moment touched, where that can be */
+            rescue?: boolean;
         };
         Moment: {
             /** @description transactions on both sides, in the order of the log */
@@ -2460,6 +2468,12 @@ export interface components {
             seconds: number;
             /** Format: int64 */
             version: number;
+        };
+        Partial: {
+            database: string;
+            /** @description they are those that the first transaction after it touched */
+            rescue?: boolean;
+            tables: string[] | null;
         };
         PauseEntryRequest: {
             paused: boolean;

@@ -11,6 +11,7 @@ import (
 const (
 	xlogCheckpointShutdown = 0x00
 	xlogCheckpointOnline   = 0x10
+	xlogNoop               = 0x20
 	xlogNextOID            = 0x30
 	xlogSwitch             = 0x40 // the rest of the segment is unused
 	xlogBackupEnd          = 0x50

@@ -10,6 +10,7 @@ import (
 	"velvetrewind/core/layout"
 	"velvetrewind/core/pg"
 	"velvetrewind/core/problem"
+	"velvetrewind/core/wal"
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/store"
 	"velvetrewind/engine/store/vault"
@@ -130,7 +131,7 @@ func (d *describer) file(f *layout.File) {
 	if f.Dir {
 		return
 	}
-	relation, _, ok := relationOf(f.Path)
+	relation, _, ok := wal.RelationOf(f.Path)
 	if !ok || f.Place != layout.InData {
 		d.content.Other += f.Size
 		return

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"strconv"
 	"strings"
 	"time"
 
@@ -299,7 +298,7 @@ func (w *writer) wanted(f *layout.File, changed *blocks.Set) (parts, error) {
 // forkOf tells of which fork a file holds pages, and from which on. covered is false
 // where the WAL does not tell of every change: there a file is read as a whole.
 func forkOf(name string) (f blocks.Fork, first uint32, covered bool) {
-	relation, rel, ok := relationOf(name)
+	relation, rel, ok := wal.RelationOf(name)
 	if !ok || rel.Fork == "fsm" || rel.Fork == "vm" {
 		return f, 0, false
 	}
@@ -309,32 +308,6 @@ func forkOf(name string) (f blocks.Fork, first uint32, covered bool) {
 		f.Number = initFork
 	}
 	return f, rel.FirstBlock(), true
-}
-
-// The tablespaces that every cluster has (pg_tablespace.dat).
-const (
-	defaultSpace = 1663
-	globalSpace  = 1664
-)
-
-// relationOf tells whose pages a file holds.
-func relationOf(name string) (r wal.RelationRef, f pg.RelationFile, ok bool) {
-	if f, ok = pg.ParseRelationFile(name); !ok {
-		return r, f, false
-	}
-	r = wal.RelationRef{Space: defaultSpace, Database: f.Database, Filenode: f.Filenode}
-	if f.Database == 0 {
-		r.Space = globalSpace
-	}
-	if below, ok := strings.CutPrefix(name, "pg_tblspc/"); ok {
-		oid, _, _ := strings.Cut(below, "/")
-		n, err := strconv.ParseUint(oid, 10, 32)
-		if err != nil {
-			return r, f, false
-		}
-		r.Space = uint32(n)
-	}
-	return r, f, true
 }
 
 // feedParts feeds a file: the extents that are wanted from in, the others as they were.

@@ -105,13 +105,13 @@ func (s *localSource) list(_ context.Context, dir string) ([]layout.File, error)
 	if err != nil {
 		return nil, err
 	}
-	entries, err := d.ReadDir(-1)
+	entries, err := d.Readdirnames(-1) // names alone: there may be very many
 	if err = errors.Join(err, d.Close()); err != nil {
 		return nil, err
 	}
-	var list []layout.File
+	list := make([]layout.File, 0, len(entries))
 	for _, e := range entries {
-		name := path.Join(dir, e.Name())
+		name := path.Join(dir, e)
 		in, at := s.within(name)
 		info, err := in.Lstat(at)
 		if errors.Is(err, fs.ErrNotExist) {

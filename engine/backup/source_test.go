@@ -100,10 +100,10 @@ func TestRelationsOfFiles(t *testing.T) {
 		space, database, node, first uint32
 		covered                      bool
 	}{
-		"base/5/16384":      {defaultSpace, 5, 16384, 0, true},
-		"base/5/16384.2":    {defaultSpace, 5, 16384, 2 * 131072, true},
-		"base/5/16384_init": {defaultSpace, 5, 16384, 0, true},
-		"global/1262":       {globalSpace, 0, 1262, 0, true},
+		"base/5/16384":      {1663, 5, 16384, 0, true},
+		"base/5/16384.2":    {1663, 5, 16384, 2 * 131072, true},
+		"base/5/16384_init": {1663, 5, 16384, 0, true},
+		"global/1262":       {1664, 0, 1262, 0, true},
 		"pg_tblspc/16386/PG_15_202209061/5/16600":  {16386, 5, 16600, 0, true},
 		"base/5/16384_fsm":                         {},
 		"base/5/16384_vm":                          {},

@@ -12,6 +12,7 @@ import (
 	"velvetrewind/core/blocks"
 	"velvetrewind/core/layout"
 	"velvetrewind/core/pg"
+	"velvetrewind/core/wal"
 	"velvetrewind/engine/server/replication"
 )
 
@@ -133,7 +134,7 @@ func (w *writer) judgePages(ctx context.Context, again reread) error {
 // damaged records a page as damaged.
 func (w *writer) damaged(ctx context.Context, s suspect, fault string) {
 	d := layout.DamagedPage{Path: s.path, Block: s.block, Fault: fault}
-	if ref, _, ok := relationOf(s.path); ok {
+	if ref, _, ok := wal.RelationOf(s.path); ok {
 		if book, err := w.t.Books.Of(ctx, w.t.Cluster.ID); err == nil {
 			if n, known := book.Now()(ref); known {
 				d.Table = n.Label() + " in " + n.Database

@@ -9,6 +9,7 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
+	"velvetrewind/core/partial"
 	"velvetrewind/core/pg"
 	"velvetrewind/core/problem"
 )
@@ -155,6 +156,8 @@ type Copy struct {
 	Moves       int             `db:"moves"` // how often it has been moved to another moment
 	// Over says that it was laid over the original's own files, of which nothing else is left.
 	Over bool `db:"over"`
+	// Partial is partial.Spec, null or nothing for a whole copy.
+	Partial json.RawMessage `db:"partial"`
 	// Beside is the copy for whose proof it was made, and with which it goes; nobody is shown it.
 	Beside string `db:"beside"`
 	// When it was begun, laid out, and had come to its moment, since it was last moved.
@@ -168,6 +171,15 @@ func (k Copy) Complete() bool {
 	return k.ArrivedAt.Valid || !k.BegunAt.Valid // of an earlier version of this program
 }
 
+// Part is what a partial copy holds; nil of a whole one.
+func (k Copy) Part() (*partial.Spec, error) {
+	if len(k.Partial) == 0 {
+		return nil, nil
+	}
+	var s *partial.Spec
+	return s, json.Unmarshal(k.Partial, &s)
+}
+
 // Place names where a copy is put, until it is moved.
 func (k Copy) Place() string { return fmt.Sprintf("%s#%d", k.ID, k.Moves) }
 
@@ -177,10 +189,11 @@ func (c *Catalog) AddCopy(ctx context.Context, k Copy, replays []Stretch) error 
 	return c.placeCopy(ctx, k, replays, "the copy was not made", func(tx *sqlx.Tx) error {
 		_, err := tx.ExecContext(ctx, `insert into velvet.copies
 			(id, name, cluster_id, backup_id, moment, plan, directory, socket, port, state, os_user, host_id, task_id, beside, over,
-			begun_at)
-			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, now())`,
+			partial, begun_at)
+			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15,
+			coalesce($16::jsonb, 'null'), now())`,
 			k.ID, k.Name, k.ClusterID, k.BackupID, k.Moment, string(k.Plan), k.Directory, k.Socket, k.Port, k.State, k.OSUser,
-			k.Host, k.TaskID, k.Beside, k.Over)
+			k.Host, k.TaskID, k.Beside, k.Over, textOrNull(k.Partial))
 		if violates(err, "copy_names") {
 			return problem.New(problem.Conflict, "Choose another with --name, or leave it out.", "the copy was not made",
 				"there is a copy named %q already", k.Name)
@@ -259,6 +272,13 @@ func (c *Catalog) SaveCopy(ctx context.Context, k Copy) error {
 		laid_out_at = case when $2 = '`+CopyReplaying+`' then coalesce(laid_out_at, now()) else laid_out_at end,
 		arrived_at = case when $2 = '`+CopyPaused+`' then coalesce(arrived_at, now()) else arrived_at end where id = $1`,
 		k.ID, k.State, k.Problem, k.Socket, lsn(k.ReplayedLSN), k.ReplayedTo, lsn(k.PausedLSN))
+	return err
+}
+
+// MakeWhole records that a copy that was to be partial becomes a whole one.
+func (c *Catalog) MakeWhole(ctx context.Context, id string) error {
+	_, err := c.db.ExecContext(ctx, `update velvet.copies set partial = 'null', laid_out_at = null, replayed_lsn = null, replayed_to = null
+		where id = $1`, id)
 	return err
 }
 

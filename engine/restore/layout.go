@@ -13,6 +13,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"velvetrewind/core/layout"
+	"velvetrewind/core/partial"
 	"velvetrewind/core/task"
 	"velvetrewind/engine/host"
 	"velvetrewind/engine/store"
@@ -39,14 +40,36 @@ type Laid struct {
 	Kept int64 // bytes that stood there already
 }
 
-// LayOut writes every file of a base backup into trees that are empty. When it returns,
-// everything is safe on disk.
+// LayOut writes every file of a base backup into trees that are empty. It does not wait for the disk: a copy whose machine
+// crashes is made anew, and one that is opened is flushed before.
 func LayOut(ctx context.Context, v *vault.Vault, cluster, backup string, trees Trees, total int64, report task.Report) (Laid, error) {
-	laid, err := layOut(ctx, v, cluster, backup, trees, nil, total, report)
+	return layOut(ctx, v, cluster, backup, trees, nil, nil, total, report)
+}
+
+// LayOutPart is LayOut but for the files that are lacking.
+func LayOutPart(ctx context.Context, v *vault.Vault, cluster, backup string, trees Trees, lacks partial.Lacks, total int64,
+	report task.Report) (Laid, error) {
+	return layOut(ctx, v, cluster, backup, trees, nil, lacks, total, report)
+}
+
+// PartSize is how many bytes the files of a base backup have but for those that are lacking.
+func PartSize(ctx context.Context, v *vault.Vault, cluster, backup string, lacks partial.Lacks) (total int64, err error) {
+	manifest, err := v.Open(ctx, store.ManifestKey(cluster, backup))
 	if err != nil {
-		return laid, err
+		return 0, err
 	}
-	return laid, trees.Sync()
+	defer func() { _ = manifest.Close() }()
+	_, err = layout.ReadManifest(manifest, layout.Visit{File: func(f *layout.File) error {
+		if !lacking(lacks, f) {
+			total += f.Size
+		}
+		return nil
+	}})
+	return total, err
+}
+
+func lacking(l partial.Lacks, f *layout.File) bool {
+	return l != nil && !f.Dir && f.Place == layout.InData && l.HasFile(f.Path)
 }
 
 // LayOver makes trees in which another base backup was laid out, and perhaps changed
@@ -55,18 +78,15 @@ func LayOut(ctx context.Context, v *vault.Vault, cluster, backup string, trees T
 // what the backup does not hold is removed. Nothing may use the trees meanwhile.
 func LayOver(ctx context.Context, v *vault.Vault, cluster, backup string, trees Trees, total int64, report task.Report) (Laid, error) {
 	named := make(names)
-	laid, err := layOut(ctx, v, cluster, backup, trees, named, total, report)
+	laid, err := layOut(ctx, v, cluster, backup, trees, named, nil, total, report)
 	if err != nil {
 		return laid, err
 	}
-	if err := named.removeOthers(trees); err != nil {
-		return laid, err
-	}
-	return laid, trees.Sync()
+	return laid, named.removeOthers(trees)
 }
 
-// layOut does both; over is nil for empty trees.
-func layOut(ctx context.Context, v *vault.Vault, cluster, backup string, trees Trees, over names, total int64,
+// layOut does it all; over is nil for empty trees.
+func layOut(ctx context.Context, v *vault.Vault, cluster, backup string, trees Trees, over names, lacks partial.Lacks, total int64,
 	report task.Report) (laid Laid, err error) {
 	manifest, err := v.Open(ctx, store.ManifestKey(cluster, backup))
 	if err != nil {
@@ -75,8 +95,8 @@ func layOut(ctx context.Context, v *vault.Vault, cluster, backup string, trees T
 	defer func() { _ = manifest.Close() }()
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(layoutWorkers)
-	w := &workers{group: group, ctx: ctx, trees: trees, packs: v.Packs(cluster), key: v.HashKey(cluster), over: over, total: total,
-		report: report}
+	w := &workers{group: group, ctx: ctx, trees: trees, packs: v.Packs(cluster), key: v.HashKey(cluster), over: over,
+		lacks: lacks, total: total, report: report}
 	_, err = layout.ReadManifest(manifest, layout.Visit{Head: func(h layout.Head) error { laid.Head = h; return nil }, File: w.file})
 	w.begin()
 	if e := group.Wait(); e != nil {
@@ -95,6 +115,7 @@ type workers struct {
 	packs  *vault.Packs
 	key    layout.HashKey
 	over   names // nil for empty trees
+	lacks  partial.Lacks
 	total  int64
 	report task.Report
 
@@ -105,6 +126,9 @@ type workers struct {
 
 // file has a file be laid out, or makes a directory.
 func (w *workers) file(f *layout.File) error {
+	if lacking(w.lacks, f) {
+		return nil
+	}
 	path, err := w.trees.place(f)
 	if err == nil {
 		err = vault.CheckSheets(f) // before room is made for what it says

@@ -11,6 +11,7 @@ import (
 	"velvetrewind/core/problem"
 	"velvetrewind/core/rescue"
 	"velvetrewind/core/task"
+	"velvetrewind/engine/restore/copies"
 )
 
 // mostSamples is how many rows that differ are shown of a table; all are counted.
@@ -33,9 +34,27 @@ func (r *Retriever) Compare(ctx context.Context, database string, tables []journ
 		if err != nil {
 			return err
 		}
+		held, err := r.Copy.Part()
+		if err != nil {
+			return err
+		}
+		named := func(old *relation, t journal.Table) bool {
+			return t.Covers(journal.Name{Database: database, Schema: old.Schema, Table: old.Name})
+		}
+		if held != nil { // it can be compared with what it has
+			whole, err := heldWhole(ctx, s.old, held.OIDs)
+			if err != nil {
+				return err
+			}
+			all = slices.DeleteFunc(all, func(old *relation) bool { return !slices.Contains(whole, old.OID) })
+			for _, t := range tables {
+				if !slices.ContainsFunc(all, func(old *relation) bool { return named(old, t) }) {
+					return copies.Whole(r.Copy, t.String()+" was not compared")
+				}
+			}
+		}
 		for i, old := range all {
-			name := journal.Name{Database: database, Schema: old.Schema, Table: old.Name}
-			if len(tables) > 0 && !slices.ContainsFunc(tables, func(t journal.Table) bool { return t.Covers(name) }) {
+			if len(tables) > 0 && !slices.ContainsFunc(tables, func(t journal.Table) bool { return named(old, t) }) {
 				continue
 			}
 			report.Progress(int64(i), int64(len(all)), task.Tables, "comparing "+old.Schema+"."+old.Name)
@@ -52,6 +71,17 @@ func (r *Retriever) Compare(ctx context.Context, database string, tables []journ
 		return nil
 	})
 	return list, err
+}
+
+// heldWhole are the tables that a partial copy holds, and partitioned ones of which it holds every partition.
+func heldWhole(ctx context.Context, conn *pgx.Conn, oids []uint32) ([]uint32, error) {
+	rows, err := conn.Query(ctx, `select oid from pg_catalog.pg_class c where oid operator(pg_catalog.=) any ($1)
+		or relkind operator(pg_catalog.=) 'p' and not exists (select from pg_catalog.pg_partition_tree(c.oid)
+			where isleaf and relid::pg_catalog.oid operator(pg_catalog.<>) all ($1))`, oids)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowTo[uint32])
 }
 
 // compare holds one table of the copy against the live one.

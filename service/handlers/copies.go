@@ -2,6 +2,7 @@ package handlers
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -13,7 +14,9 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"velvetrewind/api"
+	"velvetrewind/core/partial"
 	"velvetrewind/core/pg"
+	"velvetrewind/core/plan"
 	"velvetrewind/core/problem"
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/host"
@@ -77,6 +80,10 @@ func (h *Copies) submitCopy(ctx context.Context, in *makeCopy) (*body[api.Task],
 		return nil, problem.New(problem.Invalid, "Begin with a letter; use lower-case letters, digits, - and _, at most 40.",
 			"the copy was not made", "%q cannot be a copy's name", name)
 	}
+	if len(in.Body.Only) > 0 && (in.Body.Host != "" || in.Body.Over) {
+		return nil, problem.New(problem.Invalid, "Make it on the service's own host, in a directory of its own, or make a whole copy.",
+			"the copy was not made", "a partial copy is made neither on a host with an agent nor over the original's files")
+	}
 	wish := copies.Wish{Name: in.Body.Name, Port: in.Body.Port, Over: in.Body.Over}
 	if in.Body.Host != "" {
 		on, err := h.Catalog.Host(ctx, in.Body.Host)
@@ -86,6 +93,9 @@ func (h *Copies) submitCopy(ctx context.Context, in *makeCopy) (*body[api.Task],
 		wish.Host = on.ID
 	}
 	k, err := h.Copies.Prepare(ctx, cluster, p, wish)
+	if err == nil {
+		k.Partial, err = h.part(ctx, cluster, p, in.Body)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -100,6 +110,22 @@ func (h *Copies) submitCopy(ctx context.Context, in *makeCopy) (*body[api.Task],
 		return nil, err
 	}
 	return out, h.Catalog.SetCopyTask(ctx, k.ID, out.Body.ID)
+}
+
+// part is what a copy is to hold, as it is recorded; nothing for a whole one.
+func (h *Copies) part(ctx context.Context, cluster catalog.Cluster, p plan.Restore, in api.MakeCopyRequest) (json.RawMessage, error) {
+	var s *partial.Spec
+	var err error
+	switch {
+	case len(in.Only) > 0:
+		s, err = h.Planner.Only(ctx, cluster.Name, in.Database, in.Only)
+	case in.Rescue && in.Host == "" && !in.Over:
+		s, err = h.Planner.Rescuing(ctx, cluster.Name, p)
+	}
+	if err != nil || s == nil {
+		return nil, err
+	}
+	return json.Marshal(s)
 }
 
 // mayLayOver refuses a copy that is to be laid over the original's own files where that cannot be, or was not confirmed.
@@ -124,6 +150,9 @@ type stepCopy struct {
 func (h *Copies) submitStep(ctx context.Context, in *stepCopy) (*body[api.Task], error) {
 	k, cluster, err := h.present(ctx, in.Copy)
 	if err != nil {
+		return nil, err
+	}
+	if err := copies.Whole(k, "the copy was not moved"); err != nil {
 		return nil, err
 	}
 	if k.State != catalog.CopyPaused && k.State != catalog.CopyDown {
@@ -244,6 +273,9 @@ func (h *Copies) submitOpen(ctx context.Context, in *CopyPath) (*body[api.Task],
 	if err != nil {
 		return nil, err
 	}
+	if err := copies.Whole(k, "the copy was not opened"); err != nil {
+		return nil, err
+	}
 	if k.State != catalog.CopyPaused {
 		return nil, problem.New(problem.Conflict, "", "the copy was not opened", "it is %s; only a paused copy can be opened", k.State)
 	}
@@ -281,6 +313,9 @@ func (h *Copies) submitDiscard(ctx context.Context, in *discardCopy) (*body[api.
 func (h *Copies) submitProof(ctx context.Context, in *CopyPath) (*body[api.Task], error) {
 	k, cluster, err := h.present(ctx, in.Copy)
 	if err != nil {
+		return nil, err
+	}
+	if err := copies.Whole(k, "the copy was not proved"); err != nil {
 		return nil, err
 	}
 	if k.State != catalog.CopyPaused && k.State != catalog.CopyOpen {
@@ -324,7 +359,7 @@ func (h *Copies) Feed(w http.ResponseWriter, r *http.Request) {
 		content = padded{io.LimitReader(io.MultiReader(content, zeroes{}), size), content}
 	}
 	w.Header().Set("Content-Type", "application/octet-stream")
-	if _, err := io.Copy(w, content); err != nil {
+	if _, err := io.Copy(w, content); err != nil && r.Context().Err() == nil { // who asked wants no more
 		h.Log.Error("a segment could not be delivered", "cluster", cluster.Name, "segment", name, "error", err)
 		panic(http.ErrAbortHandler) // so that the other end does not take it for whole
 	}

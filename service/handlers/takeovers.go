@@ -16,6 +16,7 @@ import (
 	"velvetrewind/core/proof"
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/host"
+	"velvetrewind/engine/restore/copies"
 	"velvetrewind/engine/restore/takeover"
 	"velvetrewind/service/logins"
 	"velvetrewind/service/planner"
@@ -50,6 +51,9 @@ func (h *Takeovers) Register(api *Surface) {
 func (h *Takeovers) plan(ctx context.Context, name string, w takeover.Wish) (k catalog.Copy, cluster catalog.Cluster,
 	v api.Takeover, err error) {
 	if k, cluster, err = h.Catalog.CopyAndCluster(ctx, name); err != nil {
+		return k, cluster, v, err
+	}
+	if err := copies.Whole(k, "the original was not touched"); err != nil {
 		return k, cluster, v, err
 	}
 	p := h.Taker.Prepare(ctx, cluster, k, w)

@@ -71,6 +71,11 @@ func Copy(k catalog.Copy, cluster catalog.Cluster, osUser string) (api.Copy, err
 		t := k.ReplayedTo.Time.UTC()
 		v.ReplayedTo = &t
 	}
+	if spec, err := k.Part(); err != nil {
+		return v, err
+	} else if spec != nil {
+		v.Partial = &api.Partial{Database: spec.Database, Tables: spec.Tables, Rescue: spec.Rescue}
+	}
 	var p plan.Restore
 	err := json.Unmarshal(k.Plan, &p)
 	v.Plan = Restore(p)

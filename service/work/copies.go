@@ -5,6 +5,7 @@ import (
 
 	"velvetrewind/core/task"
 	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/server/names"
 )
 
 func (w *Worker) makeCopy(ctx context.Context, t catalog.Task, order Copy, report task.Report) (any, error) {
@@ -21,7 +22,20 @@ func (w *Worker) makeCopy(ctx context.Context, t catalog.Task, order Copy, repor
 		}
 		return nil, w.layOver(ctx, t, cluster, k, report)
 	}
-	if err := w.Copies.Make(ctx, cluster, k, order.Plan, report); err != nil {
+	spec, err := k.Part()
+	if err != nil {
+		return nil, err
+	}
+	if spec == nil {
+		err = w.Copies.Make(ctx, cluster, k, order.Plan, report)
+	} else {
+		var book *names.Book
+		if book, err = w.Books.Of(ctx, cluster.ID); err != nil {
+			return nil, err
+		}
+		err = w.Copies.MakePart(ctx, cluster, k, order.Plan, spec, book.Lacks(spec), report)
+	}
+	if err != nil {
 		return nil, err
 	}
 	return map[string]any{"copy": k.ID, "port": k.Port}, nil

@@ -42,12 +42,12 @@ export function CopyPage() {
       <header className="flex flex-wrap items-baseline justify-between gap-3">
         <h1>{headline[k.state] ?? k.state}</h1>
         <span className="flex gap-3">
-          {stands && (
+          {stands && !k.partial && (
             <button className={k.proof ? "button" : "button primary"} disabled={prove.isPending} onClick={() => prove.mutate()}>
               {k.proof ? "Prove it again" : "Prove it"}
             </button>
           )}
-          {k.state === "paused" && (
+          {k.state === "paused" && !k.partial && (
             <button className="button" disabled={open.isPending} onClick={() => open.mutate()}>
               Open for writing
             </button>
@@ -57,7 +57,7 @@ export function CopyPage() {
               Bring rows back
             </Link>
           )}
-          {k.state === "paused" && !k.host && (
+          {k.state === "paused" && !k.host && !k.partial && (
             <Link className="button" to="/copies/$copy/takeover" params={{ copy: k.id }}>
               Take over
             </Link>
@@ -83,7 +83,7 @@ export function CopyPage() {
       {making && <Making copy={k} />}
       {k.proof && <ProofView proof={k.proof} />}
       <Where copy={k} />
-      {k.state === "paused" && <Stepper copy={k} />}
+      {k.state === "paused" && !k.partial && <Stepper copy={k} />}
       {making && k.task && (
         <section aria-label="Log" className="mt-6">
           <h2>Log</h2>
@@ -140,6 +140,15 @@ function Where({ copy: k }: { copy: Copy }) {
       <h2 className="mb-2">Where it stands</h2>
       <Facts
         rows={[
+          [
+            "holds only",
+            k.partial && (
+              <span key="p">
+                <code>{k.partial.tables?.join(", ")}</code> of database {k.partial.database}, and the catalogs. A query on another table
+                fails; it is neither opened nor taken over.
+              </span>
+            ),
+          ],
           ...(k.waysIn ?? []).map((way, i): [string, ReactNode] => [
             i === 0 ? "look at it with" : "or with",
             <span key={`way${i}`}>

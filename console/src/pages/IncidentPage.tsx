@@ -114,7 +114,11 @@ function Actions({ cluster, of: x }: { cluster: string; of: Transaction }) {
   const settle = useSettle(cluster);
   const moment = `before tx ${x.xid}`;
   const copy = (to: "/copies/$copy" | "/copies/$copy/rescue" | "/copies/$copy/takeover") =>
-    make.mutate({ moment }, { onSuccess: (t) => t.subject && void navigate({ to, params: { copy: t.subject } }) });
+    make.mutate(
+      // For a rescue it needs to hold only what the transaction touched.
+      to === "/copies/$copy/rescue" ? { moment, rescue: true } : { moment },
+      { onSuccess: (t) => t.subject && void navigate({ to, params: { copy: t.subject } }) },
+    );
   return (
     <>
       <p className="mt-3 flex flex-wrap items-center gap-3">

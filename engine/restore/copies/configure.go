@@ -17,7 +17,7 @@ import (
 )
 
 // configure replaces the configuration that came with the base by the copy's own.
-func (c *Maker) configure(cluster catalog.Cluster, k catalog.Copy, p plan.Restore, last pg.Segment, head layout.Head,
+func (c *Maker) configure(cluster catalog.Cluster, k catalog.Copy, p plan.Restore, part *part, segments []pg.Segment, head layout.Head,
 	t restore.Trees) error {
 	original, err := control(t, cluster)
 	if err != nil {
@@ -31,7 +31,7 @@ func (c *Maker) configure(cluster catalog.Cluster, k catalog.Copy, p plan.Restor
 	if err := tablespaceMap(t, head); err != nil {
 		return err
 	}
-	ticket, err := c.ticket(cluster, k, last, t)
+	ticket, err := c.ticket(cluster, k, part, segments, t)
 	if err != nil {
 		return err
 	}
@@ -40,18 +40,31 @@ func (c *Maker) configure(cluster catalog.Cluster, k catalog.Copy, p plan.Restor
 		free = 0 // the least does
 	}
 	files := map[string]string{
-		"postgresql.conf":      settings(k, p, original, host.RestoreCommand(c.Program, ticket), buffers(free)),
+		"postgresql.conf":      settings(k, p, original, host.RestoreCommand(c.Program, ticket), buffers(free)) + part.settings(),
 		"postgresql.auto.conf": whileReplaying,
 		"pg_hba.conf":          hba,
 		"pg_ident.conf":        "",
 		"recovery.signal":      "",
 	}
 	for name, content := range files {
-		if err := t.WriteFile(filepath.Join(t.Data, name), []byte(content), 0o600); err != nil {
+		if err := put(t, filepath.Join(t.Data, name), []byte(content)); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// put writes a file of a copy without waiting for the disk, which would wait for everything that was laid out.
+func put(t restore.Trees, name string, content []byte) error {
+	if err := t.Remove(name); err != nil {
+		return err
+	}
+	f, err := t.Create(name, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = f.WriteAt(content, 0)
+	return errors.Join(err, f.Close())
 }
 
 // whileReplaying is what a copy is besides configured with until it is opened: should its machine crash before, it is made anew,
@@ -124,7 +137,7 @@ func settings(k catalog.Copy, p plan.Restore, control pg.Control, restoreCommand
 		"recovery_target_inclusive = " + inclusive,
 		"recovery_target_timeline = " + q(fmt.Sprint(uint32(p.Boundary.Timeline))),
 		"recovery_target_action = 'pause'",
-		"recovery_init_sync_method = 'syncfs'", // everything was flushed when it had been laid out
+		"recovery_init_sync_method = 'syncfs'", // one flush of the file system, not one of each file
 		"hot_standby = on",
 		"",
 		"# Nothing leaves this copy, and nothing runs in it by itself.",
@@ -186,5 +199,5 @@ func tablespaceMap(t restore.Trees, head layout.Head) error {
 		}
 		content += fmt.Sprintf("%d %s\n", s.OID, t.Path(d))
 	}
-	return t.WriteFile(filepath.Join(t.Data, "tablespace_map"), []byte(content), 0o600)
+	return put(t, filepath.Join(t.Data, "tablespace_map"), []byte(content))
 }

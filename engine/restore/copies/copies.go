@@ -4,8 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"fmt"
-	"io"
 	"maps"
 	"net"
 	"path/filepath"
@@ -15,17 +13,14 @@ import (
 
 	"velvetrewind/core/figures"
 	"velvetrewind/core/layout"
-	"velvetrewind/core/pg"
 	"velvetrewind/core/plan"
 	"velvetrewind/core/problem"
 	"velvetrewind/core/task"
-	"velvetrewind/engine/archive"
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/catalog/seal"
 	"velvetrewind/engine/host"
 	"velvetrewind/engine/host/wire"
 	"velvetrewind/engine/restore"
-	"velvetrewind/engine/restore/feed"
 	"velvetrewind/engine/server/access"
 	"velvetrewind/engine/store/place"
 	"velvetrewind/engine/store/vault"
@@ -211,25 +206,34 @@ func (c *Maker) Make(ctx context.Context, cluster catalog.Cluster, k catalog.Cop
 	if err != nil {
 		return err
 	}
-	c = own
 	backup, err := c.Catalog.Backup(ctx, k.BackupID)
 	if err != nil {
 		return err
 	}
+	return own.make(ctx, cluster, &k, backup, p, nil, report)
+}
+
+func (c *Maker) make(ctx context.Context, cluster catalog.Cluster, k *catalog.Copy, backup catalog.Backup, p plan.Restore,
+	part *part, report task.Report) error {
 	if err := c.hasRoom(backup, 0, "the copy was not made"); err != nil {
 		return err
 	}
-	trees, err := c.makeDirs(&k)
+	trees, err := c.makeDirs(k)
 	if err != nil {
 		return err
 	}
 	defer func() { _ = trees.Close() }()
 	report.Log("laying out base %s in %s", backup.ID, k.Directory)
-	laid, err := c.layOut(ctx, k, backup, trees, false, report)
+	var laid restore.Laid
+	if part == nil {
+		laid, err = c.layOut(ctx, *k, backup, trees, false, report)
+	} else {
+		laid, err = c.layOutPart(ctx, backup, trees, part, report)
+	}
 	if err != nil {
 		return err
 	}
-	return c.replay(ctx, cluster, k, p, laid.Head, trees, report)
+	return c.replay(ctx, cluster, *k, p, part, laid.Head, trees, report)
 }
 
 // Step moves a paused copy to another moment, or makes one anew that is down: the base of the new plan is laid over what
@@ -278,7 +282,7 @@ func (c *Maker) Step(ctx context.Context, cluster catalog.Cluster, k catalog.Cop
 		return err
 	}
 	report.Log("%s of %s stood there already", figures.Size(laid.Kept), figures.Size(backup.BytesHeld))
-	return c.replay(ctx, cluster, k, p, laid.Head, trees, report)
+	return c.replay(ctx, cluster, k, p, nil, laid.Head, trees, report)
 }
 
 // undo removes what there is of a copy that could not be made.
@@ -304,13 +308,16 @@ func (c *Maker) undo(ctx context.Context, cluster catalog.Cluster, k catalog.Cop
 }
 
 // replay starts a copy that is laid out and follows its recovery to the moment.
-func (c *Maker) replay(ctx context.Context, cluster catalog.Cluster, k catalog.Copy, p plan.Restore, head layout.Head, trees restore.Trees,
-	report task.Report) error {
+func (c *Maker) replay(ctx context.Context, cluster catalog.Cluster, k catalog.Copy, p plan.Restore, part *part, head layout.Head,
+	trees restore.Trees, report task.Report) error {
 	segments, err := c.feedTail(ctx, cluster, p, trees, report)
+	if err == nil {
+		err = part.follows(segments)
+	}
 	if err != nil {
 		return err
 	}
-	if err := c.configure(cluster, k, p, segments[len(segments)-1], head, trees); err != nil {
+	if err := c.configure(cluster, k, p, part, segments, head, trees); err != nil {
 		return err
 	}
 	k.State = catalog.CopyReplaying
@@ -338,7 +345,8 @@ func (c *Maker) hasRoom(b catalog.Backup, held int64, title string) error {
 		return err
 	}
 	// What it holds, not what was read: an incremental backup is laid out whole, too.
-	if need := b.BytesHeld + b.BytesHeld/10; free+held < need {
+	need := b.BytesHeld + b.BytesHeld/10
+	if free+held < need {
 		return problem.New(problem.Full, "Free space there, discard a copy that is no longer needed, or serve with another --copies "+
 			"directory.",
 			title, "it needs about %s in %s, and %s are free", figures.Size(need-held), c.Dir, figures.Size(free))
@@ -384,42 +392,6 @@ func (c *Maker) used(k catalog.Copy) (int64, error) {
 	}
 	n, err := t.Used()
 	return n, errors.Join(err, t.Close())
-}
-
-// feedTail puts segments that are not in the store yet beside the copy. It returns
-// all segments that the copy will replay.
-func (c *Maker) feedTail(ctx context.Context, cluster catalog.Cluster, p plan.Restore, t restore.Trees,
-	report task.Report) ([]pg.Segment, error) {
-	a, err := archive.Open(ctx, c.Catalog, c.Store, c.Spool, cluster)
-	if err != nil {
-		return nil, err
-	}
-	if a, err = a.On(p.Boundary.Timeline); err != nil {
-		return nil, err
-	}
-	segments := p.Segments(a.Ancestors, cluster.SegmentSize)
-	for _, tail := range a.Spooled(segments) {
-		name := tail.Segment.Name(cluster.SegmentSize)
-		if err := feedOne(ctx, a, tail.Segment, t, filepath.Join(feedDir, name)); err != nil {
-			return nil, fmt.Errorf("segment %s from the spool: %w", name, err)
-		}
-		report.Log("segment %s is not in the store yet; the copy gets what is in the spool, up to %s", name, tail.End)
-	}
-	return segments, nil
-}
-
-func feedOne(ctx context.Context, a *archive.Archive, s pg.Segment, t restore.Trees, to string) error {
-	src, err := a.OpenSegment(ctx, s)
-	if err != nil {
-		return err
-	}
-	defer func() { _ = src.Close() }()
-	f, err := t.Create(to, 0o600)
-	if err != nil {
-		return err
-	}
-	_, err = io.Copy(f, src)
-	return errors.Join(err, f.Close())
 }
 
 // Remove ends the copy's server and removes its directory.
@@ -469,19 +441,4 @@ func (c *Maker) Refresh(ctx context.Context, cluster catalog.Cluster, k catalog.
 		return k, nil
 	}
 	return k, c.save(ctx, k)
-}
-
-// ticket writes what `velvet segment deliver` needs.
-func (c *Maker) ticket(cluster catalog.Cluster, k catalog.Copy, last pg.Segment, trees restore.Trees) (string, error) {
-	t := feed.Ticket{
-		Copy: k.ID, Cluster: cluster.ID, Service: c.Service, Certificate: c.Certificate, Authority: c.Authority,
-		Token: feed.Token(c.Key, k.ID),
-		Store: c.Place.For(c.Store, cluster.ID),
-		Feed:  trees.Path(feedDir), Size: cluster.SegmentSize, Needed: last.Number, Timeline: last.Timeline, Unflushed: true,
-	}
-	b, err := json.MarshalIndent(t, "", "  ")
-	if err != nil {
-		return "", err
-	}
-	return trees.Path(ticketFile), trees.WriteFile(ticketFile, b, 0o600)
 }

@@ -51,6 +51,11 @@ type Ticket struct {
 	Timeline  pg.Timeline    `json:"timeline"`
 	// Unflushed says that the copy is not flushed to disk until it is opened: after a crash of its machine it gets nothing any more.
 	Unflushed bool `json:"unflushed,omitempty"`
+	// Lacks is the file that lists what a partial copy lacks, "" for a whole one; SystemID is of the cluster, and First the number of
+	// the first segment that the plan needs.
+	Lacks    string `json:"lacks,omitempty"`
+	SystemID uint64 `json:"systemID,omitempty"`
+	First    uint64 `json:"neededFrom,omitempty"`
 }
 
 // Token makes the token by which a copy's deliveries show who they are.
@@ -122,51 +127,87 @@ func (t Ticket) needs(name string) bool {
 }
 
 func (t Ticket) deliver(ctx context.Context, name, to string) error {
+	content, err := t.open(ctx, name)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = content.Close() }()
+	if _, isHistory := pg.ParseHistoryName(name); isHistory {
+		return put(to, func(f *os.File) error {
+			_, err := io.Copy(f, content)
+			return err
+		})
+	}
+	if t.Lacks != "" {
+		return t.sift(ctx, name, content, to)
+	}
+	return put(to, func(f *os.File) error {
+		n, err := io.Copy(f, bufio.NewReaderSize(content, 1<<20))
+		if err == nil && n > int64(t.Size) {
+			err = fmt.Errorf("%d bytes are more than a segment has", n)
+		}
+		return errors.Join(err, f.Truncate(int64(t.Size))) // the rest of a cut segment is zero
+	})
+}
+
+// open reads a segment or a history file, from where it is to be had.
+func (t Ticket) open(ctx context.Context, name string) (io.ReadCloser, error) {
 	_, isHistory := pg.ParseHistoryName(name)
 	if _, err := pg.ParseSegmentName(name, t.Size); err != nil && !isHistory {
-		return ErrNoSuchSegment // a backup label file or the like, which we do not keep
+		return nil, ErrNoSuchSegment // a backup label file or the like, which we do not keep
 	}
 	f, err := os.Open(filepath.Join(t.Feed, name))
 	if err == nil {
-		defer func() { _ = f.Close() }()
-		return t.write(f, to, isHistory)
+		return f, nil
 	}
 	if !errors.Is(err, os.ErrNotExist) {
-		return err
+		return nil, err
 	}
-	asked := t.askService(ctx, name, to, isHistory)
+	content, asked := t.askService(ctx, name)
 	if asked == nil || errors.Is(asked, ErrNoSuchSegment) {
-		return asked
+		return content, asked
 	}
-	direct := t.fromStore(ctx, name, to, isHistory)
+	content, direct := t.fromStore(ctx, name)
 	if direct == nil || errors.Is(direct, ErrNoSuchSegment) {
-		return direct
+		return content, direct
 	}
-	return errors.Join(asked, direct)
+	return nil, errors.Join(asked, direct)
 }
 
 const askTimeout = 2 * time.Minute
 
-func (t Ticket) askService(ctx context.Context, name, to string, isHistory bool) error {
+func (t Ticket) askService(ctx context.Context, name string) (io.ReadCloser, error) {
 	ctx, cancel := context.WithTimeout(ctx, askTimeout)
-	defer cancel()
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, t.Service+"/api/v1/copies/"+t.Copy+"/feed/"+name, nil)
 	if err != nil {
-		return err
+		cancel()
+		return nil, err
 	}
 	req.Header.Set("Authorization", "Bearer "+t.Token)
 	resp, err := t.client().Do(req)
 	if err != nil {
-		return fmt.Errorf("ask the service: %w", err)
+		cancel()
+		return nil, fmt.Errorf("ask the service: %w", err)
 	}
-	defer func() { _ = resp.Body.Close() }()
+	answer := canceled{resp.Body, cancel}
 	switch resp.StatusCode {
 	case http.StatusOK:
-		return t.write(resp.Body, to, isHistory)
+		return answer, nil
 	case http.StatusNotFound:
-		return ErrNoSuchSegment
+		return nil, errors.Join(ErrNoSuchSegment, answer.Close())
 	}
-	return fmt.Errorf("ask the service: %s", resp.Status)
+	return nil, errors.Join(fmt.Errorf("ask the service: %s", resp.Status), answer.Close())
+}
+
+// canceled is a body whose request ends when it is closed.
+type canceled struct {
+	io.ReadCloser
+	cancel context.CancelFunc
+}
+
+func (c canceled) Close() error {
+	defer c.cancel()
+	return c.ReadCloser.Close()
 }
 
 // client asks nobody but the service itself: through no proxy, and over TLS the one that shows the
@@ -188,20 +229,16 @@ func (t Ticket) client() *http.Client {
 	}}}
 }
 
-func (t Ticket) fromStore(ctx context.Context, name, to string, isHistory bool) error {
+func (t Ticket) fromStore(ctx context.Context, name string) (io.ReadCloser, error) {
 	s, err := t.Store.ToRead(ctx)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	r, err := Open(ctx, s, catalog.Cluster{ID: t.Cluster, SegmentSize: t.Size}, name)
 	if errors.Is(err, store.ErrNotFound) {
-		return ErrNoSuchSegment
+		return nil, ErrNoSuchSegment
 	}
-	if err != nil {
-		return err
-	}
-	defer func() { _ = r.Close() }()
-	return t.write(r, to, isHistory)
+	return r, err
 }
 
 // Open reads a segment or a history file from the store by its name.
@@ -216,22 +253,14 @@ func Open(ctx context.Context, s *vault.Vault, k catalog.Cluster, name string) (
 	return s.Segment(ctx, k.ID, seg, k.SegmentSize)
 }
 
-// write puts the content where the server wants it, whole or not at all.
-func (t Ticket) write(content io.Reader, to string, isHistory bool) error {
+// put makes a file where the server wants it, whole or not at all.
+func put(to string, write func(*os.File) error) error {
 	aside := to + ".velvet"
 	f, err := os.OpenFile(aside, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
 	if err != nil {
 		return err
 	}
-	n, err := io.Copy(f, bufio.NewReaderSize(content, 1<<20))
-	switch {
-	case err != nil:
-	case !isHistory && n > int64(t.Size):
-		err = fmt.Errorf("%d bytes are more than a segment has", n)
-	case !isHistory:
-		err = f.Truncate(int64(t.Size)) // the rest of a cut segment is zero
-	}
-	if err = errors.Join(err, f.Close()); err != nil {
+	if err := errors.Join(write(f), f.Close()); err != nil {
 		return errors.Join(err, os.Remove(aside))
 	}
 	return os.Rename(aside, to)

@@ -19,6 +19,7 @@ import (
 	"github.com/agnivade/levenshtein"
 
 	"velvetrewind/core/journal"
+	"velvetrewind/core/partial"
 	"velvetrewind/core/value"
 	"velvetrewind/core/wal"
 	"velvetrewind/engine/catalog"
@@ -220,6 +221,38 @@ func (b *Book) Ever(t journal.Table) map[journal.TableID]bool {
 		}
 	}
 	return found
+}
+
+// Lacks are the files that a partial copy can do without.
+func (b *Book) Lacks(s *partial.Spec) partial.Lacks {
+	b.mu.RLock()
+	defer b.mu.RUnlock()
+	var files []wal.RelationRef
+	var called []journal.Name
+	for ref, versions := range b.files {
+		called = called[:0]
+		for _, v := range versions {
+			called = append(called, *v.name)
+		}
+		if s.Spares(ref, called) {
+			files = append(files, ref)
+		}
+	}
+	return partial.Of(files)
+}
+
+// Named are the tables of a database, "" for any, that were ever called by a name, or stood below one that was.
+func (b *Book) Named(database string, t journal.Table) (list []journal.Name) {
+	b.mu.RLock()
+	defer b.mu.RUnlock()
+	for _, versions := range b.files {
+		for _, v := range versions {
+			if v.name.Part == journal.Main && (database == "" || v.name.Database == database) && t.Covers(*v.name) {
+				list = append(list, *v.name)
+			}
+		}
+	}
+	return list
 }
 
 // Databases are the oids of the databases that were ever called by a name, as far as anything in them was seen.

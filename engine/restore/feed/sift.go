@@ -1,0 +1,123 @@
+package feed
+
+import (
+	"context"
+	"errors"
+	"io"
+	"os"
+	"path/filepath"
+
+	"velvetrewind/core/partial"
+	"velvetrewind/core/pg"
+	"velvetrewind/core/wal"
+)
+
+// whyFile, in the feed, says why a partial copy cannot be given a segment.
+const whyFile = "why"
+
+// Why is the name of the file, in a feed, that says why the WAL of a partial copy cannot be given to it; else there is none.
+func Why(feed string) string { return filepath.Join(feed, whyFile) }
+
+// sift writes a segment for a partial copy, in which what is about files that it lacks does nothing. Beside the feed it notes how
+// the record goes on that crosses into the next segment.
+func (t Ticket) sift(ctx context.Context, name string, content io.Reader, to string) error {
+	segment, err := pg.ParseSegmentName(name, t.Size)
+	if err != nil {
+		return err
+	}
+	err = put(to, func(f *os.File) error {
+		carried, err := t.carried(ctx, segment)
+		if err != nil {
+			return err
+		}
+		carry, err := t.sieve(ctx, segment, content, f, carried)
+		if err != nil {
+			return err
+		}
+		return put(t.carry(next(segment)), func(f *os.File) error {
+			_, err := f.Write(carry)
+			return err
+		})
+	})
+	if errors.Is(err, wal.ErrSieve) {
+		err = errors.Join(err, os.WriteFile(Why(t.Feed), []byte(err.Error()), 0o600))
+	}
+	return err
+}
+
+func next(s pg.Segment) pg.Segment {
+	s.Number++
+	return s
+}
+
+// carry is the file that says how a record goes on that crosses into a segment.
+func (t Ticket) carry(s pg.Segment) string { return filepath.Join(t.Feed, "carry-"+s.Name(t.Size)) }
+
+// carried is how the record goes on that crosses into a segment, where that is changed. If it was not noted, the segment before is
+// looked through once more. Into the first segment nothing crosses that is replayed.
+func (t Ticket) carried(ctx context.Context, s pg.Segment) ([]byte, error) {
+	noted, err := os.ReadFile(t.carry(s))
+	if !errors.Is(err, os.ErrNotExist) {
+		return noted, err
+	}
+	if s.Number <= t.First {
+		return nil, nil
+	}
+	s.Number--
+	before, err := t.open(ctx, s.Name(t.Size))
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = before.Close() }()
+	return t.sieve(ctx, s, before, io.Discard, nil)
+}
+
+func (t Ticket) sieve(ctx context.Context, s pg.Segment, content io.Reader, to io.Writer, carried []byte) ([]byte, error) {
+	written, err := os.ReadFile(t.Lacks)
+	if err != nil {
+		return nil, err
+	}
+	lacks, err := partial.Read(written)
+	if err != nil {
+		return nil, err
+	}
+	following := &later{open: func() (io.ReadCloser, error) { return t.open(ctx, next(s).Name(t.Size)) }}
+	defer following.close()
+	size := int64(t.Size)
+	whole := io.LimitReader(io.MultiReader(content, zeroes{}), size) // the rest of a cut segment is zero
+	return wal.Sieve{Lacks: lacks.Has, SegmentSize: t.Size, SystemID: t.SystemID}.Segment(to, t.Size.Start(s.Number), whole, following,
+		carried)
+}
+
+type zeroes struct{}
+
+func (zeroes) Read(b []byte) (int, error) {
+	clear(b)
+	return len(b), nil
+}
+
+// later is a segment that is opened when it is first read from; one that does not exist is empty.
+type later struct {
+	open    func() (io.ReadCloser, error)
+	content io.ReadCloser
+}
+
+func (l *later) Read(b []byte) (int, error) {
+	if l.content == nil {
+		content, err := l.open()
+		if errors.Is(err, ErrNoSuchSegment) {
+			return 0, io.EOF
+		}
+		if err != nil {
+			return 0, err
+		}
+		l.content = content
+	}
+	return l.content.Read(b)
+}
+
+func (l *later) close() {
+	if l.content != nil {
+		_ = l.content.Close()
+	}
+}

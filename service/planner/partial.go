@@ -1,0 +1,85 @@
+package planner
+
+import (
+	"context"
+	"slices"
+	"strings"
+
+	"velvetrewind/core/journal"
+	"velvetrewind/core/partial"
+	"velvetrewind/core/plan"
+	"velvetrewind/core/problem"
+)
+
+// Rescuing is what a copy holds for the rescue of what the first transaction after it touched; nil where it has to be whole.
+func (p *Planner) Rescuing(ctx context.Context, cluster string, r plan.Restore) (*partial.Spec, error) {
+	if r.Boundary.FirstOut == nil {
+		return nil, nil
+	}
+	o, err := p.OpenOn(ctx, cluster, r.Boundary.Timeline)
+	if err != nil {
+		return nil, err
+	}
+	entries, err := o.Journal.ByXID(ctx, r.Boundary.FirstOut.XID)
+	if err != nil || len(entries) != 1 {
+		return nil, err
+	}
+	s := partial.Spec{Rescue: true}
+	for _, c := range entries[0].Tables {
+		if c.System() {
+			continue
+		}
+		if !c.Known || s.Database != "" && s.Database != c.Database {
+			return nil, nil
+		}
+		s.Database = c.Database
+		s.Add(c.Name)
+	}
+	if len(s.OIDs) == 0 {
+		return nil, nil
+	}
+	return &s, nil
+}
+
+// Only is what a copy holds that is to have tables of a database, "" for the one that has them, and what stands below them.
+func (p *Planner) Only(ctx context.Context, cluster, database string, tables []string) (*partial.Spec, error) {
+	const title = "the copy was not made"
+	k, err := p.Catalog.Cluster(ctx, cluster)
+	if err != nil {
+		return nil, err
+	}
+	book, err := p.Books.Of(ctx, k.ID)
+	if err != nil {
+		return nil, err
+	}
+	s := partial.Spec{Database: database}
+	for _, text := range tables {
+		t, err := journal.ParseTable(text)
+		if err != nil {
+			return nil, problem.Wrap(err, problem.Invalid, title, "")
+		}
+		named := book.Named(s.Database, t)
+		in := make([]string, 0, 1)
+		for _, n := range named {
+			if !slices.Contains(in, n.Database) {
+				in = append(in, n.Database)
+			}
+		}
+		switch {
+		case len(in) == 0:
+			next := "See which tables there are: velvet changes biggest " + cluster
+			if similar := book.Similar(t, journal.Main); len(similar) > 0 {
+				next = "There are: " + strings.Join(similar, ", ")
+			}
+			return nil, problem.New(problem.NotFound, next, title, "no table was ever called %s", text)
+		case len(in) > 1:
+			return nil, problem.New(problem.Invalid, "Say in which database: --database", title, "%s is in %s", text,
+				strings.Join(in, ", "))
+		}
+		s.Database = in[0]
+		for _, n := range named {
+			s.Add(n)
+		}
+	}
+	return &s, nil
+}
