@@ -68,7 +68,7 @@ func checking(t *testing.T) measure {
 var benchmarks = map[string]func(measure){
 	"Backup": backup, "Capture": captureLoad, "Incremental": incremental, "Restore": restoring, "Reader": reader, "Month": askMonth,
 	"Fleet": askFleet, "Idle": idle, "Authors": watching, "Proof": proving,
-	"ManyTables": manyTables, "Takeover": takingOver, "Rescue": rescuing, "Feed": feeding,
+	"ManyTables": manyTables, "Takeover": takingOver, "Rescue": rescuing, "Feed": feeding, "Partial": partly,
 }
 
 // TestBenchmarks tries each benchmark in its small form.
@@ -92,6 +92,7 @@ func BenchmarkManyTables(b *testing.B)  { manyTables(reporting(b)) }
 func BenchmarkTakeover(b *testing.B)    { takingOver(reporting(b)) }
 func BenchmarkRescue(b *testing.B)      { rescuing(reporting(b)) }
 func BenchmarkFeed(b *testing.B)        { feeding(reporting(b)) }
+func BenchmarkPartial(b *testing.B)     { partly(reporting(b)) }
 
 // series are the times that one side of a comparison took, round by round.
 type series []time.Duration
