@@ -139,6 +139,7 @@ type MakeCopyRequest struct {
 	Only     []string `json:"only,omitempty" doc:"tables that it is to hold, and none besides; a query on another fails"`
 	Database string   `json:"database,omitempty" doc:"of those tables; left out, the one that the cluster is connected to by"`
 	Rescue   bool     `json:"rescue,omitempty" doc:"let it hold what the first transaction after the moment touched, where that can be"`
+	Also     []uint64 `json:"also,omitempty" doc:"other transactions that are to be rescued with it"`
 }
 
 // StepCopyRequest moves a paused copy.

@@ -5,6 +5,7 @@ import "time"
 // RescueRequest asks for the rows that the transaction just after a copy took to be brought back.
 type RescueRequest struct {
 	Transaction uint64   `json:"transaction,omitempty" doc:"left out, the first one that the copy leaves out"`
+	Also        []uint64 `json:"also,omitempty" doc:"other transactions, committed after it, whose rows are brought back with it"`
 	Tables      []string `json:"tables,omitempty" doc:"only these and what stands below them: [[database.]schema.]table; none for all"`
 	Settle      []string `json:"settle,omitempty" doc:"of rows that live has changed since: [TABLE[:KEY]=]keep-live, take-old or stop"`
 	NoTriggers  bool     `json:"noTriggers,omitempty" doc:"no trigger and no rule of the live tables runs; needs a superuser"`
@@ -16,13 +17,14 @@ type RescueRequest struct {
 	Confirm     string   `json:"confirm,omitempty" doc:"name of the cluster, to apply"`
 }
 
-// Rescue is what is brought back of what one transaction took.
+// Rescue is what is brought back of what a transaction took, or several.
 type Rescue struct {
 	ID          string        `json:"id"`
 	Cluster     string        `json:"cluster"`
 	Copy        string        `json:"copy"`
 	Moment      string        `json:"moment"`
 	Transaction uint64        `json:"transaction"`
+	Also        []uint64      `json:"also,omitempty" doc:"other transactions whose rows were brought back with it"`
 	State       string        `json:"state" enum:"looking,planned,tried,writing,applied,failed"`
 	Wrote       uint64        `json:"wrote,omitempty" doc:"id of the transaction that brought the rows back"`
 	Database    string        `json:"database,omitempty"`

@@ -28,11 +28,13 @@ type rescueFlags struct {
 	in           api.RescueRequest
 	passwordFile string
 	whole        bool
+	transactions []uint
 }
 
 func (f *rescueFlags) add(cmd *cobra.Command) {
 	cmd.Flags().BoolVar(&f.whole, "whole-copy", false, "make a copy of the whole cluster, if one is made, not of the tables alone")
-	cmd.Flags().Uint64Var(&f.in.Transaction, "transaction", 0, "id of the transaction (default: the first one that the copy leaves out)")
+	cmd.Flags().UintSliceVar(&f.transactions, "transaction", nil,
+		"id of the transaction, and after it of others that are undone with it (default: the first one that the copy leaves out)")
 	cmd.Flags().StringSliceVar(&f.in.Tables, "table", nil, "only this table and what stands below it; may be given several times")
 	cmd.Flags().StringArrayVar(&f.in.Settle, "settle", nil,
 		"what becomes of rows that live has changed since: keep-live, take-old or stop, after TABLE= or TABLE:KEY= only of these")
@@ -57,9 +59,16 @@ func (a *app) prepareRescue(cmd *cobra.Command, args []string, f *rescueFlags) (
 			return nil, "", err
 		}
 	}
+	for i, x := range f.transactions {
+		if i == 0 {
+			f.in.Transaction = uint64(x)
+		} else {
+			f.in.Also = append(f.in.Also, uint64(x))
+		}
+	}
 	name := args[0]
 	if len(args) == 2 {
-		if name, err = a.copyJustBefore(cmd, args[0], args[1], !f.whole); err != nil {
+		if name, err = a.copyJustBefore(cmd, args[0], args[1], f); err != nil {
 			return nil, "", err
 		}
 		f.in.Open = true // nobody else has asked for it
@@ -69,7 +78,7 @@ func (a *app) prepareRescue(cmd *cobra.Command, args []string, f *rescueFlags) (
 
 // copyJustBefore gives the id of a copy that stands at a moment, made if there is none: of what the transaction touched alone, if
 // that will do.
-func (a *app) copyJustBefore(cmd *cobra.Command, cluster, text string, partial bool) (string, error) {
+func (a *app) copyJustBefore(cmd *cobra.Command, cluster, text string, f *rescueFlags) (string, error) {
 	var m api.Moment
 	c, err := a.askMoment(cmd, "/clusters/"+seg(cluster)+"/moment", text, func(s string) any { return api.MomentRequest{Moment: s} }, &m)
 	if err != nil {
@@ -82,11 +91,11 @@ func (a *app) copyJustBefore(cmd *cobra.Command, cluster, text string, partial b
 	for _, k := range list {
 		b := k.Plan.Boundary
 		if (k.State == "paused" || k.State == "open") && b.Timeline == m.Boundary.Timeline && b.Stop == m.Boundary.Stop &&
-			b.Inclusive == m.Boundary.Inclusive && (k.Partial == nil || k.Partial.Rescue && partial) {
+			b.Inclusive == m.Boundary.Inclusive && (k.Partial == nil || k.Partial.Rescue && !f.whole && len(f.in.Also) == 0) {
 			return k.ID, nil
 		}
 	}
-	return a.copyFirst(cmd, cluster, m.Boundary.Moment, &api.MakeCopyRequest{Rescue: partial})
+	return a.copyFirst(cmd, cluster, m.Boundary.Moment, &api.MakeCopyRequest{Rescue: !f.whole, Also: f.in.Also})
 }
 
 // rescued has a rescue be carried out, and gives what is recorded of it.
@@ -274,7 +283,7 @@ func drawRescue(w io.Writer, r api.Rescue) {
 	if r.Wrote != 0 {
 		state += fmt.Sprintf(", by transaction %d", r.Wrote)
 	}
-	facts(w, "rescue", r.ID, "cluster", r.Cluster, "of transaction", fmt.Sprintf("%d, in database %s", r.Transaction, r.Database),
+	facts(w, "rescue", r.ID, "cluster", r.Cluster, "of transaction", fmt.Sprintf("%s, in database %s", undone(r), r.Database),
 		"from the copy", r.Copy+", "+r.Moment, "state", state)
 	if len(r.Tables) > 0 {
 		_, _ = fmt.Fprintln(w)
@@ -348,4 +357,13 @@ func orNull(s string) string {
 		return "NULL"
 	}
 	return s
+}
+
+// undone are the ids of the transactions that a rescue undoes.
+func undone(r api.Rescue) string {
+	text := fmt.Sprint(r.Transaction)
+	for _, x := range r.Also {
+		text += fmt.Sprintf(", %d", x)
+	}
+	return text
 }

@@ -230,6 +230,50 @@ var rich = []string{
 	"refresh materialized view fleet.counted",
 }
 
+// TestRescueOfSeveral undoes two transactions together, between and after which others wrote.
+func TestRescueOfSeveral(t *testing.T) {
+	t.Parallel()
+	s := newStage(t)
+	s.ferries.Exec("postgres", "create table ticket (id int primary key, note text)",
+		"insert into ticket select n, 'valid' from generate_series(1, 100) n", "create table pier as select 1 as n")
+	s.protect()
+	s.service.Must("backup", "take", "ferries", "--checkpoint", "fast")
+	by := func(q string) string {
+		return testbed.One[string](s.Bed, s.db, "with w as ("+q+" returning 1) select pg_current_xact_id()::text")
+	}
+	first := by("delete from ticket where id <= 10")
+	s.exec("update ticket set note = 'upgraded' where id between 11 and 20")
+	s.exec("insert into ticket values (5, 'issued anew')")
+	second := by("update ticket set note = 'void' where id between 16 and 30")
+	s.exec("update ticket set note = 'refunded' where id = 25")
+	third := ""
+	func() {
+		tx, err := s.db.Begin(context.Background())
+		require.NoError(t, err)
+		_, err = tx.Exec(context.Background(), "truncate pier")
+		require.NoError(t, err)
+		require.NoError(t, tx.QueryRow(context.Background(), "select pg_current_xact_id()::text").Scan(&third))
+		require.NoError(t, tx.Commit(context.Background()))
+	}()
+	s.captured()
+	s.refused(1, []string{"transaction " + first + " was committed before " + second}, "rescue", "plan", "ferries", "before tx "+second,
+		"--transaction", second, "--transaction", first)
+	s.refused(1, []string{"truncated or dropped pier", `velvet rescue plan ferries "before tx ` + third}, "rescue", "plan", "ferries",
+		"before tx "+first, "--transaction", first, "--transaction", third)
+	out := s.service.Must("rescue", "apply", "ferries", "before tx "+first, "--transaction", first, "--transaction", second, "--settle",
+		"keep-live", "--confirm", "ferries", "--as", testbed.Superuser, "--as-password-file", s.superuserPassword())
+	for _, says := range []string{"of transaction +" + first + ", " + second + ",", "the rows are back",
+		`5 rows that others had made or changed between the transactions stay away`, `others untouched +passed`} {
+		assert.Regexp(t, says, out)
+	}
+	assert.Equal(t, "1-4 valid, 5-5 issued anew, 6-10 valid, 11-15 upgraded, 16-20 void, 21-24 valid, 25-25 refunded, 26-100 valid",
+		testbed.One[string](s.Bed, s.db, `select string_agg(min || '-' || max || ' ' || note, ', ' order by min) from (select min(id), max(id), note
+			from (select id, note, id - row_number() over (partition by note order by id) as run from ticket) x group by note, run) y`))
+	assert.Contains(t, s.service.Must("rescue", "list", "ferries"), "applied")
+	again := s.service.Must("rescue", "plan", "ferries", "before tx "+second)
+	assert.Regexp(t, `public.ticket +15 updated +0 +5 +9 +1 `, again, "the five that stayed away come back so")
+}
+
 // TestRescueOfWhatWasDropped has tables made anew with all that hung on them, and truncated ones filled.
 func TestRescueOfWhatWasDropped(t *testing.T) {
 	t.Parallel()

@@ -2357,6 +2357,8 @@ export interface components {
             to: string;
         };
         MakeCopyRequest: {
+            /** @description other transactions that are to be rescued with it */
+            also?: number[] | null;
             /** @description name of the cluster, where its files are laid over */
             confirm?: string;
             /** @description of those tables; left out, the one that the cluster is connected to by */
@@ -2820,6 +2822,8 @@ export interface components {
             type: string;
         };
         Rescue: {
+            /** @description other transactions whose rows were brought back with it */
+            also?: number[] | null;
             /** Format: date-time */
             begunAt: string;
             checks: components["schemas"]["RescueCheck"][] | null;
@@ -2869,6 +2873,8 @@ export interface components {
             old: string;
         };
         RescueRequest: {
+            /** @description other transactions, committed after it, whose rows are brought back with it */
+            also?: number[] | null;
             /** @description role that writes; left out, the registered one */
             as?: string;
             asPassword?: string;

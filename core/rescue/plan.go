@@ -2,7 +2,8 @@ package rescue
 
 // Plan is what a rescue would bring back, or has.
 type Plan struct {
-	XID      uint64      `json:"xid"` // of the transaction
+	XID      uint64      `json:"xid"`            // of the transaction
+	Also     []uint64    `json:"also,omitempty"` // of others that are undone with it
 	Database string      `json:"database"`
 	Tables   []TablePlan `json:"tables"` // in the order in which they are written
 	// Made are tables that were dropped and are made anew.

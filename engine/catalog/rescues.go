@@ -20,7 +20,7 @@ const (
 	RescueFailed  = "failed"  // nothing was changed; ended
 )
 
-// Rescue is what is brought back of what one transaction took.
+// Rescue is what is brought back of what a transaction took, or several.
 type Rescue struct {
 	ID        string          `db:"id"`
 	ClusterID string          `db:"cluster_id"`
@@ -28,6 +28,7 @@ type Rescue struct {
 	TaskID    string          `db:"task_id"`
 	Moment    string          `db:"moment"`
 	XID       int64           `db:"xid"`
+	Also      json.RawMessage `db:"also"` // the ids of other transactions that are undone with it
 	State     string          `db:"state"`
 	OwnXID    int64           `db:"own_xid"` // of the transaction that writes; 0 until it is about to be committed
 	Plan      json.RawMessage `db:"plan"`    // rescue.Plan
@@ -38,8 +39,9 @@ type Rescue struct {
 
 // AddRescue records one that begins.
 func (c *Catalog) AddRescue(ctx context.Context, r Rescue) error {
-	_, err := c.db.ExecContext(ctx, `insert into velvet.rescues (id, cluster_id, copy_id, task_id, moment, xid, state)
-		values ($1, $2, $3, $4, $5, $6, $7)`, r.ID, r.ClusterID, r.CopyID, r.TaskID, r.Moment, r.XID, r.State)
+	_, err := c.db.ExecContext(ctx, `insert into velvet.rescues (id, cluster_id, copy_id, task_id, moment, xid, state, also)
+		values ($1, $2, $3, $4, $5, $6, $7, coalesce($8::jsonb, '[]'))`, r.ID, r.ClusterID, r.CopyID, r.TaskID, r.Moment, r.XID, r.State,
+		textOrNull(r.Also))
 	return err
 }
 
@@ -80,7 +82,8 @@ func (c *Catalog) Rescues(ctx context.Context, cluster string, limit int) (list 
 
 // RescuesOf lists those that brought back what a transaction of a cluster took.
 func (c *Catalog) RescuesOf(ctx context.Context, cluster string, xid int64) (list []Rescue, err error) {
-	err = c.db.SelectContext(ctx, &list, `select * from velvet.rescues where cluster_id = $1 and xid = $2 and state = $3`, cluster, xid,
+	err = c.db.SelectContext(ctx, &list, `select * from velvet.rescues where cluster_id = $1
+		and (xid = $2 or also @> to_jsonb($2::bigint)) and state = $3`, cluster, xid,
 		RescueApplied)
 	return list, err
 }

@@ -26,13 +26,16 @@ type RowPlace struct {
 }
 
 // Places finds where the rows lay that a transaction deleted or updated in tables that are wanted; those that it had made itself
-// are among them.
-func (j *Journal) Places(ctx context.Context, e Entry, want func(journal.Name) bool) ([]Places, error) {
+// are among them, unless others' transactions may have come in between: of several taken together they are left out.
+func (j *Journal) Places(ctx context.Context, e Entry, several bool, want func(journal.Name) bool) ([]Places, error) {
 	files, err := j.filesOf(ctx, &e, want)
 	if err != nil {
 		return nil, err
 	}
 	c := collector{wanted: files.XIDs, files: make(map[wal.RelationRef]*placesOf)}
+	if several {
+		c.made = make(map[wal.Place]bool)
+	}
 	for ref := range files.Tables {
 		c.files[ref] = &placesOf{Places: Places{Table: files.names[ref], File: ref}, last: make(map[uint64]last)}
 	}
@@ -53,6 +56,7 @@ func (j *Journal) Places(ctx context.Context, e Entry, want func(journal.Name) b
 type collector struct {
 	wanted map[pg.XID]bool
 	files  map[wal.RelationRef]*placesOf
+	made   map[wal.Place]bool // rows that the transactions inserted; nil where that does not matter
 	// moving is the file of the row deleted last, if that is being moved into another partition, and its number there.
 	moving *placesOf
 	index  int
@@ -77,6 +81,11 @@ func (c *collector) see(r *wal.Record) error {
 			c.moved(e.New)
 			continue
 		}
+		if c.made[e.Old] {
+			delete(c.made, e.Old)
+			c.make(e.New)
+			continue
+		}
 		if f := c.files[e.Old.Relation]; f != nil && !e.Undone {
 			of, index := f.add(e)
 			if c.moving = nil; e.Moved {
@@ -91,12 +100,20 @@ func (c *collector) see(r *wal.Record) error {
 func (c *collector) moved(to wal.Place) {
 	f := c.files[to.Relation]
 	if f == nil || c.moving == nil || f.Table.Above != c.moving.Table.Above {
+		c.make(to)
 		return
 	}
 	row := &c.moving.List[c.index]
 	row.NewTable, row.NewBlock, row.NewOffset = f.Table.OID, to.Block, to.Offset
 	f.last[at(to)] = last{c.moving, c.index}
 	c.moving = nil
+}
+
+// make takes in a row that is the transactions' own.
+func (c *collector) make(row wal.Place) {
+	if c.made != nil && row.Offset != 0 && c.files[row.Relation] != nil {
+		c.made[row] = true
+	}
 }
 
 func at(place wal.Place) uint64 { return uint64(place.Block)<<16 | uint64(place.Offset) }

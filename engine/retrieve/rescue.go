@@ -41,7 +41,8 @@ type Retriever struct {
 
 // Wish is what is to be rescued, and how.
 type Wish struct {
-	Entry  changes.Entry   // the transaction
+	Entry  changes.Entry   // the transaction, or several together
+	Also   []uint64        // the ids of those beside the first
 	Tables []journal.Table // only these and what stands below them; none for all
 	Rules  rescue.Rules
 	// Untriggered has no trigger run on the live cluster, and no rule; foreign keys are then looked at by queries.
@@ -139,6 +140,7 @@ type side struct {
 	*rescue.Table
 	sources []source
 	did     journal.Counts
+	between int // rows of several transactions that others had changed or made in between
 	notes   []string
 }
 
@@ -163,7 +165,7 @@ func (r *Retriever) within(ctx context.Context, w Wish, script io.Writer, report
 	if err != nil {
 		return err
 	}
-	s.plan.XID, s.plan.Database = uint64(w.Entry.XID), database
+	s.plan.XID, s.plan.Also, s.plan.Database = uint64(w.Entry.XID), w.Also, database
 	defer s.close(ctx)
 	if err := s.open(ctx, database); err != nil {
 		return err
@@ -271,6 +273,10 @@ func (s *session) prepare(ctx context.Context) error {
 		}
 		if err := s.stage(ctx, t); err != nil {
 			return err
+		}
+		if t.between > 0 && len(s.Also) > 0 {
+			t.notes = append(t.notes, fmt.Sprintf("%s that others had made or changed between the transactions stay away; "+
+				"rescue them from a copy just before the later one", figures.Of(t.between, "row")))
 		}
 		if err := s.do(ctx, t.Finding(by, s.Done[t.String()])...); err != nil {
 			return err

@@ -69,7 +69,7 @@ func (s *session) read(ctx context.Context, t *side, to io.Writer) error {
 	return out.Flush()
 }
 
-// readPlaces reads the rows at some places. Where none is seen, the transaction had made it itself.
+// readPlaces reads the rows at some places. Where none is seen, the transaction had made it itself, or of several, another came in between.
 func (s *session) readPlaces(ctx context.Context, t *side, from *source, rows []changes.RowPlace, out io.Writer) error {
 	places := make([]string, len(rows))
 	leads := make(map[string][]byte, len(rows))
@@ -77,7 +77,9 @@ func (s *session) readPlaces(ctx context.Context, t *side, from *source, rows []
 		places[i] = fmt.Sprintf("(%d,%d)", r.Block, r.Offset)
 		leads[places[i]] = s.lead(from, r)
 	}
-	return s.lines(ctx, t.Reading(from.schema, from.name, places), func(line []byte) error {
+	unseen := len(rows)
+	err := s.lines(ctx, t.Reading(from.schema, from.name, places), func(line []byte) error {
+		unseen--
 		place, rest, _ := bytes.Cut(line, []byte{'\t'})
 		head, ok := leads[string(place)]
 		if !ok {
@@ -89,6 +91,8 @@ func (s *session) readPlaces(ctx context.Context, t *side, from *source, rows []
 		_, err := out.Write(rest)
 		return err
 	})
+	t.between += unseen
+	return err
 }
 
 // lead is what comes before a row's columns.

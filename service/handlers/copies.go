@@ -120,7 +120,7 @@ func (h *Copies) part(ctx context.Context, cluster catalog.Cluster, p plan.Resto
 	case len(in.Only) > 0:
 		s, err = h.Planner.Only(ctx, cluster.Name, in.Database, in.Only)
 	case in.Rescue && in.Host == "" && !in.Over:
-		s, err = h.Planner.Rescuing(ctx, cluster.Name, p)
+		s, err = h.Planner.Rescuing(ctx, cluster.Name, p, in.Also)
 	}
 	if err != nil || s == nil {
 		return nil, err

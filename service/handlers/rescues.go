@@ -55,7 +55,7 @@ func (h *Rescues) order(ctx context.Context, in *beginRescue) (k catalog.Copy, c
 		return k, cluster, "", o, err
 	}
 	b := in.Body
-	o = work.Rescue{Copy: k.ID, XID: b.Transaction, Tables: b.Tables, NoTriggers: b.NoTriggers, Trust: b.TrustCode, As: b.As, Mode: b.Mode,
+	o = work.Rescue{Copy: k.ID, XID: b.Transaction, Also: b.Also, Tables: b.Tables, NoTriggers: b.NoTriggers, Trust: b.TrustCode, As: b.As, Mode: b.Mode,
 		Open: b.Open}
 	for _, text := range b.Settle {
 		r, err := rescue.ParseRule(text)
@@ -88,7 +88,8 @@ func (h *Rescues) begin(ctx context.Context, in *beginRescue) (*body[api.Task], 
 		return nil, err
 	}
 	if o.Mode == work.ModeApply {
-		loss := fmt.Sprintf("the rows that transaction %d took are written into %s, which goes on serving", o.XID, cluster.Name)
+		loss := fmt.Sprintf("the rows that %s %s took are written into %s, which goes on serving",
+			map[bool]string{false: "transaction", true: "transactions"}[len(o.Also) > 0], xids(o), cluster.Name)
 		if err := confirmed(in.Body.Confirm, cluster.Name, "nothing was changed", loss); err != nil {
 			return nil, err
 		}
@@ -98,6 +99,15 @@ func (h *Rescues) begin(ctx context.Context, in *beginRescue) (*body[api.Task], 
 		return nil, err
 	}
 	return answer(shapes.Task(t, map[string]string{cluster.ID: cluster.Name}))
+}
+
+// xids are the ids of what a rescue undoes.
+func xids(o work.Rescue) string {
+	text := fmt.Sprint(o.XID)
+	for _, x := range o.Also {
+		text += fmt.Sprintf(", %d", x)
+	}
+	return text
 }
 
 type compareCopy struct {

@@ -7,12 +7,13 @@ import (
 
 	"velvetrewind/core/journal"
 	"velvetrewind/core/partial"
+	"velvetrewind/core/pg"
 	"velvetrewind/core/plan"
 	"velvetrewind/core/problem"
 )
 
-// Rescuing is what a copy holds for the rescue of what the first transaction after it touched; nil where it has to be whole.
-func (p *Planner) Rescuing(ctx context.Context, cluster string, r plan.Restore) (*partial.Spec, error) {
+// Rescuing is what a copy holds for the rescue of what the first transaction after it touched, and others; nil where it has to be whole.
+func (p *Planner) Rescuing(ctx context.Context, cluster string, r plan.Restore, also []uint64) (*partial.Spec, error) {
 	if r.Boundary.FirstOut == nil {
 		return nil, nil
 	}
@@ -20,20 +21,22 @@ func (p *Planner) Rescuing(ctx context.Context, cluster string, r plan.Restore) 
 	if err != nil {
 		return nil, err
 	}
-	entries, err := o.Journal.ByXID(ctx, r.Boundary.FirstOut.XID)
-	if err != nil || len(entries) != 1 {
-		return nil, err
-	}
 	s := partial.Spec{Rescue: true}
-	for _, c := range entries[0].Tables {
-		if c.System() {
-			continue
+	for _, xid := range append([]uint64{uint64(r.Boundary.FirstOut.XID)}, also...) {
+		entries, err := o.Journal.ByXID(ctx, pg.FullXID(xid))
+		if err != nil || len(entries) != 1 {
+			return nil, err
 		}
-		if !c.Known || s.Database != "" && s.Database != c.Database {
-			return nil, nil
+		for _, c := range entries[0].Tables {
+			if c.System() {
+				continue
+			}
+			if !c.Known || s.Database != "" && s.Database != c.Database {
+				return nil, nil
+			}
+			s.Database = c.Database
+			s.Add(c.Name)
 		}
-		s.Database = c.Database
-		s.Add(c.Name)
 	}
 	if len(s.OIDs) == 0 {
 		return nil, nil

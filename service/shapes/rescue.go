@@ -11,7 +11,11 @@ import (
 
 // Rescue shows a rescue; names has those of clusters by their ids, copies those of copies.
 func Rescue(r *catalog.Rescue, names, copies map[string]string) (api.Rescue, error) {
-	v := api.Rescue{ID: r.ID, Cluster: names[r.ClusterID], Copy: copies[r.CopyID], Moment: r.Moment, Transaction: uint64(r.XID),
+	var also []uint64
+	if err := json.Unmarshal(r.Also, &also); err != nil {
+		return api.Rescue{}, err
+	}
+	v := api.Rescue{Also: also, ID: r.ID, Cluster: names[r.ClusterID], Copy: copies[r.CopyID], Moment: r.Moment, Transaction: uint64(r.XID),
 		State: r.State, Wrote: uint64(r.OwnXID), BegunAt: r.BegunAt.UTC(), Task: r.TaskID, Checks: []api.RescueCheck{}}
 	if r.EndedAt.Valid {
 		at := r.EndedAt.Time.UTC()

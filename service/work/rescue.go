@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io"
 
 	"github.com/jackc/pgx/v5"
@@ -15,8 +16,10 @@ import (
 	"velvetrewind/core/rescue"
 	"velvetrewind/core/task"
 	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/changes"
 	"velvetrewind/engine/retrieve"
 	"velvetrewind/service/events"
+	"velvetrewind/service/planner"
 )
 
 // retriever prepares a rescue: by whom it writes, and what it is about.
@@ -47,20 +50,64 @@ func (w *Worker) retriever(ctx context.Context, k catalog.Copy, cluster catalog.
 		return nil, wish, err
 	}
 	r.Journal = o.Journal
-	entries, err := o.Journal.ByXID(ctx, pg.FullXID(order.XID))
-	if err != nil {
+	wish = retrieve.Wish{Also: order.Also, Rules: order.Rules, Untriggered: order.NoTriggers, Trust: order.Trust,
+		Done: make(map[string]bool)}
+	if wish.Entry, err = undone(ctx, o, order); err != nil {
 		return nil, wish, err
 	}
-	if len(entries) != 1 || !entries[0].Committed {
-		return nil, wish, problem.New(problem.NotFound, "See: velvet changes list "+cluster.Name, "nothing was changed",
-			"no transaction %d committed on the way that the copy was taken from", order.XID)
-	}
-	wish = retrieve.Wish{Entry: entries[0], Rules: order.Rules, Untriggered: order.NoTriggers, Trust: order.Trust}
-	if wish.Done, err = w.broughtBack(ctx, cluster, order.XID); err != nil {
-		return nil, wish, err
+	for _, xid := range order.all() {
+		if err := w.broughtBack(ctx, cluster, xid, wish.Done); err != nil {
+			return nil, wish, err
+		}
 	}
 	wish.Tables, err = parseTables(order.Tables)
 	return r, wish, err
+}
+
+// all are the ids of the transactions that are undone.
+func (o Rescue) all() []uint64 { return append([]uint64{o.XID}, o.Also...) }
+
+// undone is what is undone: one transaction, or several that only deleted and updated rows after the first.
+func undone(ctx context.Context, o planner.Opened, order Rescue) (e changes.Entry, err error) {
+	const title = "nothing was changed"
+	var list []changes.Entry
+	for _, xid := range order.all() {
+		found, err := o.Journal.ByXID(ctx, pg.FullXID(xid))
+		if err != nil {
+			return e, err
+		}
+		if len(found) != 1 || !found[0].Committed {
+			return e, problem.New(problem.NotFound, "See: velvet changes list "+o.Cluster.Name, title,
+				"no transaction %d committed on the way that the copy was taken from", xid)
+		}
+		if len(list) > 0 && found[0].End < list[0].End {
+			return e, problem.New(problem.Invalid, "Name the one that was committed first as the first.", title,
+				"transaction %d was committed before %d", xid, order.XID)
+		}
+		for _, t := range found[0].Tables {
+			if len(list) > 0 && t.Known && !t.System() && t.Database != databaseOf(list[0]) {
+				return e, problem.New(problem.Invalid, "Rescue them one by one.", title, "transaction %d changed %s, and %d another database", xid,
+					t.Label(), order.XID)
+			}
+			if len(list) > 0 && t.Counts[journal.Truncate]+t.Counts[journal.Drop] > 0 {
+				return e, problem.New(problem.Invalid, fmt.Sprintf("Rescue that one by itself: velvet rescue plan %s \"before tx %d\"",
+					o.Cluster.Name, xid), title, "transaction %d truncated or dropped %s, with what others had written since %d", xid, t.Label(),
+					order.XID)
+			}
+		}
+		list = append(list, found[0])
+	}
+	return changes.Together(list), nil
+}
+
+// databaseOf is where a transaction changed tables.
+func databaseOf(e changes.Entry) string {
+	for _, t := range e.Tables {
+		if t.Known && !t.System() {
+			return t.Database
+		}
+	}
+	return ""
 }
 
 func parseTables(names []string) (list []journal.Table, err error) {
@@ -95,23 +142,22 @@ func (w *Worker) compare(ctx context.Context, t catalog.Task, order Compare, rep
 	return map[string]any{"tables": list}, err
 }
 
-// broughtBack are the tables into which a transaction's rows were brought back already.
-func (w *Worker) broughtBack(ctx context.Context, cluster catalog.Cluster, xid uint64) (map[string]bool, error) {
+// broughtBack notes the tables into which a transaction's rows were brought back already.
+func (w *Worker) broughtBack(ctx context.Context, cluster catalog.Cluster, xid uint64, done map[string]bool) error {
 	list, err := w.Catalog.RescuesOf(ctx, cluster.ID, int64(xid))
 	if err != nil {
-		return nil, err
+		return err
 	}
-	done := make(map[string]bool)
 	for _, r := range list {
 		var p rescue.Plan
 		if err := json.Unmarshal(r.Plan, &p); err != nil {
-			return nil, err
+			return err
 		}
 		for _, t := range p.Tables {
 			done[t.Table] = true
 		}
 	}
-	return done, nil
+	return nil
 }
 
 func rescuePurpose(id string) string { return "password of rescue " + id }
@@ -138,6 +184,9 @@ func (w *Worker) rescue(ctx context.Context, t catalog.Task, order Rescue, repor
 	}
 	record := catalog.Rescue{ID: t.Subject, ClusterID: cluster.ID, CopyID: k.ID, TaskID: t.ID, Moment: k.Moment, XID: int64(order.XID),
 		State: catalog.RescueLooking}
+	if record.Also, err = json.Marshal(append([]uint64{}, order.Also...)); err != nil {
+		return nil, err
+	}
 	if err := w.Catalog.AddRescue(ctx, record); err != nil {
 		return nil, err
 	}
@@ -173,8 +222,10 @@ func (w *Worker) rescue(ctx context.Context, t catalog.Task, order Rescue, repor
 	}
 	if record.State == catalog.RescueApplied && len(order.Tables) == 0 { // whoever did that has looked at it
 		var none *problem.Problem
-		if e := w.Catalog.SettleIncidents(ctx, cluster.ID, pg.FullXID(order.XID)); e != nil && !errors.As(e, &none) {
-			report.Warn("the incident was not settled: %v", e)
+		for _, xid := range order.all() {
+			if e := w.Catalog.SettleIncidents(ctx, cluster.ID, pg.FullXID(xid)); e != nil && !errors.As(e, &none) {
+				report.Warn("the incident was not settled: %v", e)
+			}
 		}
 	}
 	w.Events.Publish(events.Cluster, cluster.ID)

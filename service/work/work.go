@@ -85,6 +85,7 @@ type (
 	Rescue struct {
 		Copy       string       `json:"copy"`
 		XID        uint64       `json:"xid"`
+		Also       []uint64     `json:"also,omitempty"` // others, undone with it
 		Tables     []string     `json:"tables,omitempty"`
 		Rules      rescue.Rules `json:"rules,omitempty"`
 		NoTriggers bool         `json:"noTriggers,omitempty"`
