@@ -106,3 +106,15 @@ type Difference struct {
 	Copy string `json:"copy,omitempty" doc:"the whole row"`
 	Live string `json:"live,omitempty"`
 }
+
+// ExportRequest asks for rows of a table of a copy, to be kept or used elsewhere.
+type ExportRequest struct {
+	Table       string   `json:"table" minLength:"1" doc:"[schema.]table"`
+	Database    string   `json:"database,omitempty" doc:"left out, the one in which the transaction changed tables"`
+	EveryRow    bool     `json:"everyRow,omitempty" doc:"not only those that the transaction took"`
+	Transaction uint64   `json:"transaction,omitempty" doc:"left out, the first one that the copy leaves out"`
+	Also        []uint64 `json:"also,omitempty" doc:"other transactions, committed after it"`
+	Where       string   `json:"where,omitempty" doc:"a condition in SQL that the rows have to meet"`
+	Form        string   `json:"form,omitempty" enum:"csv,parquet,sql" default:"csv"`
+	Into        string   `json:"into,omitempty" doc:"what SQL calls the table: [schema.]table; left out, as it is called on the copy"`
+}

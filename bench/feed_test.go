@@ -76,8 +76,8 @@ func replayed(b measure, bed *testbed.Bed, s *testbed.Service, major int, backup
 	require.Contains(b, content, command)
 	files, err := bed.Host.Files(data)
 	require.NoError(b, err)
-	for name, content := range map[string]string{"postgresql.conf": content, "postgresql.auto.conf": "fsync = off\n", "pg_hba.conf": "local all all trust\n",
-		"pg_ident.conf": "", "recovery.signal": ""} {
+	for name, content := range map[string]string{"postgresql.conf": content, "postgresql.auto.conf": "fsync = off\n",
+		"pg_hba.conf": "local all all trust\n", "pg_ident.conf": "", "recovery.signal": ""} {
 		require.NoError(b, files.WriteFile(name, []byte(content), 0o600))
 	}
 	require.NoError(b, files.Close())

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io"
 	"net/http"
-	"os"
 	"slices"
 	"strings"
 
@@ -19,7 +18,7 @@ import (
 
 func (a *app) rescue() *cobra.Command {
 	c := &cobra.Command{Use: "rescue", Short: "Bring back what a transaction took, and leave the rest as it is"}
-	c.AddCommand(a.rescuePlan(), a.rescueCompare(), a.rescueApply(), a.rescueScript(), a.rescueList(), a.rescueShow())
+	c.AddCommand(a.rescuePlan(), a.rescueCompare(), a.rescueApply(), a.rescueScript(), a.rescueExport(), a.rescueList(), a.rescueShow())
 	return c
 }
 
@@ -31,10 +30,15 @@ type rescueFlags struct {
 	transactions []uint
 }
 
-func (f *rescueFlags) add(cmd *cobra.Command) {
+// which are the flags that say from where rows come.
+func (f *rescueFlags) which(cmd *cobra.Command) {
 	cmd.Flags().BoolVar(&f.whole, "whole-copy", false, "make a copy of the whole cluster, if one is made, not of the tables alone")
 	cmd.Flags().UintSliceVar(&f.transactions, "transaction", nil,
 		"id of the transaction, and after it of others that are undone with it (default: the first one that the copy leaves out)")
+}
+
+func (f *rescueFlags) add(cmd *cobra.Command) {
+	f.which(cmd)
 	cmd.Flags().StringSliceVar(&f.in.Tables, "table", nil, "only this table and what stands below it; may be given several times")
 	cmd.Flags().StringArrayVar(&f.in.Settle, "settle", nil,
 		"what becomes of rows that live has changed since: keep-live, take-old or stop, after TABLE= or TABLE:KEY= only of these")
@@ -49,23 +53,23 @@ const rescueHelp = "\n\nThe rows are read from a copy that stands just before th
 	"MOMENT one that stands there or is made, which holds only the tables that the transaction touched. A row that somebody\n" +
 	"has changed since the transaction is not overwritten unless --settle says so."
 
-// prepare finds or makes the copy, and reads the password.
+// prepareRescue finds or makes the copy, and reads the password.
 func (a *app) prepareRescue(cmd *cobra.Command, args []string, f *rescueFlags) (c *client, path string, err error) {
-	if c, err = a.client(); err != nil {
-		return nil, "", err
-	}
 	if f.in.As != "" {
 		if f.in.AsPassword, err = readPassword(cmd, f.passwordFile); err != nil {
 			return nil, "", err
 		}
 	}
-	for i, x := range f.transactions {
-		if i == 0 {
-			f.in.Transaction = uint64(x)
-		} else {
-			f.in.Also = append(f.in.Also, uint64(x))
-		}
+	c, path, err = a.prepareCopy(cmd, args, f)
+	return c, path + "/rescues", err
+}
+
+// prepareCopy finds or makes the copy.
+func (a *app) prepareCopy(cmd *cobra.Command, args []string, f *rescueFlags) (c *client, path string, err error) {
+	if c, err = a.client(); err != nil {
+		return nil, "", err
 	}
+	f.in.Transaction, f.in.Also = firstAndOthers(f.transactions)
 	name := args[0]
 	if len(args) == 2 {
 		if name, err = a.copyJustBefore(cmd, args[0], args[1], f); err != nil {
@@ -73,7 +77,19 @@ func (a *app) prepareRescue(cmd *cobra.Command, args []string, f *rescueFlags) (
 		}
 		f.in.Open = true // nobody else has asked for it
 	}
-	return c, "/copies/" + seg(name) + "/rescues", nil
+	return c, "/copies/" + seg(name), nil
+}
+
+// firstAndOthers divides transaction ids as they are asked for.
+func firstAndOthers(list []uint) (first uint64, also []uint64) {
+	for i, x := range list {
+		if i == 0 {
+			first = uint64(x)
+		} else {
+			also = append(also, uint64(x))
+		}
+	}
+	return first, also
 }
 
 // copyJustBefore gives the id of a copy that stands at a moment, made if there is none: of what the transaction touched alone, if
@@ -193,16 +209,7 @@ func (a *app) rescueScript() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			out := cmd.OutOrStdout()
-			if file != "" {
-				created, err := os.OpenFile(file, os.O_CREATE|os.O_WRONLY|os.O_EXCL, 0o600)
-				if err != nil {
-					return err
-				}
-				defer func() { _ = created.Close() }()
-				out = created
-			}
-			return c.stream(cmd.Context(), path+"/script", f.in, out)
+			return intoFile(cmd, file, func(out io.Writer) error { return c.stream(cmd.Context(), path+"/script", f.in, out) })
 		},
 	}
 	f.add(cmd)

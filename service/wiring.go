@@ -300,6 +300,6 @@ func (w *wiring) nouns() []handlers.Noun {
 		&handlers.Hosts{Catalog: w.catalog, Registry: w.hosts, Address: w.agentsAddress()},
 		&handlers.Takeovers{Catalog: w.catalog, Logins: w.logins, Planner: w.planner, Taker: w.worker.Taker(), Tasks: w.queue,
 			Now: w.cfg.Now},
-		&handlers.Rescues{Catalog: w.catalog, Worker: w.worker, Tasks: w.queue},
+		&handlers.Rescues{Catalog: w.catalog, Worker: w.worker, Tasks: w.queue, Log: w.log},
 	}
 }

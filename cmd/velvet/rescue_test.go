@@ -267,8 +267,9 @@ func TestRescueOfSeveral(t *testing.T) {
 		assert.Regexp(t, says, out)
 	}
 	assert.Equal(t, "1-4 valid, 5-5 issued anew, 6-10 valid, 11-15 upgraded, 16-20 void, 21-24 valid, 25-25 refunded, 26-100 valid",
-		testbed.One[string](s.Bed, s.db, `select string_agg(min || '-' || max || ' ' || note, ', ' order by min) from (select min(id), max(id), note
-			from (select id, note, id - row_number() over (partition by note order by id) as run from ticket) x group by note, run) y`))
+		testbed.One[string](s.Bed, s.db, `select string_agg(min || '-' || max || ' ' || note, ', ' order by min)
+			from (select min(id), max(id), note from (select id, note, id - row_number() over (partition by note order by id) as run
+			from ticket) x group by note, run) y`))
 	assert.Contains(t, s.service.Must("rescue", "list", "ferries"), "applied")
 	again := s.service.Must("rescue", "plan", "ferries", "before tx "+second)
 	assert.Regexp(t, `public.ticket +15 updated +0 +5 +9 +1 `, again, "the five that stayed away come back so")

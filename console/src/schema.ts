@@ -731,6 +731,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/copies/{copy}/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Write rows of a table of a copy as CSV, Parquet or SQL */
+        post: operations["export-rows"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/copies/{copy}/open": {
         parameters: {
             query?: never;
@@ -2069,6 +2086,30 @@ export interface components {
             proofSeconds: number;
             /** Format: double */
             replaySeconds: number;
+        };
+        ExportRequest: {
+            /** @description other transactions, committed after it */
+            also?: number[] | null;
+            /** @description left out, the one in which the transaction changed tables */
+            database?: string;
+            /** @description not only those that the transaction took */
+            everyRow?: boolean;
+            /**
+             * @default csv
+             * @enum {string}
+             */
+            form: "csv" | "parquet" | "sql";
+            /** @description what SQL calls the table: [schema.]table; left out, as it is called on the copy */
+            into?: string;
+            /** @description [schema.]table */
+            table: string;
+            /**
+             * Format: int64
+             * @description left out, the first one that the copy leaves out
+             */
+            transaction?: number;
+            /** @description a condition in SQL that the rows have to meet */
+            where?: string;
         };
         Finding: {
             what: string;
@@ -5465,6 +5506,40 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Task"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "export-rows": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name or id of the copy, or an unambiguous beginning or end of its id */
+                copy: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ExportRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"log/slog"
 	"net/http"
 	"os"
 
@@ -25,6 +26,7 @@ type Rescues struct {
 	Catalog *catalog.Catalog
 	Worker  *work.Worker
 	Tasks   *tasks.Queue
+	Log     *slog.Logger
 }
 
 // Register registers the operations.
@@ -33,6 +35,7 @@ func (h *Rescues) Register(api *Surface) {
 		http.StatusAccepted, h.begin)
 	op(api, http.MethodPost, "/copies/{copy}/rescues/script", "script-rescue", "Write SQL that brings it back, changing nothing", 0,
 		h.script)
+	op(api, http.MethodPost, "/copies/{copy}/export", "export-rows", "Write rows of a table of a copy as CSV, Parquet or SQL", 0, h.export)
 	question(api, "/copies/{copy}/comparisons", "compare",
 		"Hold tables of a copy against the live ones; what differs is the task's outcome", h.compare)
 	op(api, http.MethodGet, "/rescues", "list-rescues", "List the rescues, newest first", 0, h.list)
@@ -55,8 +58,8 @@ func (h *Rescues) order(ctx context.Context, in *beginRescue) (k catalog.Copy, c
 		return k, cluster, "", o, err
 	}
 	b := in.Body
-	o = work.Rescue{Copy: k.ID, XID: b.Transaction, Also: b.Also, Tables: b.Tables, NoTriggers: b.NoTriggers, Trust: b.TrustCode, As: b.As, Mode: b.Mode,
-		Open: b.Open}
+	o = work.Rescue{Copy: k.ID, XID: b.Transaction, Also: b.Also, Tables: b.Tables, NoTriggers: b.NoTriggers, Trust: b.TrustCode,
+		As: b.As, Mode: b.Mode, Open: b.Open}
 	for _, text := range b.Settle {
 		r, err := rescue.ParseRule(text)
 		if err != nil {
@@ -160,6 +163,45 @@ func (h *Rescues) script(ctx context.Context, in *beginRescue) (*huma.StreamResp
 		defer func() { _ = file.Close() }()
 		out.SetHeader("Content-Type", "application/sql")
 		_, _ = io.Copy(out.BodyWriter(), file)
+	}}, nil
+}
+
+type exportRows struct {
+	CopyPath
+	Body api.ExportRequest
+}
+
+// export finds everything first, and then writes as it reads: an end too early is an error at the other end.
+func (h *Rescues) export(ctx context.Context, in *exportRows) (*huma.StreamResponse, error) {
+	b := in.Body
+	k, cluster, _, o, err := h.order(ctx, &beginRescue{CopyPath: in.CopyPath, Body: api.RescueRequest{Transaction: b.Transaction,
+		Also: b.Also}})
+	if err != nil && !b.EveryRow {
+		return nil, err
+	}
+	if b.EveryRow {
+		if k, cluster, err = h.Catalog.CopyAndCluster(ctx, in.Copy); err == nil {
+			err = readable(k)
+		}
+		if err != nil {
+			return nil, err
+		}
+		if o.XID = 0; b.Database == "" {
+			return nil, problem.New(problem.Invalid, "Name it with --database.", "nothing was written", "the table's database is missing")
+		}
+	}
+	e, err := h.Worker.Exporting(ctx, k, cluster, o, b)
+	if err != nil {
+		return nil, err
+	}
+	types := map[string]string{"csv": "text/csv; charset=utf-8", "sql": "application/sql", "parquet": "application/vnd.apache.parquet"}
+	return &huma.StreamResponse{Body: func(out huma.Context) {
+		defer e.Close()
+		out.SetHeader("Content-Type", types[b.Form])
+		if err := e.Write(out.Context(), out.BodyWriter()); err != nil {
+			h.Log.Error("rows could not be written to their end", "copy", k.Name, "table", b.Table, "error", err)
+			panic(http.ErrAbortHandler) // so that the other end does not take them for all
+		}
 	}}, nil
 }
 

@@ -9,6 +9,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"velvetrewind/api"
 	"velvetrewind/core/journal"
 	"velvetrewind/core/pg"
 	"velvetrewind/core/plan"
@@ -41,11 +42,7 @@ func (w *Worker) retriever(ctx context.Context, k catalog.Copy, cluster catalog.
 	if r.Host, err = w.Copies.Machine(k); err != nil {
 		return nil, wish, err
 	}
-	var p plan.Restore
-	if err := json.Unmarshal(k.Plan, &p); err != nil {
-		return nil, wish, err
-	}
-	o, err := w.Planner.OpenOn(ctx, cluster.Name, p.Boundary.Timeline)
+	o, err := w.openOf(ctx, k, cluster)
 	if err != nil {
 		return nil, wish, err
 	}
@@ -86,13 +83,13 @@ func undone(ctx context.Context, o planner.Opened, order Rescue) (e changes.Entr
 		}
 		for _, t := range found[0].Tables {
 			if len(list) > 0 && t.Known && !t.System() && t.Database != databaseOf(list[0]) {
-				return e, problem.New(problem.Invalid, "Rescue them one by one.", title, "transaction %d changed %s, and %d another database", xid,
-					t.Label(), order.XID)
+				return e, problem.New(problem.Invalid, "Rescue them one by one.", title,
+					"transaction %d changed %s, and %d another database", xid, t.Label(), order.XID)
 			}
 			if len(list) > 0 && t.Counts[journal.Truncate]+t.Counts[journal.Drop] > 0 {
 				return e, problem.New(problem.Invalid, fmt.Sprintf("Rescue that one by itself: velvet rescue plan %s \"before tx %d\"",
-					o.Cluster.Name, xid), title, "transaction %d truncated or dropped %s, with what others had written since %d", xid, t.Label(),
-					order.XID)
+					o.Cluster.Name, xid), title, "transaction %d truncated or dropped %s, with what others had written since %d", xid,
+					t.Label(), order.XID)
 			}
 		}
 		list = append(list, found[0])
@@ -140,6 +137,51 @@ func (w *Worker) compare(ctx context.Context, t catalog.Task, order Compare, rep
 	}
 	list, err := r.Compare(ctx, order.Database, tables, report)
 	return map[string]any{"tables": list}, err
+}
+
+// Exporting prepares rows of a table of a copy to be written elsewhere: those that the order's transactions took, or without one all.
+func (w *Worker) Exporting(ctx context.Context, k catalog.Copy, cluster catalog.Cluster, order Rescue, in api.ExportRequest) (
+	*retrieve.Export, error) {
+	wish := retrieve.ExportWish{Database: in.Database, Where: in.Where, Form: in.Form, Several: len(order.Also) > 0}
+	tables, err := parseTables([]string{in.Table})
+	if err != nil {
+		return nil, err
+	}
+	wish.Table = tables[0]
+	if in.Into != "" {
+		if tables, err = parseTables([]string{in.Into}); err != nil {
+			return nil, err
+		}
+		wish.Into = tables[0]
+	}
+	r := &retrieve.Retriever{Cluster: cluster, Copy: k}
+	if r.Host, err = w.Copies.Machine(k); err != nil {
+		return nil, err
+	}
+	if order.XID != 0 {
+		o, err := w.openOf(ctx, k, cluster)
+		if err != nil {
+			return nil, err
+		}
+		entry, err := undone(ctx, o, order)
+		if err != nil {
+			return nil, err
+		}
+		r.Journal, wish.Entry = o.Journal, &entry
+		if wish.Database == "" {
+			wish.Database = databaseOf(entry)
+		}
+	}
+	return r.Exporting(ctx, wish)
+}
+
+// openOf opens the journal along the way that a copy was taken from.
+func (w *Worker) openOf(ctx context.Context, k catalog.Copy, cluster catalog.Cluster) (o planner.Opened, err error) {
+	var p plan.Restore
+	if err := json.Unmarshal(k.Plan, &p); err != nil {
+		return o, err
+	}
+	return w.Planner.OpenOn(ctx, cluster.Name, p.Boundary.Timeline)
 }
 
 // broughtBack notes the tables into which a transaction's rows were brought back already.

@@ -25,6 +25,7 @@ import (
 	"time"
 
 	"velvetrewind/core/pg"
+	"velvetrewind/core/wal"
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/catalog/seal"
 	"velvetrewind/engine/host/identity"
@@ -126,7 +127,22 @@ func (t Ticket) needs(name string) bool {
 	return err == nil && s.Timeline == t.Timeline && s.Number <= t.Needed
 }
 
+// deliver asks the service, which may break off, and then the store.
 func (t Ticket) deliver(ctx context.Context, name, to string) error {
+	err := t.fetch(ctx, name, to)
+	if err == nil || errors.Is(err, ErrNoSuchSegment) || errors.Is(err, wal.ErrSieve) {
+		return err
+	}
+	t.Service = ""
+	direct := t.fetch(ctx, name, to)
+	if direct == nil || errors.Is(direct, ErrNoSuchSegment) {
+		return direct
+	}
+	return errors.Join(err, direct)
+}
+
+// fetch brings a file from where it is to be had.
+func (t Ticket) fetch(ctx context.Context, name, to string) error {
 	content, err := t.open(ctx, name)
 	if err != nil {
 		return err
@@ -139,7 +155,7 @@ func (t Ticket) deliver(ctx context.Context, name, to string) error {
 		})
 	}
 	if t.Lacks != "" {
-		return t.sift(ctx, name, content, to)
+		return errors.Join(t.sift(ctx, name, content, to), t.drop(name, filepath.Dir(to)))
 	}
 	return put(to, func(f *os.File) error {
 		n, err := io.Copy(f, bufio.NewReaderSize(content, 1<<20))
@@ -150,7 +166,7 @@ func (t Ticket) deliver(ctx context.Context, name, to string) error {
 	})
 }
 
-// open reads a segment or a history file, from where it is to be had.
+// open reads a segment or a history file: beside the copy, from the service, or without one from the store.
 func (t Ticket) open(ctx context.Context, name string) (io.ReadCloser, error) {
 	_, isHistory := pg.ParseHistoryName(name)
 	if _, err := pg.ParseSegmentName(name, t.Size); err != nil && !isHistory {
@@ -163,15 +179,10 @@ func (t Ticket) open(ctx context.Context, name string) (io.ReadCloser, error) {
 	if !errors.Is(err, os.ErrNotExist) {
 		return nil, err
 	}
-	content, asked := t.askService(ctx, name)
-	if asked == nil || errors.Is(asked, ErrNoSuchSegment) {
-		return content, asked
+	if t.Service == "" {
+		return t.fromStore(ctx, name)
 	}
-	content, direct := t.fromStore(ctx, name)
-	if direct == nil || errors.Is(direct, ErrNoSuchSegment) {
-		return content, direct
-	}
-	return nil, errors.Join(asked, direct)
+	return t.askService(ctx, name)
 }
 
 const askTimeout = 2 * time.Minute

@@ -45,6 +45,24 @@ func (t Ticket) sift(ctx context.Context, name string, content io.Reader, to str
 	return err
 }
 
+// behind is how many segments a server keeps of those that it was given: the record that it stands at may begin in an earlier one.
+const behind = 4
+
+// drop removes a segment from the directory of a partial copy's WAL that was replayed long since, so that the copy does not hold all
+// that it ever replayed. Were it asked for again, it would be delivered again. A copy that may be opened has to keep what it has: after
+// a crash it recovers from that alone.
+func (t Ticket) drop(name, dir string) error {
+	s, err := pg.ParseSegmentName(name, t.Size)
+	if err != nil || s.Number < behind {
+		return nil
+	}
+	s.Number -= behind
+	if err := os.Remove(filepath.Join(dir, s.Name(t.Size))); err != nil && !errors.Is(err, os.ErrNotExist) {
+		return err
+	}
+	return nil
+}
+
 func next(s pg.Segment) pg.Segment {
 	s.Number++
 	return s
