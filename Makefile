@@ -100,6 +100,7 @@ endure: prepare-tests bin/velvet
 	VELVET_COPIES=100 go test -count=1 -v -timeout 60m -run TestRandomRightCopies ./engine/prove
 	VELVET_TAKEOVER_KILLS=200 go test -count=1 -v -timeout 120m -run TestTakeoverOnAHostIsKilled ./cmd/velvet
 	VELVET_EVERY_VERSION=1 go test -count=1 -v -timeout 30m -run 'TestTakeoverOnAHost$$' ./cmd/velvet
+	VELVET_PARTIALS=100 go test -count=1 -v -timeout 120m -run TestPartialCopies ./cmd/velvet
 	VELVET_RESCUES=300 go test -count=1 -v -timeout 120m -run TestRandomRescues ./cmd/velvet
 
 clean:
