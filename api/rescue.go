@@ -84,6 +84,8 @@ type RescueCheck struct {
 type CompareRequest struct {
 	Database string   `json:"database" minLength:"1"`
 	Tables   []string `json:"tables,omitempty" doc:"[schema.]table; none for all"`
+	Where    string   `json:"where,omitempty" doc:"a condition in SQL that rows have to meet on both sides"`
+	Shown    int      `json:"shown,omitempty" maximum:"100000" doc:"so many rows that differ are shown of a table; all are counted"`
 }
 
 // Comparison is how a table of a copy and the live one differ.

@@ -45,6 +45,8 @@ func (a *app) rescueCompare() *cobra.Command {
 	cmd.Flags().StringVar(&in.Database, "database", "", "the database (required)")
 	_ = cmd.MarkFlagRequired("database")
 	cmd.Flags().StringSliceVar(&in.Tables, "table", nil, "only this table; may be given several times")
+	cmd.Flags().StringVar(&in.Where, "where", "", "condition in SQL that rows have to meet on both sides")
+	cmd.Flags().IntVar(&in.Shown, "shown", 20, "how many rows that differ are shown of each table; all are counted")
 	return cmd
 }
 

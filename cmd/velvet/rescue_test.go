@@ -106,6 +106,13 @@ func TestRescue(t *testing.T) {
 		`changed +\("route 7",deck,700\)\n +to +\("route 7",deck,777\)`} {
 		assert.Regexp(t, says, compared)
 	}
+	part := s.service.Must("rescue", "compare", "ferries-1", "--database", "postgres", "--table", "fleet.fare", "--where",
+		"route = 'route 8' -- only this", "--shown", "1")
+	assert.Regexp(t, `fleet.fare +route, class +\d+ +\d+ +1 +0 +0\n`, part)
+	s.refused(1, []string{"refused it"}, "rescue", "compare", "ferries-1", "--database", "postgres", "--table", "fleet.fare",
+		"--where", "pg_logical_emit_message(true, 'x', 'y') is not null")
+	s.refused(1, []string{"permission denied"}, "rescue", "export", "ferries-1", "--table", "fleet.fare", "--where",
+		"pg_reload_conf()")
 	s.captured()
 	assert.Empty(t, s.cluster().Incidents, "the accident was looked at, and the rescue is none")
 	s.service.Must("copy", "discard", "ferries-1", "--confirm", "ferries")

@@ -32,6 +32,7 @@ func (s *Spec) Add(n journal.Name) {
 	}
 	s.OIDs, s.Tables = append(s.OIDs, n.OID), append(s.Tables, journal.Table{Schema: n.Schema, Name: n.Table}.String())
 	slices.Sort(s.Tables)
+	s.Tables = slices.Compact(s.Tables) // several of one name, made and dropped
 }
 
 // Needs tells whether a file with a name is part of one of the tables.

@@ -38,7 +38,8 @@ type Side struct {
 	*Table
 	From   string // the table there, as SQL names it
 	Copy   bool
-	Shares int64 // into so many the rows are divided by their keys
+	Shares int64  // into so many the rows are divided by their keys
+	Where  string // a condition that rows have to meet, "" for none
 }
 
 func (s *Side) column(name string) string {
@@ -74,20 +75,27 @@ func (s *Side) share() string {
 	return fmt.Sprintf("pg_catalog.mod(pg_catalog.hashtextextended(%s, 0), %d)", s.key(), s.Shares)
 }
 
+func (s *Side) condition() string {
+	if s.Where == "" {
+		return "true"
+	}
+	return "(" + s.Where + "\n)" // a comment in it ends there
+}
+
 // Sums adds up the rows of every share.
 func (s *Side) Sums() string {
-	return fmt.Sprintf("select %s, %s from %s group by 1", s.share(), sum(s.row()), s.From)
+	return fmt.Sprintf("select %s, %s from %s where %s group by 1", s.share(), sum(s.row()), s.From, s.condition())
 }
 
 // Rows lists the rows of the shares in $1, in an order that both sides have: the share, the key, the row's hash, and how many are alike.
 func (s *Side) Rows() string {
 	return fmt.Sprintf(`select %s, %s, pg_catalog.hashtextextended(%s, 0), pg_catalog.count(*) from %s
-	where %s operator(pg_catalog.=) any ($1::pg_catalog.int8[]) group by 1, 2, 3 order by 1, 2, 3`, s.share(), s.key(), s.row(), s.From,
-		s.share())
+	where %s operator(pg_catalog.=) any ($1::pg_catalog.int8[]) and %s group by 1, 2, 3 order by 1, 2, 3`, s.share(), s.key(), s.row(),
+		s.From, s.share(), s.condition())
 }
 
 // Shown gives the rows of some keys, to be looked at.
 func (s *Side) Shown() string {
-	return fmt.Sprintf(`select %s, %s from %s where %s operator(pg_catalog.=) any ($1::pg_catalog.text[])`, s.key(), s.row(), s.From,
-		s.key())
+	return fmt.Sprintf(`select %s, %s from %s where %s operator(pg_catalog.=) any ($1::pg_catalog.text[]) and %s`, s.key(), s.row(),
+		s.From, s.key(), s.condition())
 }

@@ -14,14 +14,25 @@ import (
 	"velvetrewind/engine/restore/copies"
 )
 
-// mostSamples is how many rows that differ are shown of a table; all are counted.
-const mostSamples = 20
+// CompareWish is what is to be compared, and how.
+type CompareWish struct {
+	Database string
+	Tables   []journal.Table // none for all
+	Where    string          // a condition that rows have to meet on both sides, "" for none
+	Shown    int             // so many rows that differ are shown of a table; all are counted
+}
 
-// Compare holds the tables of a database of the copy against the live ones: all, or those that are wanted. Rows are divided into shares by
+// leastShown is how many rows that differ are shown where nobody asks for more.
+const leastShown = 20
+
+// Compare holds tables of a database of the copy against the live ones. Rows are divided into shares by
 // their keys, and only of shares that do not add up to the same are rows transferred. Nothing is changed.
-func (r *Retriever) Compare(ctx context.Context, database string, tables []journal.Table, report task.Report) (
-	list []rescue.Comparison, err error) {
+func (r *Retriever) Compare(ctx context.Context, w CompareWish, report task.Report) (list []rescue.Comparison, err error) {
+	database, tables := w.Database, w.Tables
 	err = r.reading(ctx, database, report, func(s *session) error {
+		if err := s.confine(ctx, w.Where); err != nil {
+			return err
+		}
 		rows, err := s.old.Query(ctx, `select c.oid, c.oid, n.nspname::pg_catalog.text, c.relname::pg_catalog.text,
 			c.relkind::pg_catalog.text, 0::pg_catalog.oid, '' from pg_catalog.pg_class c
 			join pg_catalog.pg_namespace n on n.oid operator(pg_catalog.=) c.relnamespace
@@ -58,7 +69,7 @@ func (r *Retriever) Compare(ctx context.Context, database string, tables []journ
 				continue
 			}
 			report.Progress(int64(i), int64(len(all)), task.Tables, "comparing "+old.Schema+"."+old.Name)
-			c, err := s.compare(ctx, old)
+			c, err := s.compare(ctx, old, w)
 			if err != nil {
 				return fmt.Errorf("%s.%s: %w", old.Schema, old.Name, remedy(err))
 			}
@@ -85,7 +96,7 @@ func heldWhole(ctx context.Context, conn *pgx.Conn, oids []uint32) ([]uint32, er
 }
 
 // compare holds one table of the copy against the live one.
-func (s *session) compare(ctx context.Context, old *relation) (c rescue.Comparison, err error) {
+func (s *session) compare(ctx context.Context, old *relation, w CompareWish) (c rescue.Comparison, err error) {
 	c = rescue.Comparison{Table: old.Schema + "." + old.Name, Sample: []rescue.Difference{}}
 	live, renamed, err := s.counterpart(ctx, old)
 	if err != nil {
@@ -109,19 +120,19 @@ func (s *session) compare(ctx context.Context, old *relation) (c rescue.Comparis
 		c.Key += k.Name
 	}
 	from := rescue.Table{Schema: old.Schema, Name: old.Name, Partitioned: old.Kind == "p"}
-	then := &rescue.Side{Table: t.Table, From: from.From(), Copy: true}
-	now := &rescue.Side{Table: t.Table, From: t.From()}
+	then := &rescue.Side{Table: t.Table, From: from.From(), Copy: true, Where: w.Where}
+	now := &rescue.Side{Table: t.Table, From: t.From(), Where: w.Where}
 	err = s.old.QueryRow(ctx, `select greatest(1, least(50000, reltuples operator(pg_catalog./) 200))::pg_catalog.int8
 		from pg_catalog.pg_class where oid operator(pg_catalog.=) $1`, old.OID).Scan(&then.Shares)
 	if err != nil {
 		return c, err
 	}
 	now.Shares = then.Shares
-	return c, s.differences(ctx, &c, then, now)
+	return c, s.differences(ctx, &c, max(w.Shown, leastShown), then, now)
 }
 
 // differences finds the shares that do not add up to the same, and the rows in them that differ.
-func (s *session) differences(ctx context.Context, c *rescue.Comparison, then, now *rescue.Side) error {
+func (s *session) differences(ctx context.Context, c *rescue.Comparison, shown int, then, now *rescue.Side) error {
 	type sums struct {
 		tally map[int64]rescue.Tally
 		err   error
@@ -161,7 +172,7 @@ func (s *session) differences(ctx context.Context, c *rescue.Comparison, then, n
 	if len(differ) == 0 {
 		return nil
 	}
-	if err := s.merge(ctx, c, then, now, differ); err != nil {
+	if err := s.merge(ctx, c, shown, then, now, differ); err != nil {
 		return err
 	}
 	return s.sample(ctx, c, then, now)
@@ -186,7 +197,7 @@ func (r *counted) before(o *counted) bool {
 }
 
 // merge goes over the rows of both sides in one order.
-func (s *session) merge(ctx context.Context, c *rescue.Comparison, then, now *rescue.Side, differ []int64) error {
+func (s *session) merge(ctx context.Context, c *rescue.Comparison, shown int, then, now *rescue.Side, differ []int64) error {
 	old, err := s.old.Query(ctx, then.Rows(), differ)
 	if err != nil {
 		return err
@@ -212,19 +223,19 @@ func (s *session) merge(ctx context.Context, c *rescue.Comparison, then, now *re
 	for err == nil && (a != nil || b != nil) {
 		switch {
 		case b == nil || a != nil && a.before(b):
-			note(c, rescue.IsMissing, a.key, a.n, &c.Missing)
+			note(c, shown, rescue.IsMissing, a.key, a.n, &c.Missing)
 			a, err = next(old)
 			continue
 		case a == nil || b.before(a):
-			note(c, rescue.IsAdded, b.key, b.n, &c.Added)
+			note(c, shown, rescue.IsAdded, b.key, b.n, &c.Added)
 			b, err = next(live)
 			continue
 		case a.hash != b.hash:
-			note(c, rescue.IsChanged, a.key, 1, &c.Changed)
+			note(c, shown, rescue.IsChanged, a.key, 1, &c.Changed)
 		case a.n > b.n:
-			note(c, rescue.IsMissing, a.key, a.n-b.n, &c.Missing)
+			note(c, shown, rescue.IsMissing, a.key, a.n-b.n, &c.Missing)
 		case a.n < b.n:
-			note(c, rescue.IsAdded, a.key, b.n-a.n, &c.Added)
+			note(c, shown, rescue.IsAdded, a.key, b.n-a.n, &c.Added)
 		}
 		if a, err = next(old); err == nil {
 			b, err = next(live)
@@ -233,8 +244,8 @@ func (s *session) merge(ctx context.Context, c *rescue.Comparison, then, now *re
 	return err
 }
 
-func note(c *rescue.Comparison, how, key string, n int64, to *int64) {
-	if *to += n; len(c.Sample) < mostSamples {
+func note(c *rescue.Comparison, shown int, how, key string, n int64, to *int64) {
+	if *to += n; len(c.Sample) < shown {
 		c.Sample = append(c.Sample, rescue.Difference{How: how, Key: key})
 	}
 }

@@ -60,35 +60,39 @@ func (r *Retriever) Exporting(ctx context.Context, w ExportWish) (e *Export, err
 	if err != nil {
 		return nil, err
 	}
-	e = &Export{form: w.Form, conn: conn}
+	x := &Export{form: w.Form, conn: conn}
 	defer func() {
 		if err != nil {
-			_ = conn.Close(context.WithoutCancel(ctx))
+			x.Close()
 		}
 	}()
-	if _, err = e.conn.Exec(ctx, texts+"; set default_transaction_read_only = on"); err != nil {
+	if _, err = x.conn.Exec(ctx, texts+"; set default_transaction_read_only = on"); err != nil {
 		return nil, err
 	}
-	s := &session{Retriever: r, old: e.conn}
+	s := &session{Retriever: r, old: x.conn}
 	old, err := s.exported(ctx, w)
 	if err != nil {
 		return nil, err
 	}
-	if e.columns, err = s.columns(ctx, e.conn, old.OID); err != nil {
+	if x.columns, err = s.columns(ctx, x.conn, old.OID); err != nil {
 		return nil, err
 	}
-	if len(e.columns) == 0 {
+	if len(x.columns) == 0 {
 		return nil, problem.New(problem.Invalid, "", exportTitle, "%s.%s has no column", old.Schema, old.Name)
 	}
-	e.table = rescue.Exported{Schema: old.Schema, Name: old.Name, Where: w.Where, IntoSchema: w.Into.Schema,
+	x.table = rescue.Exported{Schema: old.Schema, Name: old.Name, Where: w.Where, IntoSchema: w.Into.Schema,
 		IntoName: w.Into.Name}
-	for _, c := range e.columns {
-		e.table.Columns = append(e.table.Columns, rescue.ExportedColumn{Name: c.Name, Type: c.Type})
+	for _, c := range x.columns {
+		x.table.Columns = append(x.table.Columns, rescue.ExportedColumn{Name: c.Name, Type: c.Type})
 	}
-	if e.parts, err = s.exportedParts(ctx, old, w); err != nil {
+	if x.parts, err = s.exportedParts(ctx, old, w); err != nil {
 		return nil, err
 	}
-	return e, e.try(ctx)
+	if err = s.confine(ctx, w.Where); err != nil {
+		return nil, err
+	}
+	x.conn = s.old
+	return x, x.try(ctx)
 }
 
 // exported finds the table on the copy.

@@ -63,7 +63,7 @@ func Backup(b catalog.Backup, cluster string, lost catalog.Losses) (api.Backup, 
 // Copy shows a copy, whose server runs as osUser unless it says otherwise.
 func Copy(k catalog.Copy, cluster catalog.Cluster, osUser string) (api.Copy, error) {
 	v := api.Copy{
-		ID: k.ID, Name: k.Name, Cluster: cluster.Name, WaysIn: waysIn(k, cluster, cmp.Or(k.OSUser, osUser)), Moment: k.Moment,
+		ID: k.ID, Name: k.Name, Cluster: cluster.Name, Moment: k.Moment,
 		State: k.State, Problem: k.Problem, Port: k.Port, Directory: k.Directory,
 		Replayed: k.ReplayedLSN, CreatedAt: k.CreatedAt.UTC(), Task: k.TaskID,
 	}
@@ -71,19 +71,24 @@ func Copy(k catalog.Copy, cluster catalog.Cluster, osUser string) (api.Copy, err
 		t := k.ReplayedTo.Time.UTC()
 		v.ReplayedTo = &t
 	}
-	if spec, err := k.Part(); err != nil {
+	spec, err := k.Part()
+	if err != nil {
 		return v, err
-	} else if spec != nil {
+	}
+	database := "postgres"
+	if spec != nil {
+		database = spec.Database
 		v.Partial = &api.Partial{Database: spec.Database, Tables: spec.Tables, Rescue: spec.Rescue}
 	}
+	v.WaysIn = waysIn(k, cluster, cmp.Or(k.OSUser, osUser), database)
 	var p plan.Restore
-	err := json.Unmarshal(k.Plan, &p)
+	err = json.Unmarshal(k.Plan, &p)
 	v.Plan = Restore(p)
 	return v, err
 }
 
 // waysIn lists how a copy can be looked at. One that is not running has none.
-func waysIn(k catalog.Copy, cluster catalog.Cluster, osUser string) []api.WayIn {
+func waysIn(k catalog.Copy, cluster catalog.Cluster, osUser, database string) []api.WayIn {
 	ways := []api.WayIn{}
 	if k.State != catalog.CopyPaused && k.State != catalog.CopyOpen {
 		return ways
@@ -95,10 +100,10 @@ func waysIn(k catalog.Copy, cluster catalog.Cluster, osUser string) []api.WayIn 
 		return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
 	}
 	return append(ways,
-		api.WayIn{Who: "any role of the original, with its password", Command: fmt.Sprintf("psql -h 127.0.0.1 -p %d -U %s postgres", k.Port,
-			quote(cluster.Superuser))},
+		api.WayIn{Who: "any role of the original, with its password", Command: fmt.Sprintf("psql -h 127.0.0.1 -p %d -U %s %s", k.Port,
+			quote(cluster.Superuser), quote(database))},
 		api.WayIn{Who: "the OS user " + osUser + ", as any role, without a password",
-			Command: fmt.Sprintf("psql -h %s -p %d -U %s postgres", quote(k.Socket), k.Port, quote(cluster.Superuser))})
+			Command: fmt.Sprintf("psql -h %s -p %d -U %s %s", quote(k.Socket), k.Port, quote(cluster.Superuser), quote(database))})
 }
 
 // Proof shows a proof.

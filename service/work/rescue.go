@@ -135,7 +135,7 @@ func (w *Worker) compare(ctx context.Context, t catalog.Task, order Compare, rep
 	if err != nil {
 		return nil, err
 	}
-	list, err := r.Compare(ctx, order.Database, tables, report)
+	list, err := r.Compare(ctx, retrieve.CompareWish{Database: order.Database, Tables: tables, Where: order.Where, Shown: order.Shown}, report)
 	return map[string]any{"tables": list}, err
 }
 
@@ -155,6 +155,9 @@ func (w *Worker) Exporting(ctx context.Context, k catalog.Copy, cluster catalog.
 		wish.Into = tables[0]
 	}
 	r := &retrieve.Retriever{Cluster: cluster, Copy: k}
+	if r.Access, err = w.Logins.Access(cluster); err != nil {
+		return nil, err
+	}
 	if r.Host, err = w.Copies.Machine(k); err != nil {
 		return nil, err
 	}

@@ -99,6 +99,8 @@ type (
 	Compare struct {
 		Database string   `json:"database"`
 		Tables   []string `json:"tables,omitempty"`
+		Where    string   `json:"where,omitempty"`
+		Shown    int      `json:"shown,omitempty"`
 	}
 )
 

@@ -148,6 +148,15 @@ func (a Access) locate(ctx context.Context, c *pgconn.Config) (*pgconn.Config, e
 	return nil, failed
 }
 
+// Role is the role that sessions are of.
+func (a Access) Role() (string, error) {
+	cfg, err := a.config()
+	if err != nil {
+		return "", err
+	}
+	return cfg.User, nil
+}
+
 // As is the same place, with another role's login.
 func (a Access) As(user, password string) (Access, error) {
 	s, err := parse(a.ConnString)
