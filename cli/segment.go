@@ -23,7 +23,7 @@ const (
 
 func (a *app) segment() *cobra.Command {
 	c := &cobra.Command{Use: "segment", Short: "Single WAL segments"}
-	c.AddCommand(a.segmentDeliver(), a.segmentLocate())
+	c.AddCommand(a.segmentDeliver(), a.segmentLocate(), a.segmentExtract())
 	return c
 }
 

@@ -1827,8 +1827,15 @@ export interface components {
         };
         CompareRequest: {
             database: string;
+            /**
+             * Format: int64
+             * @description so many rows that differ are shown of a table; all are counted
+             */
+            shown?: number;
             /** @description [schema.]table; none for all */
             tables?: string[] | null;
+            /** @description a condition in SQL that rows have to meet on both sides */
+            where?: string;
         };
         Content: {
             /**

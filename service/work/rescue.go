@@ -135,7 +135,8 @@ func (w *Worker) compare(ctx context.Context, t catalog.Task, order Compare, rep
 	if err != nil {
 		return nil, err
 	}
-	list, err := r.Compare(ctx, retrieve.CompareWish{Database: order.Database, Tables: tables, Where: order.Where, Shown: order.Shown}, report)
+	wish := retrieve.CompareWish{Database: order.Database, Tables: tables, Where: order.Where, Shown: order.Shown}
+	list, err := r.Compare(ctx, wish, report)
 	return map[string]any{"tables": list}, err
 }
 
