@@ -34,7 +34,7 @@ func (j *Journal) Places(ctx context.Context, e Entry, several bool, want func(j
 	}
 	c := collector{wanted: files.XIDs, files: make(map[wal.RelationRef]*placesOf)}
 	if several {
-		c.made = make(map[wal.Place]bool)
+		c.made = make(made)
 	}
 	for ref := range files.Tables {
 		c.files[ref] = &placesOf{Places: Places{Table: files.names[ref], File: ref}, last: make(map[uint64]last)}
@@ -56,7 +56,7 @@ func (j *Journal) Places(ctx context.Context, e Entry, several bool, want func(j
 type collector struct {
 	wanted map[pg.XID]bool
 	files  map[wal.RelationRef]*placesOf
-	made   map[wal.Place]bool // rows that the transactions inserted; nil where that does not matter
+	made   made // rows that the transactions inserted; nil where that does not matter
 	// moving is the file of the row deleted last, if that is being moved into another partition, and its number there.
 	moving *placesOf
 	index  int
@@ -81,8 +81,7 @@ func (c *collector) see(r *wal.Record) error {
 			c.moved(e.New)
 			continue
 		}
-		if c.made[e.Old] {
-			delete(c.made, e.Old)
+		if c.made.take(e.Old) {
 			c.make(e.New)
 			continue
 		}
@@ -112,8 +111,37 @@ func (c *collector) moved(to wal.Place) {
 // make takes in a row that is the transactions' own.
 func (c *collector) make(row wal.Place) {
 	if c.made != nil && row.Offset != 0 && c.files[row.Relation] != nil {
-		c.made[row] = true
+		c.made.add(row)
 	}
+}
+
+// made are places of rows, a bit for each: there may be very many.
+type made map[wal.RelationRef]map[uint32]*[5]uint64
+
+func (m made) add(row wal.Place) {
+	pages := m[row.Relation]
+	if pages == nil {
+		pages = make(map[uint32]*[5]uint64)
+		m[row.Relation] = pages
+	}
+	bits := pages[row.Block]
+	if bits == nil {
+		bits = new([5]uint64)
+		pages[row.Block] = bits
+	}
+	if n := int(row.Offset) / 64; n < len(bits) { // more rows than that are on no page
+		bits[n] |= 1 << (row.Offset % 64)
+	}
+}
+
+// take tells whether a place is among them, and removes it.
+func (m made) take(row wal.Place) bool {
+	bits, n := m[row.Relation][row.Block], int(row.Offset)/64
+	if bits == nil || n >= len(bits) || bits[n]>>(row.Offset%64)&1 == 0 {
+		return false
+	}
+	bits[n] &^= 1 << (row.Offset % 64)
+	return true
 }
 
 func at(place wal.Place) uint64 { return uint64(place.Block)<<16 | uint64(place.Offset) }

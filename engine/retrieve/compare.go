@@ -1,6 +1,7 @@
 package retrieve
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -22,8 +23,8 @@ type CompareWish struct {
 	Shown    int             // so many rows that differ are shown of a table; all are counted
 }
 
-// leastShown is how many rows that differ are shown where nobody asks for more.
-const leastShown = 20
+// usuallyShown is how many rows that differ are shown where nobody says how many.
+const usuallyShown = 20
 
 // Compare holds tables of a database of the copy against the live ones. Rows are divided into shares by
 // their keys, and only of shares that do not add up to the same are rows transferred. Nothing is changed.
@@ -128,7 +129,7 @@ func (s *session) compare(ctx context.Context, old *relation, w CompareWish) (c 
 		return c, err
 	}
 	now.Shares = then.Shares
-	return c, s.differences(ctx, &c, max(w.Shown, leastShown), then, now)
+	return c, s.differences(ctx, &c, cmp.Or(w.Shown, usuallyShown), then, now)
 }
 
 // differences finds the shares that do not add up to the same, and the rows in them that differ.

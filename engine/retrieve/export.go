@@ -46,7 +46,7 @@ type ExportWish struct {
 	Database string
 	Table    journal.Table
 	Entry    *changes.Entry // only the rows that it took; nil for every row
-	Several  bool           // it stands for several transactions
+	Apart    bool           // as a Wish has it
 	Where    string         // a condition, "" for none
 	Form     string
 	Into     journal.Table // what SQL calls the table; none for its own name
@@ -135,7 +135,7 @@ func (s *session) exportedParts(ctx context.Context, old *relation, w ExportWish
 	if err != nil {
 		return nil, err
 	}
-	places, err := s.Journal.Places(ctx, *w.Entry, w.Several, func(n journal.Name) bool { return slices.Contains(below, n.OID) })
+	places, err := s.Journal.Places(ctx, *w.Entry, w.Apart, func(n journal.Name) bool { return slices.Contains(below, n.OID) })
 	if err != nil {
 		return nil, err
 	}

@@ -41,8 +41,10 @@ type Retriever struct {
 
 // Wish is what is to be rescued, and how.
 type Wish struct {
-	Entry  changes.Entry   // the transaction, or several together
-	Also   []uint64        // the ids of those beside the first
+	Entry changes.Entry // the transaction, or several together
+	Also  []uint64      // the ids of those beside the first
+	// Apart says that others may have written between the copy and the transaction, or between several.
+	Apart  bool
 	Tables []journal.Table // only these and what stands below them; none for all
 	Rules  rescue.Rules
 	// Untriggered has no trigger run on the live cluster, and no rule; foreign keys are then looked at by queries.
@@ -140,7 +142,7 @@ type side struct {
 	*rescue.Table
 	sources []source
 	did     journal.Counts
-	between int // rows of several transactions that others had changed or made in between
+	between int // rows that others had changed or made since the copy
 	notes   []string
 }
 
@@ -274,9 +276,9 @@ func (s *session) prepare(ctx context.Context) error {
 		if err := s.stage(ctx, t); err != nil {
 			return err
 		}
-		if t.between > 0 && len(s.Also) > 0 {
-			t.notes = append(t.notes, fmt.Sprintf("%s that others had made or changed between the transactions stay away; "+
-				"rescue them from a copy just before the later one", figures.Of(t.between, "row")))
+		if t.between > 0 && s.Apart {
+			t.notes = append(t.notes, fmt.Sprintf("%s that others had made or changed since the copy stay away; rescue them from one "+
+				"just before the transaction that took them", figures.Of(t.between, "row")))
 		}
 		if err := s.do(ctx, t.Finding(by, s.Done[t.String()])...); err != nil {
 			return err

@@ -31,7 +31,7 @@ func (s *session) survey(ctx context.Context) error {
 		})
 	}
 	s.report.Progress(0, 0, "", "reading the transaction's WAL")
-	places, err := s.Journal.Places(ctx, s.Entry, len(s.Also) > 0, touched)
+	places, err := s.Journal.Places(ctx, s.Entry, s.Apart, touched)
 	if err != nil {
 		return err
 	}

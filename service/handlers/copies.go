@@ -93,10 +93,11 @@ func (h *Copies) submitCopy(ctx context.Context, in *makeCopy) (*body[api.Task],
 		wish.Host = on.ID
 	}
 	k, err := h.Copies.Prepare(ctx, cluster, p, wish)
-	if err == nil {
-		k.Partial, err = h.part(ctx, cluster, p, in.Body)
-	}
 	if err != nil {
+		return nil, err
+	}
+	order := work.Copy{Plan: p}
+	if k.Partial, order.Whole, err = h.part(ctx, cluster, p, in.Body); err != nil {
 		return nil, err
 	}
 	if err := h.mayLayOver(ctx, cluster, k, in.Body.Confirm); err != nil {
@@ -105,27 +106,30 @@ func (h *Copies) submitCopy(ctx context.Context, in *makeCopy) (*body[api.Task],
 	if err := h.Catalog.AddCopy(ctx, k, replays); err != nil {
 		return nil, err
 	}
-	out, err := h.submitFor(ctx, k, cluster, work.Copy{Plan: p})
+	out, err := h.submitFor(ctx, k, cluster, order)
 	if err != nil {
 		return nil, err
 	}
 	return out, h.Catalog.SetCopyTask(ctx, k.ID, out.Body.ID)
 }
 
-// part is what a copy is to hold, as it is recorded; nothing for a whole one.
-func (h *Copies) part(ctx context.Context, cluster catalog.Cluster, p plan.Restore, in api.MakeCopyRequest) (json.RawMessage, error) {
+// part is what a copy is to hold, as it is recorded, or why it is a whole one although it need not be.
+func (h *Copies) part(ctx context.Context, cluster catalog.Cluster, p plan.Restore, in api.MakeCopyRequest) (
+	recorded json.RawMessage, why string, err error) {
 	var s *partial.Spec
-	var err error
 	switch {
 	case len(in.Only) > 0:
 		s, err = h.Planner.Only(ctx, cluster.Name, in.Database, in.Only)
-	case in.Rescue && in.Host == "" && !in.Over:
-		s, err = h.Planner.Rescuing(ctx, cluster.Name, p, in.Also)
+	case in.Rescue && (in.Host != "" || in.Over):
+		why = "a partial copy is made neither on a host with an agent nor over the original's files"
+	case in.Rescue:
+		s, why, err = h.Planner.Rescuing(ctx, cluster.Name, p, in.Also)
 	}
 	if err != nil || s == nil {
-		return nil, err
+		return nil, why, err
 	}
-	return json.Marshal(s)
+	recorded, err = json.Marshal(s)
+	return recorded, "", err
 }
 
 // mayLayOver refuses a copy that is to be laid over the original's own files where that cannot be, or was not confirmed.

@@ -2,6 +2,7 @@ package planner
 
 import (
 	"context"
+	"fmt"
 	"slices"
 	"strings"
 
@@ -12,36 +13,39 @@ import (
 	"velvetrewind/core/problem"
 )
 
-// Rescuing is what a copy holds for the rescue of what the first transaction after it touched, and others; nil where it has to be whole.
-func (p *Planner) Rescuing(ctx context.Context, cluster string, r plan.Restore, also []uint64) (*partial.Spec, error) {
+// Rescuing is what a copy holds for the rescue of what the first transaction after it touched, and others; or why it has to be whole.
+func (p *Planner) Rescuing(ctx context.Context, cluster string, r plan.Restore, also []uint64) (s *partial.Spec, why string, err error) {
 	if r.Boundary.FirstOut == nil {
-		return nil, nil
+		return nil, "no transaction is known that comes after it", nil
 	}
 	o, err := p.OpenOn(ctx, cluster, r.Boundary.Timeline)
 	if err != nil {
-		return nil, err
+		return nil, "", err
 	}
-	s := partial.Spec{Rescue: true}
+	s = &partial.Spec{Rescue: true}
 	for _, xid := range append([]uint64{uint64(r.Boundary.FirstOut.XID)}, also...) {
 		entries, err := o.Journal.ByXID(ctx, pg.FullXID(xid))
-		if err != nil || len(entries) != 1 {
-			return nil, err
+		if err != nil {
+			return nil, "", err
+		}
+		if len(entries) != 1 {
+			return nil, fmt.Sprintf("which tables transaction %d touched is not known", xid), nil
 		}
 		for _, c := range entries[0].Tables {
 			if c.System() {
 				continue
 			}
 			if !c.Known || s.Database != "" && s.Database != c.Database {
-				return nil, nil
+				return nil, fmt.Sprintf("transaction %d touched a table of another database, or one whose name is not known", xid), nil
 			}
 			s.Database = c.Database
 			s.Add(c.Name)
 		}
 	}
 	if len(s.OIDs) == 0 {
-		return nil, nil
+		return nil, fmt.Sprintf("transaction %d touched no table", r.Boundary.FirstOut.XID), nil
 	}
-	return &s, nil
+	return s, "", nil
 }
 
 // Only is what a copy holds that is to have tables of a database, "" for the one that has them, and what stands below them.

@@ -26,6 +26,9 @@ func (w *Worker) makeCopy(ctx context.Context, t catalog.Task, order Copy, repor
 	if err != nil {
 		return nil, err
 	}
+	if order.Whole != "" {
+		report.Log("it holds the whole cluster: %s", order.Whole)
+	}
 	if spec == nil {
 		err = w.Copies.Make(ctx, cluster, k, order.Plan, report)
 	} else {

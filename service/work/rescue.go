@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 
 	"github.com/jackc/pgx/v5"
 
@@ -52,6 +53,9 @@ func (w *Worker) retriever(ctx context.Context, k catalog.Copy, cluster catalog.
 	if wish.Entry, err = undone(ctx, o, order); err != nil {
 		return nil, wish, err
 	}
+	if wish.Apart, err = order.apart(k); err != nil {
+		return nil, wish, err
+	}
 	for _, xid := range order.all() {
 		if err := w.broughtBack(ctx, cluster, xid, wish.Done); err != nil {
 			return nil, wish, err
@@ -61,8 +65,23 @@ func (w *Worker) retriever(ctx context.Context, k catalog.Copy, cluster catalog.
 	return r, wish, err
 }
 
-// all are the ids of the transactions that are undone.
-func (o Rescue) all() []uint64 { return append([]uint64{o.XID}, o.Also...) }
+// all are the ids of the transactions that are undone, each once.
+func (o Rescue) all() []uint64 {
+	list := []uint64{o.XID}
+	for _, x := range o.Also {
+		if !slices.Contains(list, x) {
+			list = append(list, x)
+		}
+	}
+	return list
+}
+
+// apart tells whether others may have written between a copy and the last of the transactions.
+func (o Rescue) apart(k catalog.Copy) (bool, error) {
+	var p plan.Restore
+	err := json.Unmarshal(k.Plan, &p)
+	return len(o.Also) > 0 || p.Boundary.FirstOut == nil || uint64(p.Boundary.FirstOut.XID) != o.XID, err
+}
 
 // undone is what is undone: one transaction, or several that only deleted and updated rows after the first.
 func undone(ctx context.Context, o planner.Opened, order Rescue) (e changes.Entry, err error) {
@@ -143,7 +162,7 @@ func (w *Worker) compare(ctx context.Context, t catalog.Task, order Compare, rep
 // Exporting prepares rows of a table of a copy to be written elsewhere: those that the order's transactions took, or without one all.
 func (w *Worker) Exporting(ctx context.Context, k catalog.Copy, cluster catalog.Cluster, order Rescue, in api.ExportRequest) (
 	*retrieve.Export, error) {
-	wish := retrieve.ExportWish{Database: in.Database, Where: in.Where, Form: in.Form, Several: len(order.Also) > 0}
+	wish := retrieve.ExportWish{Database: in.Database, Where: in.Where, Form: in.Form}
 	tables, err := parseTables([]string{in.Table})
 	if err != nil {
 		return nil, err
@@ -172,6 +191,9 @@ func (w *Worker) Exporting(ctx context.Context, k catalog.Copy, cluster catalog.
 			return nil, err
 		}
 		r.Journal, wish.Entry = o.Journal, &entry
+		if wish.Apart, err = order.apart(k); err != nil {
+			return nil, err
+		}
 		if wish.Database == "" {
 			wish.Database = databaseOf(entry)
 		}

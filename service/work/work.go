@@ -44,7 +44,8 @@ type (
 	Drop struct{}
 	// Copy makes a side copy that was prepared.
 	Copy struct {
-		Plan plan.Restore `json:"plan"`
+		Plan  plan.Restore `json:"plan"`
+		Whole string       `json:"whole,omitempty"` // why it is not partial, where it was to be
 	}
 	// Step moves a paused copy.
 	Step struct {

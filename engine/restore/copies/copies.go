@@ -213,6 +213,7 @@ func (c *Maker) Make(ctx context.Context, cluster catalog.Cluster, k catalog.Cop
 	return own.make(ctx, cluster, &k, backup, p, nil, report)
 }
 
+// make makes one, whole if part is nil; what it leaves on an error is the caller's.
 func (c *Maker) make(ctx context.Context, cluster catalog.Cluster, k *catalog.Copy, backup catalog.Backup, p plan.Restore,
 	part *part, report task.Report) error {
 	if err := c.hasRoom(backup, 0, "the copy was not made"); err != nil {
@@ -345,8 +346,7 @@ func (c *Maker) hasRoom(b catalog.Backup, held int64, title string) error {
 		return err
 	}
 	// What it holds, not what was read: an incremental backup is laid out whole, too.
-	need := b.BytesHeld + b.BytesHeld/10
-	if free+held < need {
+	if need := b.BytesHeld + b.BytesHeld/10; free+held < need {
 		return problem.New(problem.Full, "Free space there, discard a copy that is no longer needed, or serve with another --copies "+
 			"directory.",
 			title, "it needs about %s in %s, and %s are free", figures.Size(need-held), c.Dir, figures.Size(free))
