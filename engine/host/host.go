@@ -152,7 +152,12 @@ func SyncDir(dir string) error {
 }
 
 // RemoveTree removes a directory. Nobody else may be able to write where it lies.
-func (h *Host) RemoveTree(dir string) error { return os.RemoveAll(dir) }
+func (h *Host) RemoveTree(dir string) error {
+	if _, err := os.Lstat(dir); errors.Is(err, os.ErrNotExist) {
+		return nil // a file system that cannot be written refuses to remove even what is not there
+	}
+	return os.RemoveAll(dir)
+}
 
 // FreeSpace is how many bytes can still be written below dir.
 func (h *Host) FreeSpace(dir string) (int64, error) {
