@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"os"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -90,4 +91,24 @@ func TestRowsElsewhere(t *testing.T) {
 		s.refused(1, []string{says}, append([]string{"rescue", "export", "ferries", "before tx " + tx, "--table", `"Log book"`},
 			args...)...)
 	}
+
+	whole := lost("was")
+	begun, err := s.db.Begin(context.Background())
+	require.NoError(t, err)
+	_, err = begun.Exec(context.Background(), `alter table was drop column "said ""so"""`)
+	require.NoError(t, err)
+	require.NoError(t, begun.QueryRow(context.Background(), "select pg_current_xact_id()::text").Scan(&tx))
+	require.NoError(t, begun.Commit(context.Background()))
+	s.captured()
+	remedy := regexp.MustCompile(`old rows beside the table with velvet (rescue export \S+ --table public.was .*? --into old_rows), and`).
+		FindStringSubmatch(strings.Join(strings.Fields(s.service.Must("rescue", "plan", "ferries", "before tx "+tx)), " "))
+	require.NotNil(t, remedy, "a column that was dropped has a remedy")
+	old := s.Path("old.sql")
+	s.service.Must(append(strings.Fields(remedy[1]), "--file", old)...)
+	require.NoError(t, os.Chmod(old, 0o644))
+	out, err = s.ferries.Program("psql", "-v", "ON_ERROR_STOP=1", "-f", old, "postgres").CombinedOutput()
+	require.NoError(t, err, string(out))
+	s.exec(`alter table was add column "said ""so""" text`)
+	s.exec(`update was set "said ""so""" = o."said ""so""" from old_rows o where o.id = was.id`)
+	require.Equal(t, whole, lost(`(select id, "said ""so""", raw, fine, cents, at, spans, depth from was)`))
 }

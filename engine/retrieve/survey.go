@@ -86,8 +86,13 @@ func (s *session) notUndone() {
 	}
 	for _, c := range s.Entry.Tables {
 		if c.Known && !c.System() && s.covers(c.Name) && c.Counts[journal.Alter] > 0 {
-			s.plan.Unable = append(s.plan.Unable, fmt.Sprintf("table %s was altered%s; look at its definition on the copy", c.Label(),
-				perhaps))
+			text := fmt.Sprintf("table %s was altered%s; look at its definition on the copy", c.Label(), perhaps)
+			if s.Entry.DroppedColumns > 0 {
+				text += fmt.Sprintf(". For the values of a column that was dropped add it again, put the old rows beside the table with "+
+					"velvet rescue export %s --table %s --every-row --database %s --form sql --into old_rows, and update it by its key",
+					s.Copy.Name, journal.Table{Schema: c.Schema, Name: c.Table}, c.Database)
+			}
+			s.plan.Unable = append(s.plan.Unable, text)
 		}
 	}
 	for _, n := range s.Entry.Dropped {
