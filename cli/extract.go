@@ -27,7 +27,8 @@ func (a *app) segmentExtract() *cobra.Command {
 		Use: "extract FROM TO DIRECTORY", Short: "Write the WAL of a span as ordinary segment files",
 		Long: "Write the WAL of a span as ordinary segment files: for a standby that lacks some, to look at the past, for other\n" +
 			"readers. What is there already with the same bytes is left, other bytes under a name are an error, and so is a\n" +
-			"hole in the span. Of a segment that is not finished what is here is written as NAME.partial." + momentHelp,
+			"hole in the span. Of a segment that is not finished what is here is written as NAME.partial. FROM and TO are moments." +
+			momentHelp,
 		Args:    cobra.ExactArgs(3),
 		Example: "  velvet segment extract --cluster ferries \"lsn 0/5A000000\" latest /var/tmp/wal",
 		RunE: func(cmd *cobra.Command, args []string) error {

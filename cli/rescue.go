@@ -8,6 +8,7 @@ import (
 	"io"
 	"net/http"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -27,13 +28,13 @@ type rescueFlags struct {
 	in           api.RescueRequest
 	passwordFile string
 	whole        bool
-	transactions []uint
+	transactions []string
 }
 
 // which are the flags that say from where rows come.
 func (f *rescueFlags) which(cmd *cobra.Command) {
 	cmd.Flags().BoolVar(&f.whole, "whole-copy", false, "make a copy of the whole cluster, if one is made, not of the tables alone")
-	cmd.Flags().UintSliceVar(&f.transactions, "transaction", nil,
+	cmd.Flags().StringSliceVar(&f.transactions, "transaction", nil,
 		"id of the transaction, and after it of others that are undone with it (default: the first one that the copy leaves out)")
 }
 
@@ -49,8 +50,10 @@ func (f *rescueFlags) add(cmd *cobra.Command) {
 		"file with that role's password, which is not kept; without it you are asked on a terminal")
 }
 
-const rescueHelp = "\n\nThe rows are read from a copy that stands just before the transaction: one that is named, or with CLUSTER and\n" +
-	"MOMENT one that stands there or is made, which holds only the tables that the transaction touched. A row that somebody\n" +
+const copyHelp = "\n\nThe rows are read from a copy that stands just before the transaction: one that is named, or with CLUSTER and\n" +
+	"MOMENT one that stands there or is made, which holds only the tables that the transaction touched."
+
+const rescueHelp = copyHelp + " A row that somebody\n" +
 	"has changed since the transaction is not overwritten unless --settle says so."
 
 // prepareRescue finds or makes the copy, and reads the password.
@@ -69,7 +72,9 @@ func (a *app) prepareCopy(cmd *cobra.Command, args []string, f *rescueFlags) (c 
 	if c, err = a.client(); err != nil {
 		return nil, "", err
 	}
-	f.in.Transaction, f.in.Also = firstAndOthers(f.transactions)
+	if f.in.Transaction, f.in.Also, err = firstAndOthers(f.transactions); err != nil {
+		return nil, "", err
+	}
 	name := args[0]
 	if len(args) == 2 {
 		if name, err = a.copyJustBefore(cmd, args[0], args[1], f); err != nil {
@@ -81,15 +86,19 @@ func (a *app) prepareCopy(cmd *cobra.Command, args []string, f *rescueFlags) (c 
 }
 
 // firstAndOthers divides transaction ids as they are asked for.
-func firstAndOthers(list []uint) (first uint64, also []uint64) {
-	for i, x := range list {
+func firstAndOthers(list []string) (first uint64, also []uint64, err error) {
+	for i, text := range list {
+		x, err := strconv.ParseUint(text, 10, 64)
+		if err != nil || x == 0 {
+			return 0, nil, fmt.Errorf("--transaction %s: a transaction id is a number, as velvet changes list shows it", text)
+		}
 		if i == 0 {
-			first = uint64(x)
+			first = x
 		} else {
-			also = append(also, uint64(x))
+			also = append(also, x)
 		}
 	}
-	return first, also
+	return first, also, nil
 }
 
 // copyJustBefore gives the id of a copy that stands at a moment, made if there is none: of what the transaction touched alone, if

@@ -19,7 +19,7 @@ func (a *app) rescueExport() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "export COPY | CLUSTER MOMENT", Short: "Write rows of a table as they were, as CSV, Parquet or SQL for elsewhere",
 		Long: "Write rows of a table as they were, as CSV, Parquet or SQL for another cluster, schema or table. By default\n" +
-			"they are those that the transaction took; the live cluster is not asked and may be down." + rescueHelp,
+			"they are those that the transaction took; the live cluster is not asked and may be down." + copyHelp,
 		Args: cobra.RangeArgs(1, 2), ValidArgsFunction: a.completeCopies,
 		Example: "  velvet rescue export ferries \"before delete of booking\" --table booking --file lost.csv\n" +
 			"  velvet rescue export ferries-1 --table fare --every-row --database saltmarsh --form sql --into archive.fare | psql ...",
