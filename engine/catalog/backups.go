@@ -156,7 +156,7 @@ type Copy struct {
 	Moves       int             `db:"moves"` // how often it has been moved to another moment
 	// Over says that it was laid over the original's own files, of which nothing else is left.
 	Over bool `db:"over"`
-	// Partial is partial.Spec, null or nothing for a whole copy.
+	// Partial is partial.Spec, an empty one for a whole copy.
 	Partial json.RawMessage `db:"partial"`
 	// Beside is the copy for whose proof it was made, and with which it goes; nobody is shown it.
 	Beside string `db:"beside"`
@@ -176,8 +176,11 @@ func (k Copy) Part() (*partial.Spec, error) {
 	if len(k.Partial) == 0 {
 		return nil, nil
 	}
-	var s *partial.Spec
-	return s, json.Unmarshal(k.Partial, &s)
+	s := new(partial.Spec)
+	if err := json.Unmarshal(k.Partial, s); err != nil || len(s.OIDs) == 0 {
+		return nil, err
+	}
+	return s, nil
 }
 
 // Place names where a copy is put, until it is moved.
@@ -191,7 +194,7 @@ func (c *Catalog) AddCopy(ctx context.Context, k Copy, replays []Stretch) error 
 			(id, name, cluster_id, backup_id, moment, plan, directory, socket, port, state, os_user, host_id, task_id, beside, over,
 			partial, begun_at)
 			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15,
-			coalesce($16::jsonb, 'null'), now())`,
+			coalesce($16::jsonb, '{}'), now())`,
 			k.ID, k.Name, k.ClusterID, k.BackupID, k.Moment, string(k.Plan), k.Directory, k.Socket, k.Port, k.State, k.OSUser,
 			k.Host, k.TaskID, k.Beside, k.Over, textOrNull(k.Partial))
 		if violates(err, "copy_names") {
@@ -277,7 +280,7 @@ func (c *Catalog) SaveCopy(ctx context.Context, k Copy) error {
 
 // MakeWhole records that a copy that was to be partial becomes a whole one.
 func (c *Catalog) MakeWhole(ctx context.Context, id string) error {
-	_, err := c.db.ExecContext(ctx, `update velvet.copies set partial = 'null', laid_out_at = null, replayed_lsn = null, replayed_to = null
+	_, err := c.db.ExecContext(ctx, `update velvet.copies set partial = '{}', laid_out_at = null, replayed_lsn = null, replayed_to = null
 		where id = $1`, id)
 	return err
 }

@@ -32,6 +32,7 @@ var ownRows = []struct{ table, query string }{
 	{"calendar_runs", `select to_jsonb(t) from velvet.calendar_runs t where cluster_id = $1`},
 	{"copies", `select to_jsonb(t) || '{"state": "discarded", "directory": "", "socket": ""}' from velvet.copies t where cluster_id = $1`},
 	{"proofs", `select to_jsonb(t) from velvet.proofs t where cluster_id = $1`},
+	{"rescues", `select to_jsonb(t) from velvet.rescues t where cluster_id = $1 and ended_at is not null`},
 	{"own_checks", `select to_jsonb(t) from velvet.own_checks t where cluster_id = $1`},
 	{"rehearsals", `select to_jsonb(t) from velvet.rehearsals t where cluster_id = $1 and ended_at is not null`},
 	{"tasks", `select to_jsonb(t) from velvet.tasks t where cluster_id = $1 and state not in ('waiting', 'running')`},
