@@ -17,11 +17,11 @@ import (
 	"velvetrewind/testbed"
 )
 
-// TestPartialCopies holds partial copies against whole ones at random boundaries of a random workload, on every version: two in the
+// TestPartialCopies holds partial copies against whole ones at random boundaries of a random workload, on every version: one in the
 // tests, VELVET_PARTIALS of them in the long form.
 func TestPartialCopies(t *testing.T) {
 	t.Parallel()
-	rounds := 2
+	rounds := 1
 	if n, err := strconv.Atoi(os.Getenv("VELVET_PARTIALS")); err == nil {
 		rounds = n
 	}
