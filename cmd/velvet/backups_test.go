@@ -29,6 +29,7 @@ type workload struct {
 	table  string // of the step
 	number int
 	isles  bool // the second database is there
+	alone  bool // there is to be none
 }
 
 // run runs statements in a database, in which $t stands for the table and $n for a number.
@@ -70,6 +71,9 @@ func (w *workload) step() string {
 		{"checkpoint", at("postgres", "checkpoint")},
 	}
 	s := steps[w.random.IntN(len(steps))]
+	for w.alone && s.name == "database" {
+		s = steps[w.random.IntN(len(steps))]
+	}
 	s.do()
 	return s.name + " " + w.table
 }

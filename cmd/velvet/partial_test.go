@@ -37,7 +37,7 @@ func TestPartialCopies(t *testing.T) {
 
 func partialAtRandom(s *stage, random *rand.Rand, rounds int) {
 	s.protect()
-	w := &workload{stage: s, random: random}
+	w := &workload{stage: s, random: random, alone: true} // of databases copied as files no partial copy can be made
 	for n := range 4 {
 		w.run("postgres", fmt.Sprintf("create table t%[1]d (id int, note text, wide text); create index t%[1]d_id on t%[1]d (id);"+
 			"create index t%[1]d_note on t%[1]d using hash (note);"+
@@ -77,7 +77,8 @@ func partialAtRandom(s *stage, random *rand.Rand, rounds int) {
 		s.discard(whole)
 		s.discard(part)
 	}
-	s.Logf("%d of %d copies were partial, which refused %d queries", partly, rounds, refused)
+	require.Equal(s, rounds, partly, "none has become a whole one: %s", strings.Join(log, "; "))
+	s.Logf("%d copies refused %d queries", partly, refused)
 }
 
 // held is what a table of a copy holds, read as a whole and by each of its indexes; that there is none is an answer, too.
@@ -131,6 +132,13 @@ func TestAPartialCopyIsNoWhole(t *testing.T) {
 		s.refused(1, []string{"is partial: it holds only public.pier", "velvet restore start"}, c...)
 	}
 	assert.Contains(t, s.service.Must("copy", "show", k.Name), "holds only    public.pier of database postgres")
+	s.exec("create database copied strategy file_copy")
+	later := s.commit(2)
+	s.captured()
+	whole, _ := s.stands("tx "+later, "restore", "start", "ferries", "tx "+later, "--only", "pier")
+	assert.Nil(t, whole.Partial)
+	assert.Contains(t, s.service.Must("task", "show", whole.Task), "a partial copy could not be made, so that it becomes a whole one")
+	assert.Contains(t, s.service.Must("task", "show", whole.Task), "a database is copied as files")
 	_, err := conn.Exec(context.Background(), "select pg_wal_replay_resume()")
 	require.NoError(t, err)
 	s.Eventually("somebody has opened it by hand", func() bool { return !testbed.One[bool](s.Bed, conn, "select pg_is_in_recovery()") })
