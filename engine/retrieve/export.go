@@ -88,10 +88,10 @@ func (r *Retriever) Exporting(ctx context.Context, w ExportWish) (e *Export, err
 	if x.parts, err = s.exportedParts(ctx, old, w); err != nil {
 		return nil, err
 	}
-	if err = s.confine(ctx, w.Where); err != nil {
+	err = s.confine(ctx, w.Where)
+	if x.conn = s.old; err != nil {
 		return nil, err
 	}
-	x.conn = s.old
 	return x, x.try(ctx)
 }
 

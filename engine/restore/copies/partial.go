@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"path/filepath"
 	"strings"
 
@@ -43,20 +42,19 @@ func (c *Maker) MakePart(ctx context.Context, cluster catalog.Cluster, k catalog
 	if err != nil {
 		return err
 	}
-	of := &part{spec, lacks}
-	part := backup
-	if part.BytesHeld, err = restore.PartSize(ctx, c.Store, backup.ClusterID, backup.ID, lacks); err != nil {
+	wanted, less := &part{spec, lacks}, backup
+	if less.BytesHeld, err = restore.PartSize(ctx, c.Store, backup.ClusterID, backup.ID, lacks); err != nil {
 		return err
 	}
-	err = own.make(ctx, cluster, &k, part, p, of, report)
+	err = own.make(ctx, cluster, &k, less, p, wanted, report)
 	if err == nil {
-		err = own.holds(ctx, cluster, k, of)
+		err = own.holds(ctx, cluster, k, wanted)
 	}
 	if err == nil || ctx.Err() != nil {
 		return err
 	}
-	if why, e := os.ReadFile(feed.Why(filepath.Join(k.Directory, feedDir))); e == nil {
-		err = errors.New(string(why))
+	if why := own.whyNot(k); why != "" {
+		err = errors.New(why)
 	}
 	report.Warn("a partial copy could not be made, so that it becomes a whole one: %v", err)
 	if err := own.Host.Stop(ctx, Server(k, cluster.Major()), host.Immediate); err != nil {
@@ -71,6 +69,20 @@ func (c *Maker) MakePart(ctx context.Context, cluster catalog.Cluster, k catalog
 		return err
 	}
 	return own.make(ctx, cluster, &k, backup, p, nil, report)
+}
+
+// whyNot is what a delivery has noted that a partial copy could not be given; "" for nothing.
+func (c *Maker) whyNot(k catalog.Copy) string {
+	t, err := c.Host.Files(k.Directory) // in which its OS user may have put a link
+	if err != nil {
+		return ""
+	}
+	defer func() { _ = t.Close() }()
+	why, err := t.ReadFile(filepath.Join(feedDir, feed.WhyFile))
+	if err != nil {
+		return ""
+	}
+	return string(why)
 }
 
 // layOutPart lays out what a partial copy holds, after the list of what it lacks.

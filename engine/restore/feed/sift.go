@@ -12,11 +12,8 @@ import (
 	"velvetrewind/core/wal"
 )
 
-// whyFile, in the feed, says why a partial copy cannot be given a segment.
-const whyFile = "why"
-
-// Why is the name of the file, in a feed, that says why the WAL of a partial copy cannot be given to it; else there is none.
-func Why(feed string) string { return filepath.Join(feed, whyFile) }
+// WhyFile, in a feed, says why the WAL of a partial copy cannot be given to it; else there is none.
+const WhyFile = "why"
 
 // sift writes a segment for a partial copy, in which what is about files that it lacks does nothing. Beside the feed it notes how
 // the record goes on that crosses into the next segment.
@@ -40,7 +37,7 @@ func (t Ticket) sift(ctx context.Context, name string, content io.Reader, to str
 		})
 	})
 	if errors.Is(err, wal.ErrSieve) {
-		err = errors.Join(err, os.WriteFile(Why(t.Feed), []byte(err.Error()), 0o600))
+		err = errors.Join(err, os.WriteFile(filepath.Join(t.Feed, WhyFile), []byte(err.Error()), 0o600))
 	}
 	return err
 }
