@@ -226,12 +226,3 @@ func (s *away) kill(victim, address string) {
 	}
 	s.Eventually("the host is connected", s.quay.Connected)
 }
-
-// discardAll removes the copies that are left.
-func (s *away) discardAll() {
-	var list []api.Copy
-	s.service.JSON(&list, "copy", "list")
-	for _, k := range list {
-		s.service.Must("copy", "discard", k.ID, "--confirm", "ferries")
-	}
-}

@@ -111,4 +111,5 @@ func TestRowsElsewhere(t *testing.T) {
 	s.exec(`alter table was add column "said ""so""" text`)
 	s.exec(`update was set "said ""so""" = o."said ""so""" from old_rows o where o.id = was.id`)
 	require.Equal(t, whole, lost(`(select id, "said ""so""", raw, fine, cents, at, spans, depth from was)`))
+	s.discardAll()
 }

@@ -86,4 +86,6 @@ func TestExtract(t *testing.T) {
 	assert.NoDirExists(t, empty)
 	s.service.Must("segment", "extract", "--cluster", "ferries", "lsn 0/10", "tx "+last, empty, "--leave-holes")
 	assert.DirExists(t, empty)
+	require.NoError(t, s.Host.Stop(context.Background(), server, host.Immediate))
+	s.discardAll()
 }

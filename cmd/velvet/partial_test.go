@@ -144,4 +144,5 @@ func TestAPartialCopyIsNoWhole(t *testing.T) {
 	s.Eventually("somebody has opened it by hand", func() bool { return !testbed.One[bool](s.Bed, conn, "select pg_is_in_recovery()") })
 	_, err = conn.Exec(context.Background(), "insert into pier values (2)")
 	require.ErrorContains(t, err, "read-only transaction", "and it is still not written to")
+	s.discardAll()
 }

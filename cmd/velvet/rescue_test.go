@@ -280,6 +280,7 @@ func TestRescueOfSeveral(t *testing.T) {
 	assert.Contains(t, s.service.Must("rescue", "list", "ferries"), "applied")
 	again := s.service.Must("rescue", "plan", "ferries", "before tx "+second)
 	assert.Regexp(t, `public.ticket +15 updated +0 +5 +9 +1 `, again, "the five that stayed away come back so")
+	s.discardAll()
 }
 
 // TestRescueOfWhatWasDropped has tables made anew with all that hung on them, and truncated ones filled.

@@ -148,6 +148,16 @@ func (s *stage) discard(k api.Copy) {
 	require.NoDirExists(s, k.Directory)
 }
 
+// discardAll discards the copies that stand, at the end of a test whose copies are not all its own doing.
+func (s *stage) discardAll() {
+	s.Helper()
+	var list []api.Copy
+	s.service.JSON(&list, "copy", "list")
+	for _, k := range list {
+		s.discard(k)
+	}
+}
+
 // commitBefore is a transaction that was committed before the last segment was finished.
 func (s *stage) commitBefore() string {
 	s.Helper()
