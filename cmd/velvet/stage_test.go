@@ -148,13 +148,13 @@ func (s *stage) discard(k api.Copy) {
 	require.NoDirExists(s, k.Directory)
 }
 
-// discardAll discards the copies that stand, at the end of a test whose copies are not all its own doing.
+// discardAll removes the copies that are left.
 func (s *stage) discardAll() {
 	s.Helper()
 	var list []api.Copy
 	s.service.JSON(&list, "copy", "list")
 	for _, k := range list {
-		s.discard(k)
+		s.service.Must("copy", "discard", k.ID, "--confirm", "ferries")
 	}
 }
 
