@@ -2,12 +2,15 @@ package main
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"os"
 	"strconv"
 	"strings"
+	"syscall"
 	"testing"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
@@ -47,6 +50,11 @@ func partialAtRandom(s *stage, random *rand.Rand, rounds int) {
 	log, moments := []string{}, []string{}
 	for range 3*rounds + 6 {
 		log = append(log, w.step())
+		if random.IntN(3) == 0 {
+			s.checkpointAmid(fmt.Sprintf("create table if not exists t%[1]d (id int, note text, wide text); "+
+				"insert into t%[1]d select n, 'flood' from generate_series(1, 60000) n", random.IntN(4)))
+			log[len(log)-1] += ", a checkpoint amid a long insert"
+		}
 		moments = append(moments, "tx "+s.commit(len(moments)+1))
 	}
 	s.captured()
@@ -73,12 +81,45 @@ func partialAtRandom(s *stage, random *rand.Rand, rounds int) {
 			require.Equal(s, want, got, what)
 		}
 		require.NoError(s, all.Close(context.Background()))
-		require.NoError(s, some.Close(context.Background()))
+		s.recoversFrom(some, part, table)
 		s.discard(whole)
 		s.discard(part)
 	}
 	require.Equal(s, rounds, partly, "none has become a whole one: %s", strings.Join(log, "; "))
 	s.Logf("%d copies refused %d queries", partly, refused)
+}
+
+// checkpointAmid has a checkpoint begin while a statement writes.
+func (s *stage) checkpointAmid(statement string) {
+	done := make(chan error, 1)
+	conn := s.ferries.Connect("postgres")
+	go func() {
+		_, err := conn.Exec(context.Background(), statement)
+		done <- errors.Join(err, conn.Close(context.Background()))
+	}()
+	time.Sleep(20 * time.Millisecond)
+	s.ferries.Exec("postgres", "checkpoint")
+	require.NoError(s, <-done)
+}
+
+// recoversFrom has the server of a copy go through recovery once more, from the last checkpoint that it had replayed: what it was given
+// had records joined across that.
+func (s *stage) recoversFrom(conn *pgx.Conn, k api.Copy, table string) {
+	before, err := held(conn, table)
+	require.NoError(s, err)
+	_, err = conn.Exec(context.Background(), "checkpoint")
+	require.NoError(s, err)
+	require.NoError(s, syscall.Kill(int(conn.PgConn().PID()), syscall.SIGKILL))
+	address := fmt.Sprintf("host=127.0.0.1 port=%d user=%s password='%s' dbname=postgres", k.Port, testbed.Superuser, testbed.Password)
+	s.Eventually("it recovers from the crash of a session", func() bool {
+		again, err := pgx.Connect(context.Background(), address)
+		if err != nil {
+			return false
+		}
+		defer func() { _ = again.Close(context.Background()) }()
+		after, err := held(again, table)
+		return err == nil && after == before
+	})
 }
 
 // held is what a table of a copy holds, read as a whole and by each of its indexes; that there is none is an answer, too.

@@ -15,10 +15,12 @@ import (
 var ErrSieve = errors.New("this WAL is replayed only where no file is lacking")
 
 // Sieve passes WAL on to a server that lacks the files of some relations, and is only read. A record that touches nothing but these
-// becomes a no-operation of the same length, with a right CRC; so do locks, for which there nobody waits. All else stays as it is,
-// byte for byte. It holds one record in memory, and what a Reader does.
+// becomes a no-operation of the same length, with a right CRC; so do locks, for which there nobody waits. Where such records follow
+// each other all but the last become one, which takes their place: a server spends more on each record than on its bytes. All else
+// stays as it is, byte for byte. It holds one record in memory, the run before it, and what a Reader does.
 type Sieve struct {
 	Lacks       func(RelationRef) bool
+	Keep        []pg.LSN // addresses at which a server may begin or end: no record goes up into one that begins before
 	SegmentSize pg.SegmentSize
 	SystemID    uint64 // of the cluster; 0 accepts any
 }
@@ -31,13 +33,14 @@ func (s Sieve) Segment(out io.Writer, start pg.LSN, in, next io.Reader, carried 
 	w := &sieving{Sieve: s, out: bufio.NewWriterSize(out, 64<<10), base: start, end: start + pg.LSN(s.SegmentSize), carried: carried}
 	w.src = io.MultiReader(in, next)
 	r := NewReader(w, Options{Start: start, SegmentSize: s.SegmentSize, SystemID: s.SystemID})
-	for w.base < w.end {
+	for at := start; at < w.end; {
 		rec, err := r.Next()
 		if err != nil {
 			var damage *Damage
 			if !errors.Is(err, io.EOF) && !errors.Is(err, ErrUnwritten) && !errors.As(err, &damage) {
 				return nil, err
 			}
+			w.empty()
 			return nil, w.rest()
 		}
 		if rec.Start >= w.end {
@@ -47,16 +50,18 @@ func (s Sieve) Segment(out io.Writer, start pg.LSN, in, next io.Reader, carried 
 		if err != nil {
 			return nil, err
 		}
-		if drop && rec.Start < w.base {
-			return nil, fmt.Errorf("%w: the record at %s is of %d bytes", ErrSieve, rec.Start, rec.Length)
-		}
 		if drop {
-			w.empty(rec)
+			err = w.leaveOut(rec)
+		} else {
+			w.empty()
+			err = w.flush(rec.End)
 		}
-		if err := w.flush(rec.End); err != nil {
+		at = rec.End
+		if err != nil {
 			return nil, err
 		}
 	}
+	w.empty()
 	return w.carry, w.rest()
 }
 
@@ -108,7 +113,17 @@ type sieving struct {
 	end     pg.LSN // of the segment
 	carried []byte
 	carry   []byte // what changes after end
-	raw     []byte // of the record that was emptied last
+	run     stretch
+	last    stretch // the record that was left out last, after those of run; of no length where there is none
+	raw     []byte  // of the record that was emptied last
+}
+
+// stretch is one record, or several that become one.
+type stretch struct {
+	start, end pg.LSN // end as a Record's, of the first
+	length     int    // without the headers of pages
+	prev       pg.LSN
+	xid        pg.XID // the latest; 0 for none
 }
 
 // mostHeld is more than a record that is about pages can be long; of longer ones nothing is changed.
@@ -117,6 +132,7 @@ const mostHeld = 16 << 20
 // Read reads for the Reader, and holds what it has read.
 func (w *sieving) Read(b []byte) (int, error) {
 	if len(w.held)-w.off > mostHeld {
+		w.empty()
 		if err := w.flush(w.base + pg.LSN(len(w.held)-w.off)); err != nil {
 			return 0, err
 		}
@@ -156,28 +172,100 @@ func (w *sieving) rest() error {
 	return w.out.Flush()
 }
 
-// each calls do with the stretches of a record, which goes around the headers of pages.
-func (w *sieving) each(r *Record, do func(at pg.LSN, stretch []byte)) {
-	at := r.Start
-	for left := int(r.Length); left > 0; {
+// longestRun bounds what goes up into one record, so that a server has room for it where it reads ahead.
+const longestRun = 256 << 10
+
+// leaveOut makes a no-operation of a record, once it is known whether others follow.
+func (w *sieving) leaveOut(r *Record) error {
+	if r.Start < w.base {
+		return fmt.Errorf("%w: the record at %s is of %d bytes", ErrSieve, r.Start, r.Length)
+	}
+	one := stretch{r.Start, r.End, int(r.Length), r.Prev, r.XID}
+	if !w.follows(one) {
+		w.empty()
+		if err := w.flush(r.Start); err != nil {
+			return err
+		}
+		w.last = one
+		return nil
+	}
+	if w.run.length == 0 {
+		w.run = w.last
+	} else {
+		w.run.length, w.run.xid = payload(w.run.start, w.last.start)+w.last.length, laterXID(w.run.xid, w.last.xid)
+	}
+	w.last = one
+	return nil
+}
+
+// follows tells whether a record comes right after the last that was left out, which may go up into the run before it then.
+func (w *sieving) follows(one stretch) bool {
+	if w.last.length == 0 || w.run.length+w.last.length > longestRun || one.start-w.last.end > shortHeader {
+		return false
+	}
+	for _, k := range w.Keep {
+		if w.last.start <= k && k <= one.start {
+			return false
+		}
+	}
+	return true
+}
+
+func laterXID(a, b pg.XID) pg.XID {
+	if a == 0 || b != 0 && int32(b-a) > 0 {
+		return b
+	}
+	return a
+}
+
+// payload is how many bytes lie between two addresses in one segment, without the headers of pages.
+func payload(from, to pg.LSN) int {
+	return int(to-from) - shortHeader*int((PageOf(to)-PageOf(from))/PageSize)
+}
+
+// each calls do with the pieces of a stretch, and the header of the page that each of them begins after; nil for the first.
+func (w *sieving) each(s stretch, do func(at pg.LSN, header, piece []byte)) {
+	at := s.start
+	for left := s.length; left > 0; {
+		var header []byte
+		from := w.off + int(at-w.base)
 		if at == PageOf(at) {
-			header := shortHeader
+			size := shortHeader
 			if w.SegmentSize.Offset(at) == 0 {
-				header = longHeader
+				size = longHeader
 			}
-			at += pg.LSN(header)
+			header = w.held[from : from+size]
+			at, from = at+pg.LSN(size), from+size
 		}
 		n := min(left, int(PageOf(at)+PageSize-at))
-		from := w.off + int(at-w.base)
-		do(at, w.held[from:from+n])
+		do(at, header, w.held[from:from+n])
 		at, left = at+pg.LSN(n), left-n
 	}
 }
 
-// empty makes a no-operation of a record: of its header and the few bytes after it, the rest stays.
-func (w *sieving) empty(r *Record) {
+// empty makes no-operations of what was left out: of the run one, and of the record after it one of its own, which is where the next
+// record says that the one before it begins.
+func (w *sieving) empty() {
+	if w.run.length > 0 {
+		w.noop(w.run)
+		w.last.prev = w.run.start
+	}
+	if w.last.length > 0 {
+		w.noop(w.last)
+	}
+	w.run, w.last = stretch{}, stretch{}
+}
+
+// noop makes a no-operation of a stretch: its header, the few bytes after it, and what its pages' headers say; the rest stays.
+func (w *sieving) noop(s stretch) {
 	raw := w.raw[:0]
-	w.each(r, func(_ pg.LSN, b []byte) { raw = append(raw, b...) })
+	w.each(s, func(_ pg.LSN, header, b []byte) {
+		if header != nil {
+			header[2] |= flagContinuation
+			binary.LittleEndian.PutUint32(header[16:], uint32(s.length-len(raw)))
+		}
+		raw = append(raw, b...)
+	})
 	w.raw = raw
 	const short, long = 2, 5 // the headers of the data that all that follows becomes
 	changed := recordHeader
@@ -190,11 +278,14 @@ func (w *sieving) empty(r *Record) {
 		raw[recordHeader], raw[recordHeader+1] = idMainShort, byte(body-short)
 		changed += short
 	}
+	binary.LittleEndian.PutUint32(raw, uint32(s.length))
+	binary.LittleEndian.PutUint32(raw[4:], uint32(s.xid))
+	binary.LittleEndian.PutUint64(raw[recordPrev:], uint64(s.prev))
 	raw[recordManager-1], raw[recordManager] = xlogNoop, byte(ManagerXLOG)
 	crc := crc32.Update(crc32.Checksum(raw[recordHeader:], pg.Castagnoli), pg.Castagnoli, raw[:recordCRC])
 	binary.LittleEndian.PutUint32(raw[recordCRC:], crc)
 	raw = raw[:changed]
-	w.each(r, func(at pg.LSN, b []byte) {
+	w.each(s, func(at pg.LSN, _, b []byte) {
 		n := copy(b, raw)
 		if raw = raw[n:]; at >= w.end {
 			w.carry = append(w.carry, b[:n]...)

@@ -363,10 +363,27 @@ func (h *Copies) Feed(w http.ResponseWriter, r *http.Request) {
 		content = padded{io.LimitReader(io.MultiReader(content, zeroes{}), size), content}
 	}
 	w.Header().Set("Content-Type", "application/octet-stream")
-	if _, err := io.Copy(w, content); err != nil && r.Context().Err() == nil { // who asked wants no more
-		h.Log.Error("a segment could not be delivered", "cluster", cluster.Name, "segment", name, "error", err)
+	from := &failing{Reader: content}
+	if _, err := io.Copy(w, from); err != nil {
+		if from.err != nil && r.Context().Err() == nil { // else who asked wanted no more
+			h.Log.Error("a segment could not be delivered", "cluster", cluster.Name, "segment", name, "error", from.err)
+		}
 		panic(http.ErrAbortHandler) // so that the other end does not take it for whole
 	}
+}
+
+// failing remembers why reading failed, which is not why writing what was read did.
+type failing struct {
+	io.Reader
+	err error
+}
+
+func (f *failing) Read(p []byte) (int, error) {
+	n, err := f.Reader.Read(p)
+	if err != nil && !errors.Is(err, io.EOF) {
+		f.err = err
+	}
+	return n, err
 }
 
 type padded struct {

@@ -31,7 +31,7 @@ func (c *Maker) configure(cluster catalog.Cluster, k catalog.Copy, p plan.Restor
 	if err := tablespaceMap(t, head); err != nil {
 		return err
 	}
-	ticket, err := c.ticket(cluster, k, part, segments, t)
+	ticket, err := c.ticket(cluster, k, p, part, segments, t)
 	if err != nil {
 		return err
 	}

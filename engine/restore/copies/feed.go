@@ -54,7 +54,8 @@ func feedOne(ctx context.Context, a *archive.Archive, s pg.Segment, t restore.Tr
 }
 
 // ticket writes what `velvet segment deliver` needs.
-func (c *Maker) ticket(cluster catalog.Cluster, k catalog.Copy, part *part, segments []pg.Segment, trees restore.Trees) (string, error) {
+func (c *Maker) ticket(cluster catalog.Cluster, k catalog.Copy, p plan.Restore, part *part, segments []pg.Segment,
+	trees restore.Trees) (string, error) {
 	first, last := segments[0], segments[len(segments)-1]
 	t := feed.Ticket{
 		Copy: k.ID, Cluster: cluster.ID, Service: c.Service, Certificate: c.Certificate, Authority: c.Authority,
@@ -63,7 +64,9 @@ func (c *Maker) ticket(cluster catalog.Cluster, k catalog.Copy, part *part, segm
 		Feed:  trees.Path(feedDir), Size: cluster.SegmentSize, Needed: last.Number, Timeline: last.Timeline, Unflushed: true,
 	}
 	if part != nil {
-		t.Lacks, t.SystemID, t.First = trees.Path(lacksFile), cluster.SystemID, first.Number
+		t.Part = &feed.Part{Lacks: trees.Path(lacksFile), SystemID: cluster.SystemID, First: first.Number,
+			Keep:    []pg.LSN{p.Start, p.Boundary.Stop, p.Boundary.End},
+			Control: trees.Path(filepath.Join(dataDir, "global", "pg_control"))}
 	}
 	b, err := json.MarshalIndent(t, "", "  ")
 	if err != nil {

@@ -51,12 +51,17 @@ type Ticket struct {
 	Needed    uint64         `json:"neededTo"` // number of the last segment that the plan needs
 	Timeline  pg.Timeline    `json:"timeline"`
 	// Unflushed says that the copy is not flushed to disk until it is opened: after a crash of its machine it gets nothing any more.
-	Unflushed bool `json:"unflushed,omitempty"`
-	// Lacks is the file that lists what a partial copy lacks, "" for a whole one; SystemID is of the cluster, and First the number of
-	// the first segment that the plan needs.
-	Lacks    string `json:"lacks,omitempty"`
-	SystemID uint64 `json:"systemID,omitempty"`
-	First    uint64 `json:"neededFrom,omitempty"`
+	Unflushed bool  `json:"unflushed,omitempty"`
+	Part      *Part `json:"part,omitempty"` // of a partial copy
+}
+
+// Part is what else is needed to feed a copy that lacks files.
+type Part struct {
+	Lacks    string   `json:"lacks"` // the file that lists them
+	SystemID uint64   `json:"systemID"`
+	First    uint64   `json:"neededFrom"` // number of the first segment that the plan needs
+	Keep     []pg.LSN `json:"keep"`       // where the plan begins and ends: see wal.Sieve
+	Control  string   `json:"control"`    // the copy's control file, which says where its server begins
 }
 
 // Token makes the token by which a copy's deliveries show who they are.
@@ -154,7 +159,7 @@ func (t Ticket) fetch(ctx context.Context, name, to string) error {
 			return err
 		})
 	}
-	if t.Lacks != "" {
+	if t.Part != nil {
 		return errors.Join(t.sift(ctx, name, content, to), t.drop(name, filepath.Dir(to)))
 	}
 	return put(to, func(f *os.File) error {

@@ -3,9 +3,11 @@ package feed
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"os"
 	"path/filepath"
+	"time"
 
 	"velvetrewind/core/partial"
 	"velvetrewind/core/pg"
@@ -75,7 +77,7 @@ func (t Ticket) carried(ctx context.Context, s pg.Segment) ([]byte, error) {
 	if !errors.Is(err, os.ErrNotExist) {
 		return noted, err
 	}
-	if s.Number <= t.First {
+	if s.Number <= t.Part.First {
 		return nil, nil
 	}
 	s.Number--
@@ -88,7 +90,7 @@ func (t Ticket) carried(ctx context.Context, s pg.Segment) ([]byte, error) {
 }
 
 func (t Ticket) sieve(ctx context.Context, s pg.Segment, content io.Reader, to io.Writer, carried []byte) ([]byte, error) {
-	written, err := os.ReadFile(t.Lacks)
+	written, err := os.ReadFile(t.Part.Lacks)
 	if err != nil {
 		return nil, err
 	}
@@ -96,12 +98,35 @@ func (t Ticket) sieve(ctx context.Context, s pg.Segment, content io.Reader, to i
 	if err != nil {
 		return nil, err
 	}
+	control, err := t.Part.control()
+	if err != nil {
+		return nil, err
+	}
 	following := &later{open: func() (io.ReadCloser, error) { return t.open(ctx, next(s).Name(t.Size)) }}
 	defer following.close()
 	size := int64(t.Size)
 	whole := io.LimitReader(io.MultiReader(content, zeroes{}), size) // the rest of a cut segment is zero
-	return wal.Sieve{Lacks: lacks.Has, SegmentSize: t.Size, SystemID: t.SystemID}.Segment(to, t.Size.Start(s.Number), whole, following,
-		carried)
+	return wal.Sieve{Lacks: lacks.Has, Keep: append(control, t.Part.Keep...), SegmentSize: t.Size, SystemID: t.Part.SystemID}.Segment(
+		to, t.Size.Start(s.Number), whole, following, carried)
+}
+
+// control is where a server that was started on the copy as it is now began: at the last checkpoint that it has taken over from the
+// WAL, for which it wrote its control file anew.
+func (p Part) control() ([]pg.LSN, error) {
+	for tries := 0; ; tries++ {
+		b, err := os.ReadFile(p.Control)
+		if err != nil {
+			return nil, err
+		}
+		c, err := pg.ParseControl(b)
+		if err == nil {
+			return []pg.LSN{c.Redo, c.Checkpoint}, nil
+		}
+		if tries == 10 {
+			return nil, fmt.Errorf("%s: %w", p.Control, err)
+		}
+		time.Sleep(10 * time.Millisecond) // the server may have been writing it
+	}
 }
 
 type zeroes struct{}
