@@ -13,6 +13,8 @@ type RescueRequest struct {
 	As          string   `json:"as,omitempty" doc:"role that writes; left out, the registered one"`
 	AsPassword  string   `json:"asPassword,omitempty" writeOnly:"true"`
 	Mode        string   `json:"mode,omitempty" enum:"plan,try,apply" default:"plan" doc:"try does everything and takes it back"`
+	AtOnce      int64    `json:"atOnce,omitempty" minimum:"0" doc:"rows that one transaction brings back at most, to apply; 0 for all"`
+	Pause       float64  `json:"pause,omitempty" minimum:"0" doc:"seconds after each such transaction"`
 	Open        bool     `json:"open,omitempty" doc:"the copy, if the transaction holds a table there: it can be moved no more then"`
 	Confirm     string   `json:"confirm,omitempty" doc:"name of the cluster, to apply"`
 }
@@ -25,8 +27,10 @@ type Rescue struct {
 	Moment      string        `json:"moment"`
 	Transaction uint64        `json:"transaction"`
 	Also        []uint64      `json:"also,omitempty" doc:"other transactions whose rows were brought back with it"`
-	State       string        `json:"state" enum:"looking,planned,tried,writing,applied,failed"`
+	State       string        `json:"state" enum:"looking,planned,tried,writing,applied,partly,failed"`
 	Wrote       uint64        `json:"wrote,omitempty" doc:"id of the transaction that brought the rows back"`
+	Batches     []uint64      `json:"batches,omitempty" doc:"ids of the transactions, if several have brought the rows back"`
+	Left        int           `json:"left,omitempty" doc:"how many batches were still to come"`
 	Database    string        `json:"database,omitempty"`
 	Tables      []RescueTable `json:"tables" doc:"in the order in which they are written"`
 	Made        []string      `json:"made" doc:"tables that were dropped, and are made anew with all that hung on them"`

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -167,18 +168,23 @@ func (a *app) rescueApply() *cobra.Command {
 	var f rescueFlags
 	var typed string
 	var dry bool
+	var pause time.Duration
 	cmd := &cobra.Command{
 		Use: "apply COPY | CLUSTER MOMENT", Short: "Bring the rows back, in one transaction that is proved before it is committed",
 		Long: "Bring the rows back, in one transaction of the live cluster. It is done once and taken back, to show what it does; then\n" +
 			"it asks for the word; then it is done, proved, and committed only if the rows are there and no other was touched." +
-			rescueHelp,
+			rescueHelp + "\n\nHuge ones are brought back in several transactions, with --at-once and --pause: each is proved and\n" +
+			"committed by itself, and what is brought back is noted, so that the same command goes on where it was interrupted.",
 		Args: cobra.RangeArgs(1, 2), ValidArgsFunction: a.completeCopies,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, path, err := a.prepareRescue(cmd, args, &f)
 			if err != nil {
 				return err
 			}
-			f.in.Mode = "try"
+			if f.in.Mode = "try"; f.in.AtOnce > 0 && !dry {
+				f.in.Mode = "plan" // all at once is what is not wanted
+			}
+			f.in.Pause = pause.Seconds()
 			r, err := rescued(cmd.Context(), c, path, f.in, cmd.ErrOrStderr())
 			if err != nil {
 				drawRescue(cmd.ErrOrStderr(), r)
@@ -202,6 +208,8 @@ func (a *app) rescueApply() *cobra.Command {
 	}
 	f.add(cmd)
 	confirmFlag(cmd, &typed)
+	cmd.Flags().Int64Var(&f.in.AtOnce, "at-once", 0, "bring back at most so many rows in one transaction (default: all)")
+	cmd.Flags().DurationVar(&pause, "pause", 0, "write nothing for so long after each of them")
 	cmd.Flags().BoolVar(&dry, "dry-run", false, "do everything, take it back, and show what it came to")
 	return cmd
 }
@@ -288,7 +296,8 @@ func (a *app) rescueShow() *cobra.Command {
 
 // stands says in words how far a rescue went.
 var stands = map[string]string{"planned": "planned; nothing was changed", "tried": "done and taken back; nothing was changed",
-	"applied": "the rows are back", "failed": "nothing was changed", "looking": "under way",
+	"applied": "the rows are back", "partly": "a part of the rows is back; the same command goes on",
+	"failed": "nothing was changed", "looking": "under way",
 	"writing": "being committed, or not known: ask the server for pg_xact_status of its transaction"}
 
 func drawRescue(w io.Writer, r api.Rescue) {
@@ -296,7 +305,10 @@ func drawRescue(w io.Writer, r api.Rescue) {
 		return
 	}
 	state := stands[r.State]
-	if r.Wrote != 0 {
+	switch {
+	case len(r.Batches) > 0:
+		state += fmt.Sprintf(", by %s up to %d; %d left", figures.Of(len(r.Batches), "transaction"), r.Wrote, r.Left)
+	case r.Wrote != 0:
 		state += fmt.Sprintf(", by transaction %d", r.Wrote)
 	}
 	facts(w, "rescue", r.ID, "cluster", r.Cluster, "of transaction", fmt.Sprintf("%s, in database %s", undone(r), r.Database),

@@ -173,6 +173,68 @@ func TestRescueIsKilled(t *testing.T) {
 	t.Logf("killed: %v", outcomes)
 }
 
+// TestRescueInBatches brings rows back in many transactions, the service killed between them: the same command goes on after those that
+// are committed, and nothing comes back twice, not even of a table whose rows are all the same.
+func TestRescueInBatches(t *testing.T) {
+	t.Parallel()
+	s := newStage(t)
+	s.ferries.Exec("postgres", "create table remark (text text)", "insert into remark select 'the same' from generate_series(1, 20000)",
+		"create table knot (id int primary key, above int references knot)",
+		"insert into knot select n, nullif(n / 2, 0) from generate_series(1, 5000) n",
+		"create table log as select n from generate_series(1, 9000) n")
+	s.protect()
+	s.take()
+	tx := s.accident("delete from booking where id % 2 = 0", "delete from remark", "delete from knot", "update payment set cents = 0")
+	s.captured()
+	args := []string{"rescue", "apply", "ferries", "before tx " + tx, "--confirm", "ferries", "--as", testbed.Superuser,
+		"--as-password-file", s.superuserPassword(), "--at-once", "3000"}
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		s.service.VelvetWith("", append(args, "--pause", "1s")...)
+	}()
+	latest := func() (r api.Rescue) {
+		var list []api.Rescue
+		if s.service.JSON(&list, "rescue", "list", "ferries"); len(list) > 0 {
+			r = list[0]
+		}
+		return r
+	}
+	s.Eventually("some batches are committed", func() bool { return len(latest().Batches) >= 3 })
+	s.service.Kill()
+	<-done
+	s.service.Start()
+	s.Eventually("how far it came is recorded", func() bool { return latest().EndedAt != nil })
+	first := latest()
+	require.Equal(t, "partly", first.State)
+	require.Positive(t, first.Left)
+	var k api.Copy
+	s.service.JSON(&k, "copy", "show", first.Copy)
+	s.refused(1, []string{"together with others or without them"}, append([]string{"rescue", "plan", k.Name, "--transaction", tx + "," +
+		s.accident("delete from booking where id = 1")}, args[6:10]...)...)
+	out := s.service.Must(args...)
+	assert.Contains(t, out, "the rows are back, by ")
+	last := latest()
+	require.Equal(t, []any{"applied", 0}, []any{last.State, last.Left})
+	for _, own := range last.Batches {
+		assert.NotContains(t, first.Batches, own)
+	}
+	assert.Equal(t, "20000 20000 5000 true", testbed.One[string](s.Bed, s.db, `select (select count(*) + 1 from booking) || ' ' ||
+		(select count(*) from remark) || ' ' || (select count(*) from knot) || ' ' || (select bool_and(cents > 0) from payment)`))
+	s.service.Must("copy", "discard", k.Name, "--confirm", "ferries")
+
+	tx = s.accident("truncate log")
+	s.captured()
+	args[3] = "before tx " + tx
+	s.service.Must(args...)
+	assert.Len(t, latest().Batches, 3+1, "by the blocks in which they lie")
+	assert.Equal(t, "9000 9000", testbed.One[string](s.Bed, s.db, "select count(*) || ' ' || count(distinct n) from log"))
+	tx = s.accident("drop table log")
+	s.captured()
+	args[3] = "before tx " + tx
+	s.refused(1, []string{"in one transaction", "Leave --at-once out"}, args...)
+}
+
 func must[T any](v T, err error) T {
 	if err != nil {
 		panic(err)

@@ -301,8 +301,12 @@ func (w *wild) rescue(round int) {
 		middle[t.name] = w.rows(t)
 	}
 	w.captured()
-	r := w.service.VelvetWith("", "rescue", "apply", "ferries", "before tx "+tx, "--settle", "keep-live", "--confirm", "ferries", "--as",
-		testbed.Superuser, "--as-password-file", w.superuserPassword())
+	args := []string{"rescue", "apply", "ferries", "before tx " + tx, "--settle", "keep-live", "--confirm", "ferries", "--as",
+		testbed.Superuser, "--as-password-file", w.superuserPassword()}
+	if w.IntN(3) == 0 {
+		args = append(args, "--at-once", strconv.Itoa(1+w.IntN(30)))
+	}
+	r := w.service.VelvetWith("", args...)
 	require.Zero(w, r.Code, "round %d\n%s\n%s\n%s", round, strings.Join(list, ";\n"), r.Out, r.Err)
 	for _, t := range w.tables {
 		if len(t.key) == 0 {

@@ -2872,6 +2872,8 @@ export interface components {
         Rescue: {
             /** @description other transactions whose rows were brought back with it */
             also?: number[] | null;
+            /** @description ids of the transactions, if several have brought the rows back */
+            batches?: number[] | null;
             /** Format: date-time */
             begunAt: string;
             checks: components["schemas"]["RescueCheck"][] | null;
@@ -2881,13 +2883,18 @@ export interface components {
             /** Format: date-time */
             endedAt?: string;
             id: string;
+            /**
+             * Format: int64
+             * @description how many batches were still to come
+             */
+            left?: number;
             /** @description tables that were dropped, and are made anew with all that hung on them */
             made: string[] | null;
             moment: string;
             /** @description code of the cluster's people that runs as the rows are written */
             runs: string[] | null;
             /** @enum {string} */
-            state: "looking" | "planned" | "tried" | "writing" | "applied" | "failed";
+            state: "looking" | "planned" | "tried" | "writing" | "applied" | "partly" | "failed";
             /** @description in the order in which they are written */
             tables: components["schemas"]["RescueTable"][] | null;
             task: string;
@@ -2926,6 +2933,11 @@ export interface components {
             /** @description role that writes; left out, the registered one */
             as?: string;
             asPassword?: string;
+            /**
+             * Format: int64
+             * @description rows that one transaction brings back at most, to apply; 0 for all
+             */
+            atOnce?: number;
             /** @description name of the cluster, to apply */
             confirm?: string;
             /**
@@ -2938,6 +2950,11 @@ export interface components {
             noTriggers?: boolean;
             /** @description the copy, if the transaction holds a table there: it can be moved no more then */
             open?: boolean;
+            /**
+             * Format: double
+             * @description seconds after each such transaction
+             */
+            pause?: number;
             /** @description of rows that live has changed since: [TABLE[:KEY]=]keep-live, take-old or stop */
             settle?: string[] | null;
             /** @description only these and what stands below them: [[database.]schema.]table; none for all */

@@ -51,12 +51,13 @@ func (t *Table) Loading() string {
 	return fmt.Sprintf("copy %s (velvet_was, velvet_new, velvet_from, %s) from stdin", t.raw(), t.each(onStage))
 }
 
-// Reading gives the copy's rows for Loading: those at certain places, led by their place, or with none all of them.
-func (t *Table) Reading(schema, name string, places []string) string {
+// Reading gives the copy's rows for Loading: those at certain places, led by their place, or with none all in some blocks.
+func (t *Table) Reading(schema, name string, places []string, first, end int64) string {
 	columns := t.each(func(_ int, c Column) string { return ident(c.Was) })
 	from := " from only " + ident(schema) + "." + ident(name)
 	if places == nil {
-		return "copy (select " + columns + from + ") to stdout"
+		return fmt.Sprintf("copy (select %s%s where ctid operator(pg_catalog.>=) '(%d,0)'::pg_catalog.tid and ctid "+
+			"operator(pg_catalog.<) '(%d,0)'::pg_catalog.tid) to stdout", columns, from, first, end)
 	}
 	return "copy (select ctid, " + columns + from + ` where ctid operator(pg_catalog.=) any ('{"` + strings.Join(places, `","`) +
 		`"}'::pg_catalog.tid[])) to stdout`

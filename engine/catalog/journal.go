@@ -91,7 +91,8 @@ func (c *Catalog) AddIncident(ctx context.Context, i Incident) (added bool, err 
 	r, err := c.db.ExecContext(ctx, `insert into velvet.incidents (cluster_id, timeline, lsn, xid, committed_at, reasons, author)
 		select $1, $2::bigint, $3::pg_lsn, $4::bigint, $5::timestamptz, $6::jsonb, $7 where not exists (select from velvet.incidents
 		where cluster_id = $1 and lsn = $3::pg_lsn and xid = $4::bigint and committed_at = $5::timestamptz)
-		and not exists (select from velvet.rescues where cluster_id = $1 and own_xid = $4::bigint) on conflict do nothing`,
+		and not exists (select from velvet.rescues where cluster_id = $1 and (own_xid = $4::bigint
+			or batches @> jsonb_build_array(jsonb_build_object('own', $4::bigint)))) on conflict do nothing`,
 		i.ClusterID, int64(i.Timeline), lsn(i.LSN), int64(i.XID), i.CommittedAt, string(i.Reasons), i.Author)
 	if err != nil {
 		return false, err

@@ -17,6 +17,7 @@ const (
 	RescueTried   = "tried"   // everything was done and taken back; ended
 	RescueWriting = "writing" // the transaction that writes is about to be committed
 	RescueApplied = "applied" // it is; ended
+	RescuePartly  = "partly"  // some batches are committed, and no more come; ended
 	RescueFailed  = "failed"  // nothing was changed; ended
 )
 
@@ -33,6 +34,7 @@ type Rescue struct {
 	OwnXID    int64           `db:"own_xid"` // of the transaction that writes; 0 until it is about to be committed
 	Plan      json.RawMessage `db:"plan"`    // rescue.Plan
 	Checks    json.RawMessage `db:"checks"`  // []rescue.Check
+	Batches   json.RawMessage `db:"batches"` // []rescue.Batch: those that are committed, and the one that is about to be
 	BegunAt   time.Time       `db:"begun_at"`
 	EndedAt   sql.NullTime    `db:"ended_at"`
 }
@@ -45,17 +47,17 @@ func (c *Catalog) AddRescue(ctx context.Context, r Rescue) error {
 	return err
 }
 
-// RescueWrites records the transaction that writes, before that is committed.
-func (c *Catalog) RescueWrites(ctx context.Context, id string, own int64, plan json.RawMessage) error {
-	_, err := c.db.ExecContext(ctx, `update velvet.rescues set state = $2, own_xid = $3, plan = $4 where id = $1`, id, RescueWriting, own,
-		string(plan))
+// RescueWrites records the transaction that writes, before that is committed, and which batch it is; a list of one, or of none.
+func (c *Catalog) RescueWrites(ctx context.Context, id string, own int64, plan, batch json.RawMessage) error {
+	_, err := c.db.ExecContext(ctx, `update velvet.rescues set state = $2, own_xid = $3, plan = $4, batches = batches || $5::jsonb
+		where id = $1`, id, RescueWriting, own, string(plan), string(batch))
 	return err
 }
 
 // EndRescue records how one ended, with what is known of it.
 func (c *Catalog) EndRescue(ctx context.Context, r Rescue) error {
-	_, err := c.db.ExecContext(ctx, `update velvet.rescues set state = $2, plan = $3, checks = $4, ended_at = now() where id = $1`,
-		r.ID, r.State, string(r.Plan), string(r.Checks))
+	_, err := c.db.ExecContext(ctx, `update velvet.rescues set state = $2, plan = $3, checks = $4, batches = $5,
+		ended_at = now() where id = $1`, r.ID, r.State, string(r.Plan), string(r.Checks), string(r.Batches))
 	return err
 }
 
@@ -80,11 +82,10 @@ func (c *Catalog) Rescues(ctx context.Context, cluster string, limit int) (list 
 	return list, err
 }
 
-// RescuesOf lists those that brought back what a transaction of a cluster took.
-func (c *Catalog) RescuesOf(ctx context.Context, cluster string, xid int64) (list []Rescue, err error) {
+// RescuesOf lists those in a state that brought back what a transaction of a cluster took.
+func (c *Catalog) RescuesOf(ctx context.Context, cluster string, xid int64, state string) (list []Rescue, err error) {
 	err = c.db.SelectContext(ctx, &list, `select * from velvet.rescues where cluster_id = $1
-		and (xid = $2 or also @> to_jsonb($2::bigint)) and state = $3`, cluster, xid,
-		RescueApplied)
+		and (xid = $2 or also @> to_jsonb($2::bigint)) and state = $3 order by begun_at`, cluster, xid, state)
 	return list, err
 }
 

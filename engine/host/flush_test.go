@@ -41,7 +41,8 @@ func TestSyncWhereOneCallDoesNotDo(t *testing.T) {
 	root.NewNode = func(r *fs.LoopbackRoot, _ *fs.Inode, _ string, _ *syscall.Stat_t) fs.InodeEmbedder {
 		return &unsure{fs.LoopbackNode{RootData: r}, flush}
 	}
-	server, err := fs.Mount(mounted, root.NewNode(root, nil, "", nil), &fs.Options{MountOptions: fuse.MountOptions{DirectMountStrict: true}})
+	server, err := fs.Mount(mounted, root.NewNode(root, nil, "", nil),
+		&fs.Options{MountOptions: fuse.MountOptions{DirectMountStrict: true}})
 	require.NoError(t, err)
 	t.Cleanup(func() { require.NoError(t, server.Unmount()) })
 	tree, err := h.Tree(mounted)

@@ -37,6 +37,8 @@ type Retriever struct {
 	Host    host.Machine  // that the copy is on
 	Copy    catalog.Copy
 	Journal *changes.Journal
+
+	places []changes.Places // of the rows, once they were looked for: the same for each batch
 }
 
 // Wish is what is to be rescued, and how.
@@ -52,6 +54,9 @@ type Wish struct {
 	// Done are tables, as a plan names them, into which this transaction's rows were brought back already. Of those without a key
 	// nothing else would tell.
 	Done map[string]bool
+	// Brought are batches that were brought back already, and Batch is the only one that is wanted; nil for all the rest.
+	Brought []rescue.Batch
+	Batch   *rescue.Batch
 	// Trust has code of others run with the rights of a superuser.
 	Trust bool
 }
@@ -97,7 +102,7 @@ func (r *Retriever) write(ctx context.Context, w Wish, script io.Writer, begun f
 	for try := 1; ; try++ {
 		err = r.within(ctx, w, script, report, func(ctx context.Context, s *session) error {
 			p = s.plan
-			if err := s.settled(); err != nil {
+			if err := Settled(p); err != nil {
 				return err
 			}
 			checks, err = s.write(ctx)
@@ -152,6 +157,8 @@ type source struct {
 	schema, name string
 	rows         []changes.RowPlace // none for all of its rows
 	whole        bool
+	first, end   int64 // of all of its rows, the blocks in which they lie
+	perBlock     int64 // about so many rows
 }
 
 // texts are the settings under which values are written as texts and read again, alike on both sides.
@@ -264,6 +271,7 @@ func (s *session) prepare(ctx context.Context) error {
 	if err := s.survey(ctx); err != nil {
 		return err
 	}
+	s.narrow()
 	s.scriptf("-- Velvet Rewind: what transaction %d took, back into database %s.\n-- Made %s. Run it with psql -v ON_ERROR_STOP=1.\n"+
 		"begin isolation level repeatable read;\n%s;\n", s.Entry.XID, s.plan.Database, time.Now().UTC().Format(time.RFC3339),
 		strings.ReplaceAll(texts, "set ", "set local "))
@@ -399,10 +407,10 @@ func (s *session) sideOf(t *rescue.Table) *side {
 	return s.sides[slices.IndexFunc(s.sides, func(one *side) bool { return one.Table == t })]
 }
 
-// settled refuses to write where rows stand in the way of which nobody has said what becomes of them.
-func (s *session) settled() error {
+// Settled refuses to write where rows stand in the way of which nobody has said what becomes of them.
+func Settled(p rescue.Plan) error {
 	var open []string
-	for _, p := range s.plan.Tables {
+	for _, p := range p.Tables {
 		if p.Unsettled > 0 {
 			open = append(open, figures.Of(int(p.Unsettled), "row")+" of "+p.Table)
 		}

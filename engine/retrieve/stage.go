@@ -50,7 +50,7 @@ func (s *session) read(ctx context.Context, t *side, to io.Writer) error {
 	for _, from := range t.sources {
 		if from.whole {
 			lead := fmt.Appendf(nil, "%c\t\\N\t\\N\t", rescue.Removed)
-			if err := s.lines(ctx, t.Reading(from.schema, from.name, nil), func(line []byte) error {
+			if err := s.lines(ctx, t.Reading(from.schema, from.name, nil, from.first, from.end), func(line []byte) error {
 				_, err := out.Write(append(lead[:len(lead):len(lead)], line...))
 				return err
 			}); err != nil {
@@ -78,7 +78,7 @@ func (s *session) readPlaces(ctx context.Context, t *side, from *source, rows []
 		leads[places[i]] = s.lead(from, r)
 	}
 	unseen := len(rows)
-	err := s.lines(ctx, t.Reading(from.schema, from.name, places), func(line []byte) error {
+	err := s.lines(ctx, t.Reading(from.schema, from.name, places, 0, 0), func(line []byte) error {
 		unseen--
 		place, rest, _ := bytes.Cut(line, []byte{'\t'})
 		head, ok := leads[string(place)]

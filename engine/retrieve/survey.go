@@ -31,10 +31,12 @@ func (s *session) survey(ctx context.Context) error {
 		})
 	}
 	s.report.Progress(0, 0, "", "reading the transaction's WAL")
-	places, err := s.Journal.Places(ctx, s.Entry, s.Apart, touched)
-	if err != nil {
-		return err
+	if s.places == nil {
+		if s.places, err = s.Journal.Places(ctx, s.Entry, s.Apart, touched); err != nil {
+			return err
+		}
 	}
+	places := s.places
 	for _, c := range wanted {
 		from := source{oid: c.OID, whole: c.Counts[journal.Truncate]+c.Counts[journal.Drop] > 0}
 		for _, p := range places {
@@ -183,6 +185,9 @@ func (s *session) add(ctx context.Context, c journal.TableChange, from source, p
 			t.notes = append(t.notes, "it was "+root.Schema+"."+root.Name+" then")
 		}
 		s.sides = append(s.sides, t)
+	}
+	if err := s.measure(ctx, &from); err != nil {
+		return err
 	}
 	t.sources = append(t.sources, from)
 	for op, n := range c.Counts {

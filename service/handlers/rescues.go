@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"net/http"
 	"os"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -59,7 +60,7 @@ func (h *Rescues) order(ctx context.Context, in *beginRescue) (k catalog.Copy, c
 	}
 	b := in.Body
 	o = work.Rescue{Copy: k.ID, XID: b.Transaction, Also: b.Also, Tables: b.Tables, NoTriggers: b.NoTriggers, Trust: b.TrustCode,
-		As: b.As, Mode: b.Mode, Open: b.Open}
+		As: b.As, Mode: b.Mode, Open: b.Open, AtOnce: b.AtOnce, Pause: time.Duration(b.Pause * float64(time.Second))}
 	for _, text := range b.Settle {
 		r, err := rescue.ParseRule(text)
 		if err != nil {

@@ -23,8 +23,13 @@ func Rescue(r *catalog.Rescue, names, copies map[string]string) (api.Rescue, err
 	}
 	var p rescue.Plan
 	var checks []rescue.Check
-	if err := errors.Join(json.Unmarshal(r.Plan, &p), json.Unmarshal(r.Checks, &checks)); err != nil {
+	var batches []rescue.Batch
+	err := errors.Join(json.Unmarshal(r.Plan, &p), json.Unmarshal(r.Checks, &checks), json.Unmarshal(r.Batches, &batches))
+	if err != nil {
 		return v, err
+	}
+	for _, b := range batches {
+		v.Batches, v.Left = append(v.Batches, b.Own), b.Left
 	}
 	v.Database, v.Unable, v.Runs = p.Database, append([]string{}, p.Unable...), append([]string{}, p.Runs...)
 	v.Made = append([]string{}, p.Made...)

@@ -7,10 +7,12 @@ import (
 	"fmt"
 	"io"
 	"slices"
+	"strconv"
 
 	"github.com/jackc/pgx/v5"
 
 	"velvetrewind/api"
+	"velvetrewind/core/figures"
 	"velvetrewind/core/journal"
 	"velvetrewind/core/pg"
 	"velvetrewind/core/plan"
@@ -54,6 +56,9 @@ func (w *Worker) retriever(ctx context.Context, k catalog.Copy, cluster catalog.
 		return nil, wish, err
 	}
 	if wish.Apart, err = order.apart(k); err != nil {
+		return nil, wish, err
+	}
+	if wish.Brought, err = w.brought(ctx, cluster, order); err != nil {
 		return nil, wish, err
 	}
 	for _, xid := range order.all() {
@@ -212,7 +217,7 @@ func (w *Worker) openOf(ctx context.Context, k catalog.Copy, cluster catalog.Clu
 
 // broughtBack notes the tables into which a transaction's rows were brought back already.
 func (w *Worker) broughtBack(ctx context.Context, cluster catalog.Cluster, xid uint64, done map[string]bool) error {
-	list, err := w.Catalog.RescuesOf(ctx, cluster.ID, int64(xid))
+	list, err := w.Catalog.RescuesOf(ctx, cluster.ID, int64(xid), catalog.RescueApplied)
 	if err != nil {
 		return err
 	}
@@ -270,20 +275,24 @@ func (w *Worker) rescue(ctx context.Context, t catalog.Task, order Rescue, repor
 	}
 	record.State = map[string]string{ModePlan: catalog.RescuePlanned, ModeTry: catalog.RescueTried,
 		ModeApply: catalog.RescueApplied}[order.Mode]
+	state, batches, lost := w.outcome(context.WithoutCancel(ctx), t.Subject)
 	if err != nil {
-		record.State = catalog.RescueFailed
-		known, committed, lost := w.becameOf(context.WithoutCancel(ctx), t.Subject)
-		switch {
-		case lost != nil || !known: // the connection went as it was committed
-			record.State = catalog.RescueWriting
+		record.State = state
+		switch state {
+		case catalog.RescueWriting: // the connection went as it was committed
 			err = errors.Join(err, lost)
-		case committed:
-			record.State, err = catalog.RescueApplied, nil
+		case catalog.RescueApplied:
+			err = nil
+		case catalog.RescuePartly:
+			report.Warn("%s are back; the same command goes on after them", figures.Of(len(batches), "batch"))
 		}
 	}
 	var failed error
 	if record.Plan, failed = json.Marshal(p); failed == nil {
 		record.Checks, failed = json.Marshal(append([]rescue.Check{}, checks...))
+	}
+	if failed == nil {
+		record.Batches, failed = json.Marshal(append([]rescue.Batch{}, batches...))
 	}
 	if failed == nil {
 		failed = w.Catalog.EndRescue(context.WithoutCancel(ctx), record)
@@ -310,23 +319,19 @@ func (w *Worker) carryOut(ctx context.Context, k catalog.Copy, cluster catalog.C
 	case ModeTry:
 		return r.Try(ctx, wish, nil, report)
 	case ModeApply:
-		return r.Apply(ctx, wish, func(own pg.FullXID, p rescue.Plan) error {
-			encoded, err := json.Marshal(p)
-			if err != nil {
-				return err
-			}
-			return w.Catalog.RescueWrites(ctx, id, int64(own), encoded)
-		}, report)
+		if order.AtOnce > 0 {
+			return w.inBatches(ctx, r, wish, id, order, report)
+		}
+		return r.Apply(ctx, wish, func(own pg.FullXID, p rescue.Plan) error { return w.rescueWrites(ctx, id, own, p, nil) }, report)
 	}
 	p, err = r.Plan(ctx, wish, report)
 	return p, nil, err
 }
 
 // becameOf asks the live cluster what became of the transaction of a rescue; of one that was never about to be committed that is known.
-func (w *Worker) becameOf(ctx context.Context, id string) (known, committed bool, err error) {
-	record, err := w.Catalog.Rescue(ctx, id)
-	if err != nil || record.OwnXID == 0 {
-		return err == nil, false, err
+func (w *Worker) becameOf(ctx context.Context, record catalog.Rescue) (known, committed bool, err error) {
+	if record.OwnXID == 0 {
+		return true, false, nil
 	}
 	cluster, err := w.Catalog.Cluster(ctx, record.ClusterID)
 	if err != nil {
@@ -334,7 +339,8 @@ func (w *Worker) becameOf(ctx context.Context, id string) (known, committed bool
 	}
 	var status *string
 	err = w.asking(ctx, cluster, func(conn *pgx.Conn) error {
-		return conn.QueryRow(ctx, "select pg_catalog.pg_xact_status($1::pg_catalog.text::pg_catalog.xid8)", record.OwnXID).Scan(&status)
+		return conn.QueryRow(ctx, "select pg_catalog.pg_xact_status($1::pg_catalog.text::pg_catalog.xid8)",
+			strconv.FormatInt(record.OwnXID, 10)).Scan(&status)
 	})
 	if err != nil || status == nil || *status == "in progress" {
 		return false, false, err
@@ -348,15 +354,16 @@ func (w *Worker) undoRescue(ctx context.Context, t catalog.Task) (whole bool, er
 	if err != nil || !found || record.EndedAt.Valid {
 		return found && record.State == catalog.RescueApplied, err
 	}
-	known, whole, err := w.becameOf(ctx, record.ID)
+	state, batches, err := w.outcome(ctx, record.ID)
 	if err != nil {
 		return false, err
 	}
-	if !known {
+	if state == catalog.RescueWriting {
 		return false, problem.New(problem.Conflict, "", "it is not known yet what became of the rescue", "its transaction is still open")
 	}
-	if record.Checks, record.State = json.RawMessage("[]"), catalog.RescueFailed; whole {
-		record.State = catalog.RescueApplied
+	record.Checks, record.State = json.RawMessage("[]"), state
+	if record.Batches, err = json.Marshal(append([]rescue.Batch{}, batches...)); err != nil {
+		return false, err
 	}
-	return whole, w.Catalog.EndRescue(ctx, record)
+	return state == catalog.RescueApplied, w.Catalog.EndRescue(ctx, record)
 }

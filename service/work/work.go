@@ -94,7 +94,10 @@ type (
 		As         string       `json:"as,omitempty"`
 		Password   []byte       `json:"password,omitempty"` // of As, sealed
 		Mode       string       `json:"mode"`
-		Open       bool         `json:"open,omitempty"` // the copy, where that must be
+		// AtOnce is how many rows one transaction brings back at most, 0 for all; Pause is how long nothing is written after each.
+		AtOnce int64         `json:"atOnce,omitempty"`
+		Pause  time.Duration `json:"pause,omitempty"`
+		Open   bool          `json:"open,omitempty"` // the copy, where that must be
 	}
 	// Compare holds tables of a copy, which is its subject, against the live ones.
 	Compare struct {

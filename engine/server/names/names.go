@@ -161,8 +161,10 @@ func (b *Book) follow(ref wal.RelationRef, called *version) bool {
 			return false // read back
 		}
 	}
-	if k := len(list); k > 0 && *list[k-1].name == *called.name && (called.bare || !list[k-1].bare) {
-		return false
+	if k := len(list); k > 0 && *list[k-1].name == *called.name {
+		sure := list[k-1].bare && !called.bare // and since then
+		list[k-1].bare = list[k-1].bare && called.bare
+		return sure
 	}
 	b.files[ref] = append(list, *called)
 	return true
