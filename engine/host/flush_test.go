@@ -15,8 +15,12 @@ import (
 
 // unsure is a node of a file system in a program, which passes all on to a directory but the calls to make a file safe.
 type unsure struct {
-	fs.LoopbackNode
+	*fs.LoopbackNode
 	flush func() syscall.Errno
+}
+
+func (n *unsure) WrapChild(_ context.Context, ops fs.InodeEmbedder) fs.InodeEmbedder {
+	return &unsure{ops.(*fs.LoopbackNode), n.flush}
 }
 
 func (n *unsure) Fsync(context.Context, fs.FileHandle, uint32) syscall.Errno { return n.flush() }
@@ -38,11 +42,9 @@ func TestSyncWhereOneCallDoesNotDo(t *testing.T) {
 		return syscall.Errno(answer.Load())
 	}
 	root := &fs.LoopbackRoot{Path: under}
-	root.NewNode = func(r *fs.LoopbackRoot, _ *fs.Inode, _ string, _ *syscall.Stat_t) fs.InodeEmbedder {
-		return &unsure{fs.LoopbackNode{RootData: r}, flush}
-	}
-	server, err := fs.Mount(mounted, root.NewNode(root, nil, "", nil),
-		&fs.Options{MountOptions: fuse.MountOptions{DirectMountStrict: true}})
+	first := &unsure{&fs.LoopbackNode{RootData: root}, flush}
+	root.RootNode = first
+	server, err := fs.Mount(mounted, first, &fs.Options{MountOptions: fuse.MountOptions{DirectMountStrict: true}})
 	require.NoError(t, err)
 	t.Cleanup(func() { require.NoError(t, server.Unmount()) })
 	tree, err := h.Tree(mounted)
