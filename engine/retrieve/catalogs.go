@@ -32,7 +32,9 @@ const typesOf = own + `, need as (
 	(select pg_catalog.format(' collate %I.%I', n.nspname, c.collname) from pg_catalog.pg_collation c
 	join pg_catalog.pg_namespace n on n.oid = c.collnamespace join pg_catalog.pg_type b on b.oid = t.typbasetype
 	where c.oid = t.typcollation and t.typcollation <> b.typcollation), ' default ' || t.typdefault,
-	case when t.typnotnull then ' not null' end, (select pg_catalog.string_agg(pg_catalog.format(' constraint %I %s', k.conname,
+	coalesce((select pg_catalog.format(' constraint %I not null', k.conname) from pg_catalog.pg_constraint k where k.contypid = t.oid
+	and k.contype = 'n'), case when t.typnotnull then ' not null' end),
+	(select pg_catalog.string_agg(pg_catalog.format(' constraint %I %s', k.conname,
 	pg_catalog.pg_get_constraintdef(k.oid)), '' order by k.conname) from pg_catalog.pg_constraint k
 	where k.contypid = t.oid and k.contype = 'c'))
 	when 'c' then pg_catalog.format('create type %s as (%s)', pg_catalog.format_type(t.oid, null),
@@ -81,7 +83,10 @@ const tablesOf = own + `select pg_catalog.format('create %stable %s %s%s%s%s%s',
 	else ' default ' || pg_catalog.pg_get_expr(f.adbin, f.adrelid) end,
 	case a.attidentity when '' then null else pg_catalog.format(' generated %s as identity (sequence name %I.%I ',
 	case a.attidentity when 'a' then 'always' else 'by default' end, qn.nspname, qc.relname) || ` + sequenceOptions + ` || ')' end,
-	case when a.attnotnull then ' not null' end), ', ' order by a.attnum) as list
+	(select coalesce(pg_catalog.max(pg_catalog.format(' constraint %I not null', k.conname) || case when k.connoinherit
+	then ' no inherit' else '' end) filter (where k.convalidated), case when pg_catalog.count(k.oid) = 0 and a.attnotnull
+	then ' not null' end) from pg_catalog.pg_constraint k where k.conrelid = own.oid and k.contype = 'n' and k.conkey[1] = a.attnum)),
+	', ' order by a.attnum) as list
 	from pg_catalog.pg_attribute a join pg_catalog.pg_type t on t.oid = a.atttypid
 	left join pg_catalog.pg_attrdef f on f.adrelid = a.attrelid and f.adnum = a.attnum
 	left join pg_catalog.pg_depend d on a.attidentity <> '' and d.classid = 1259 and d.refclassid = 1259 and d.refobjid = a.attrelid
@@ -110,7 +115,8 @@ const indexesOf = own + `select pg_catalog.replace(pg_catalog.pg_get_indexdef(i.
 const constraintsOf = own + `select pg_catalog.format('alter table %s%s add constraint %I %s', case own.relkind when 'p' then '' else
 	'only ' end,
 	own.name, k.conname, pg_catalog.pg_get_constraintdef(k.oid)) from own join pg_catalog.pg_constraint k on k.conrelid = own.oid
-	where k.contype in ('p', 'u', 'x', 'c') and k.conislocal and k.conparentid = 0 and k.coninhcount = 0
+	where (k.contype in ('p', 'u', 'x', 'c') or k.contype = 'n' and not k.convalidated) and k.conislocal
+	and k.conparentid = 0 and k.coninhcount = 0
 	order by pg_catalog.strpos('puxc', k.contype::pg_catalog.text), k.oid`
 
 // settingsOf are those of columns and tables that have statements of their own.
