@@ -129,6 +129,8 @@ function headline(last: Rescue | undefined): string {
   switch (last?.state) {
     case "applied":
       return `${count(written(last))} rows are back, by transaction ${last.wrote}.`;
+    case "partly":
+      return `${count(written(last))} rows are back, and ${last.left} batches are not: the same command line goes on.`;
     case "tried":
       return `${count(written(last))} rows would come back. Nothing was changed yet.`;
     case "planned":
