@@ -103,6 +103,18 @@ type Comparison struct {
 	Added   int64        `json:"added"`
 	Sample  []Difference `json:"sample" doc:"the first 20"`
 	Notes   []string     `json:"notes,omitempty"`
+	Since   []Writer     `json:"since,omitempty" doc:"what has written it since the copy, the newest first"`
+	More    bool         `json:"more,omitempty" doc:"there are others, older ones"`
+}
+
+// Writer is a transaction that has written a table, and how many rows.
+type Writer struct {
+	XID         uint64    `json:"xid"`
+	CommittedAt time.Time `json:"committedAt"`
+	Inserted    int64     `json:"inserted"`
+	Updated     int64     `json:"updated"`
+	Deleted     int64     `json:"deleted"`
+	Truncated   bool      `json:"truncated,omitempty" doc:"or dropped"`
 }
 
 // Difference is a row that is not the same on both sides.
@@ -111,6 +123,7 @@ type Difference struct {
 	Key  string `json:"key"`
 	Copy string `json:"copy,omitempty" doc:"the whole row"`
 	Live string `json:"live,omitempty"`
+	By   uint64 `json:"by,omitempty" doc:"id of the transaction that has made it so, where that is known"`
 }
 
 // ExportRequest asks for rows of a table of a copy, to be kept or used elsewhere.

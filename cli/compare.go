@@ -69,14 +69,36 @@ func drawComparison(w io.Writer, list []api.Comparison) {
 			if i == 0 {
 				_, _ = fmt.Fprintf(w, "\nof %s:\n", c.Table)
 			}
+			by := ""
+			if d.By != 0 {
+				by = fmt.Sprintf("   by tx %d", d.By)
+			}
 			switch d.How {
 			case "changed":
-				_, _ = fmt.Fprintf(w, "  changed  %s\n       to  %s\n", d.Copy, d.Live)
+				_, _ = fmt.Fprintf(w, "  changed  %s\n       to  %s%s\n", d.Copy, d.Live, by)
 			case "missing":
-				_, _ = fmt.Fprintf(w, "  missing  %s\n", d.Copy)
+				_, _ = fmt.Fprintf(w, "  missing  %s%s\n", d.Copy, by)
 			default:
-				_, _ = fmt.Fprintf(w, "  added    %s\n", d.Live)
+				_, _ = fmt.Fprintf(w, "  added    %s%s\n", d.Live, by)
 			}
 		}
+		drawWriters(w, c)
+	}
+}
+
+// drawWriters lists what has written a table since the copy.
+func drawWriters(w io.Writer, c api.Comparison) {
+	if len(c.Since) == 0 {
+		return
+	}
+	_, _ = fmt.Fprintf(w, "\n%s was written since the copy by:\n", c.Table)
+	t := grid(w, "tx>", "committed", "inserted>", "updated>", "deleted>", "")
+	for _, one := range c.Since {
+		t.AppendRow([]any{one.XID, when(one.CommittedAt), figures.Count(one.Inserted), figures.Count(one.Updated),
+			figures.Count(one.Deleted), map[bool]string{true: "truncated or dropped"}[one.Truncated]})
+	}
+	t.Render()
+	if c.More {
+		_, _ = fmt.Fprintln(w, "and by others before these")
 	}
 }

@@ -3,6 +3,7 @@ package rescue
 import (
 	"fmt"
 	"strings"
+	"time"
 )
 
 // Comparison is how a table of a copy and the live one differ.
@@ -16,6 +17,18 @@ type Comparison struct {
 	Added   int64        `json:"added"`
 	Sample  []Difference `json:"sample"` // some of them
 	Notes   []string     `json:"notes,omitempty"`
+	Since   []Writer     `json:"since,omitempty"` // what has written it since the copy, the newest first
+	More    bool         `json:"more,omitempty"`  // there are others, older ones
+}
+
+// Writer is a transaction that has written a table, and how many rows.
+type Writer struct {
+	XID         uint64    `json:"xid"`
+	CommittedAt time.Time `json:"committedAt"`
+	Inserted    int64     `json:"inserted"`
+	Updated     int64     `json:"updated"`
+	Deleted     int64     `json:"deleted"`
+	Truncated   bool      `json:"truncated,omitempty"` // or dropped
 }
 
 // Difference is a row that is not the same on both sides.
@@ -24,6 +37,7 @@ type Difference struct {
 	Key  string `json:"key"`
 	Copy string `json:"copy,omitempty"` // the whole row
 	Live string `json:"live,omitempty"`
+	By   uint64 `json:"by,omitempty"` // id of the transaction that has made it so, where that is known
 }
 
 // Differences of rows.
@@ -96,6 +110,6 @@ func (s *Side) Rows() string {
 
 // Shown gives the rows of some keys, to be looked at.
 func (s *Side) Shown() string {
-	return fmt.Sprintf(`select %s, %s from %s where %s operator(pg_catalog.=) any ($1::pg_catalog.text[]) and %s`, s.key(), s.row(),
+	return fmt.Sprintf(`select %s, %s, xmin::pg_catalog.text::pg_catalog.int8 from %s where %s operator(pg_catalog.=) any ($1::pg_catalog.text[]) and %s`, s.key(), s.row(),
 		s.From, s.key(), s.condition())
 }

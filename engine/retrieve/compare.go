@@ -9,6 +9,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"velvetrewind/core/journal"
+	"velvetrewind/core/pg"
 	"velvetrewind/core/problem"
 	"velvetrewind/core/rescue"
 	"velvetrewind/core/task"
@@ -20,6 +21,7 @@ type CompareWish struct {
 	Database string
 	Tables   []journal.Table // none for all
 	Where    string          // a condition that rows have to meet on both sides, "" for none
+	Since    pg.LSN          // where the copy stands
 	Shown    int             // so many rows that differ are shown of a table; all are counted
 }
 
@@ -129,11 +131,17 @@ func (s *session) compare(ctx context.Context, old *relation, w CompareWish) (c 
 		return c, err
 	}
 	now.Shares = then.Shares
-	return c, s.differences(ctx, &c, cmp.Or(w.Shown, usuallyShown), then, now)
+	by, err := s.differences(ctx, &c, cmp.Or(w.Shown, usuallyShown), then, now)
+	if err != nil {
+		return c, err
+	}
+	return c, s.explain(ctx, &c, t, w.Database, w.Since, by)
 }
 
-// differences finds the shares that do not add up to the same, and the rows in them that differ.
-func (s *session) differences(ctx context.Context, c *rescue.Comparison, shown int, then, now *rescue.Side) error {
+// differences finds the shares that do not add up to the same, and the rows in them that differ. It gives which transaction's the live
+// ones are that are shown.
+func (s *session) differences(ctx context.Context, c *rescue.Comparison, shown int, then, now *rescue.Side) (by map[string]pg.XID,
+	err error) {
 	type sums struct {
 		tally map[int64]rescue.Tally
 		err   error
@@ -153,11 +161,8 @@ func (s *session) differences(ctx context.Context, c *rescue.Comparison, shown i
 	go func() { other <- add(s.old, then) }()
 	live := add(s.tx.Conn(), now)
 	copied := <-other
-	if live.err != nil {
-		return live.err
-	}
-	if copied.err != nil {
-		return copied.err
+	if err := cmp.Or(live.err, copied.err); err != nil {
+		return nil, err
 	}
 	var differ []int64
 	for share, t := range copied.tally {
@@ -171,10 +176,10 @@ func (s *session) differences(ctx context.Context, c *rescue.Comparison, shown i
 		}
 	}
 	if len(differ) == 0 {
-		return nil
+		return nil, nil
 	}
 	if err := s.merge(ctx, c, shown, then, now, differ); err != nil {
-		return err
+		return nil, err
 	}
 	return s.sample(ctx, c, then, now)
 }
@@ -251,8 +256,9 @@ func note(c *rescue.Comparison, shown int, how, key string, n int64, to *int64) 
 	}
 }
 
-// sample reads the rows that are shown.
-func (s *session) sample(ctx context.Context, c *rescue.Comparison, then, now *rescue.Side) error {
+// sample reads the rows that are shown, and which transaction's the live ones are.
+func (s *session) sample(ctx context.Context, c *rescue.Comparison, then, now *rescue.Side) (by map[string]pg.XID, err error) {
+	by = make(map[string]pg.XID)
 	keys := make([]string, len(c.Sample))
 	for i, d := range c.Sample {
 		keys[i] = d.Key
@@ -263,7 +269,11 @@ func (s *session) sample(ctx context.Context, c *rescue.Comparison, then, now *r
 			return err
 		}
 		var key, row string
-		_, err = pgx.ForEachRow(rows, []any{&key, &row}, func() error {
+		var xmin int64
+		_, err = pgx.ForEachRow(rows, []any{&key, &row, &xmin}, func() error {
+			if !side.Copy {
+				by[key] = pg.XID(xmin)
+			}
 			if i := slices.Index(keys, key); i >= 0 {
 				*to(&c.Sample[i]) = row
 			}
@@ -272,7 +282,7 @@ func (s *session) sample(ctx context.Context, c *rescue.Comparison, then, now *r
 		return err
 	}
 	if err := read(s.old, then, func(d *rescue.Difference) *string { return &d.Copy }); err != nil {
-		return err
+		return nil, err
 	}
-	return read(s.tx.Conn(), now, func(d *rescue.Difference) *string { return &d.Live })
+	return by, read(s.tx.Conn(), now, func(d *rescue.Difference) *string { return &d.Live })
 }

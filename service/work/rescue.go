@@ -159,7 +159,12 @@ func (w *Worker) compare(ctx context.Context, t catalog.Task, order Compare, rep
 	if err != nil {
 		return nil, err
 	}
-	wish := retrieve.CompareWish{Database: order.Database, Tables: tables, Where: order.Where, Shown: order.Shown}
+	o, err := w.openOf(ctx, k, cluster)
+	if err != nil {
+		return nil, err
+	}
+	r.Journal = o.Journal
+	wish := retrieve.CompareWish{Database: order.Database, Tables: tables, Where: order.Where, Shown: order.Shown, Since: k.ReplayedLSN}
 	list, err := r.Compare(ctx, wish, report)
 	return map[string]any{"tables": list}, err
 }
