@@ -103,13 +103,15 @@ func TestRescue(t *testing.T) {
 		"--table", "fleet.remark", "--table", "tide")
 	for _, says := range []string{`fleet.fare +route, class +1,000 +998 +2 +2 +0\n`, `fleet.remark +whole rows +10 +11 +0 +0 +1\n`,
 		`fleet.tide +port, day +181 +182 +0 +0 +1\n`, `missing +\("route 8",`,
-		`changed +\("route 7",deck,700\)\n +to +\("route 7",deck,777\) +by tx \d+\n`, `fleet.fare was written since the copy by:`,
+		`changed +\("route 7",deck,700\)\n +to +\("route 7",deck,777\) +by tx \d+\n`,
+		`fleet.fare was written since the copy by:`,
 		tx + ` .* +0 +2,000 +0\n`} {
 		assert.Regexp(t, says, compared)
 	}
 	part := s.service.Must("rescue", "compare", "ferries-1", "--database", "postgres", "--table", "fleet.fare", "--where",
 		"route = 'route 8' -- only this", "--shown", "1")
-	assert.Regexp(t, `fleet.fare +route, class +2 +0 +2 +0 +0\n\nof fleet.fare:\n +missing +\("route 8",cabin,800\) +by tx \d+\n[^(]*$`, part)
+	assert.Regexp(t, `fleet.fare +route, class +2 +0 +2 +0 +0\n\nof fleet.fare:\n`+
+		` +missing +\("route 8",cabin,800\) +by tx \d+\n[^(]*$`, part)
 	s.refused(1, []string{"refused it"}, "rescue", "compare", "ferries-1", "--database", "postgres", "--table", "fleet.fare",
 		"--where", "pg_logical_emit_message(true, 'x', 'y') is not null")
 	s.refused(1, []string{"permission denied"}, "rescue", "export", "ferries-1", "--table", "fleet.fare", "--where",

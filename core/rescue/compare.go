@@ -110,6 +110,7 @@ func (s *Side) Rows() string {
 
 // Shown gives the rows of some keys, to be looked at.
 func (s *Side) Shown() string {
-	return fmt.Sprintf(`select %s, %s, xmin::pg_catalog.text::pg_catalog.int8 from %s where %s operator(pg_catalog.=) any ($1::pg_catalog.text[]) and %s`, s.key(), s.row(),
+	return fmt.Sprintf(`select %s, %s, xmin::pg_catalog.text::pg_catalog.int8
+		from %s where %s operator(pg_catalog.=) any ($1::pg_catalog.text[]) and %s`, s.key(), s.row(),
 		s.From, s.key(), s.condition())
 }
