@@ -362,6 +362,9 @@ func TestRescueOfWhatWasDropped(t *testing.T) {
 func rescueOfWhatWasDropped(s *stage, major int) {
 	t := s.Bed
 	s.ferries.Exec("postgres", rich...)
+	s.ferries.Exec("postgres", "create schema spare", "create function spare.later() returns int language sql as 'select 7'",
+		"create sequence spare.number cycle maxvalue 9", "select nextval('spare.number')",
+		"create view spare.most as select id from booking")
 	if major >= 18 { // where they have names, and need not hold for what is there
 		s.ferries.Exec("postgres", `alter table "Out there"."Berth" add constraint "must be" not null code`,
 			`alter table "Out there"."Berth" add constraint later not null names not valid`)
@@ -370,7 +373,8 @@ func rescueOfWhatWasDropped(s *stage, major int) {
 	s.take()
 	before := s.definitions()
 	rows := testbed.One[string](s.Bed, s.db, allRich)
-	tx := s.accident(`drop table "Out there"."Berth" cascade`, "drop table fleet.tide", "truncate booking")
+	tx := s.accident(`drop table "Out there"."Berth" cascade`, "drop table fleet.tide", "truncate booking",
+		"drop schema spare cascade")
 	s.captured()
 	assert.NotEqual(t, before, s.definitions())
 	s.Eventually("the incident is told", func() bool { return len(s.cluster().Incidents) == 1 })
@@ -387,10 +391,13 @@ func rescueOfWhatWasDropped(s *stage, major int) {
 	out := s.service.Must(append(apply, "--trust-code")...)
 	assert.Equal(t, 1, testbed.One[int](s.Bed, s.db, "select count(*) from pg_class where relname = 'spoilt'"))
 	s.ferries.Exec("postgres", "alter database postgres reset search_path")
-	assert.NotContains(t, out, "was dropped; look at", "everything that was dropped is made anew")
-	for _, says := range []string{`"?Berth"? +dropped`, "Made anew", `booking +truncated +20,000`, "the rows are back"} {
+	for _, says := range []string{`schema spare.* was dropped; this made it: create schema spare authorization `,
+		`spare.later.* was dropped; this made it: CREATE OR REPLACE FUNCTION spare.later\(\)`, `this made it: create view spare.most as`,
+		`this made it: create sequence spare.number .* cycle; select pg_catalog.setval\('spare.number', 1\);`,
+		`"?Berth"? +dropped`, "Made anew", `booking +truncated +20,000`, "the rows are back"} {
 		assert.Regexp(t, says, out)
 	}
+	assert.NotRegexp(t, `(fleet|Out there)\S* was dropped`, out, "everything else that was dropped is made anew")
 	assert.Equal(t, before, s.definitions())
 	assert.True(t, rows == testbed.One[string](s.Bed, s.db, allRich), "every row")
 	assert.Greater(t, testbed.One[int](s.Bed, s.db, `insert into "Out there"."Berth" (code) values ('new') returning id`), 3000)

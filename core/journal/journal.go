@@ -54,6 +54,18 @@ type Transaction struct {
 	mixed   bool // several of its ids made files, so that Created is not in the order of the log
 }
 
+// Clone is the same transaction, to be kept.
+func (t *Transaction) Clone() *Transaction {
+	c := *t
+	c.Subxacts, c.Changes, c.Created, c.Filled = slices.Clone(t.Subxacts), slices.Clone(t.Changes), slices.Clone(t.Created),
+		slices.Clone(t.Filled)
+	c.Dropped, c.Named, c.Truncated, c.Altered = slices.Clone(t.Dropped), slices.Clone(t.Named), slices.Clone(t.Truncated),
+		slices.Clone(t.Altered)
+	c.NewDatabases, c.DroppedDatabases, c.Objects = slices.Clone(t.NewDatabases), slices.Clone(t.DroppedDatabases),
+		slices.Clone(t.Objects)
+	return &c
+}
+
 // Open is what a transaction id has done so far: a transaction or sub-transaction
 // whose end is not known.
 type Open struct {

@@ -203,6 +203,7 @@ func (f *follower) judge(ctx context.Context, t *journal.Transaction) error {
 	}
 	u := unjudged{t, f.segment.Timeline}
 	if f.lacking && slices.ContainsFunc(tables, unclear) {
+		u.Transaction = t.Clone() // t is another's once the next record was read
 		f.unjudged = append(f.unjudged, u)
 		if len(f.unjudged) <= mostUnjudged {
 			return nil

@@ -112,7 +112,7 @@ func TestAnIncidentOfATableThatHasNoNameYet(t *testing.T) {
 		noted = append(noted, fmt.Sprint(timeline, " ", why[0].Name.Table, " ", why[0].Rows))
 		return nil
 	}
-	p.Exec("postgres", "delete from booking")
+	p.Exec("postgres", "delete from booking", "create table crew (id int)", "insert into crew values (1)")
 	to, err := pg.ParseLSN(testbed.One[string](b, conn, "select pg_current_wal_flush_lsn()::text"))
 	require.NoError(t, err)
 

@@ -1,5 +1,7 @@
 package retrieve
 
+import "velvetrewind/core/journal"
+
 // The queries below are asked on the copy, about a table whose oid is $1. What they give is SQL, or what is needed and the SQL
 // that makes it.
 
@@ -250,3 +252,18 @@ const commentsOf = own + `select pg_catalog.format('comment on table %s is %L', 
 	join pg_catalog.pg_trigger g on g.tgrelid = own.oid join pg_catalog.pg_description d on d.classoid = 2620 and d.objoid = g.oid
 	union all select pg_catalog.format('comment on policy %I on %s is %L', p.polname, own.name, d.description) from own
 	join pg_catalog.pg_policy p on p.polrelid = own.oid join pg_catalog.pg_description d on d.classoid = 3256 and d.objoid = p.oid`
+
+// objects are, by what they are, the queries that tell how an object of its own was made.
+var objects = map[journal.Part]string{
+	journal.Schema: `select pg_catalog.format('create schema %I authorization %I', nspname, pg_catalog.pg_get_userbyid(nspowner))
+		from pg_catalog.pg_namespace where oid = $1`,
+	journal.Function: `select pg_catalog.pg_get_functiondef(oid) from pg_catalog.pg_proc where oid = $1 and prokind <> 'a'`,
+	journal.View: `select pg_catalog.format('create %sview %I.%I as %s', case c.relkind when 'm' then 'materialized ' end, n.nspname,
+		c.relname, pg_catalog.pg_get_viewdef(c.oid)) from pg_catalog.pg_class c join pg_catalog.pg_namespace n on n.oid = c.relnamespace
+		where c.oid = $1`,
+	journal.Sequence: `select pg_catalog.format('create sequence %I.%I ', n.nspname, c.relname) || ` + sequenceOptions + `
+		|| coalesce(pg_catalog.format('; select pg_catalog.setval(%L, %s)', pg_catalog.format('%I.%I', n.nspname, c.relname),
+		pg_catalog.pg_sequence_last_value(c.oid)), '') from pg_catalog.pg_sequence q join pg_catalog.pg_class c on c.oid = q.seqrelid
+		join pg_catalog.pg_namespace n on n.oid = c.relnamespace where c.oid = $1`,
+	journal.IndexItself: `select pg_catalog.pg_get_indexdef(indexrelid) from pg_catalog.pg_index where indexrelid = $1`,
+}

@@ -2,6 +2,7 @@ package retrieve
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"regexp"
 	"slices"
@@ -146,6 +147,19 @@ func (s *session) mayMake(ctx context.Context, old *relation) error {
 	return problem.New(problem.Conflict, "Give the login of "+others[0]+" (--as), or trust those whose code it is (--trust-code).", title,
 		"%s.%s, or a view on it, belongs to %s; making it anew would call their functions with the rights of a superuser", old.Schema,
 		old.Name, strings.Join(others, ", "))
+}
+
+// definitionOf is the SQL by which an object of the copy that is no table is made; "" where it is not known.
+func (s *session) definitionOf(ctx context.Context, n journal.Name) (sql string, err error) {
+	query := objects[n.Part]
+	if query == "" {
+		return "", nil
+	}
+	err = s.old.QueryRow(ctx, query, n.OID).Scan(&sql)
+	if errors.Is(err, pgx.ErrNoRows) { // made by the transaction itself
+		return "", nil
+	}
+	return sql, err
 }
 
 // remakes tells whether what makes the dropped tables anew makes an object, too, by its name.

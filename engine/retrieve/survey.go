@@ -48,7 +48,9 @@ func (s *session) survey(ctx context.Context) error {
 			return err
 		}
 	}
-	s.notUndone()
+	if err := s.notUndone(ctx); err != nil {
+		return err
+	}
 	s.inserted(places)
 	for _, p := range places {
 		leaf, err := s.relation(ctx, s.live, p.Table.OID, "")
@@ -80,8 +82,8 @@ func (s *session) wanted() (list []journal.TableChange, err error) {
 	return list, err
 }
 
-// notUndone says what else the transaction did that rows do not bring back.
-func (s *session) notUndone() {
+// notUndone says what else the transaction did that rows do not bring back, and what would.
+func (s *session) notUndone(ctx context.Context) error {
 	perhaps := ""
 	if len(s.made) > 0 {
 		perhaps = ", perhaps only by losing what hung on a dropped one"
@@ -89,6 +91,9 @@ func (s *session) notUndone() {
 	for _, c := range s.Entry.Tables {
 		if c.Known && !c.System() && s.covers(c.Name) && c.Counts[journal.Alter] > 0 {
 			text := fmt.Sprintf("table %s was altered%s; look at its definition on the copy", c.Label(), perhaps)
+			if len(s.Entry.Alterations) > 0 {
+				text += ". Of what it altered: " + strings.Join(s.Entry.Alterations, "; ")
+			}
 			if s.Entry.DroppedColumns > 0 {
 				text += fmt.Sprintf(". For the values of a column that was dropped add it again, put the old rows beside the table with "+
 					"velvet rescue export %s --table %s --every-row --database %s --form sql --into old_rows, and update it by its key",
@@ -98,10 +103,20 @@ func (s *session) notUndone() {
 		}
 	}
 	for _, n := range s.Entry.Dropped {
-		if !s.remakes(n) {
-			s.plan.Unable = append(s.plan.Unable, fmt.Sprintf("%s was dropped; look at its definition on the copy", n.Label()))
+		if s.remakes(n) {
+			continue
 		}
+		sql, err := s.definitionOf(ctx, n)
+		if err != nil {
+			return err
+		}
+		text := n.Label() + " was dropped"
+		if sql != "" {
+			text += "; this made it: " + strings.TrimSuffix(strings.TrimSpace(sql), ";") + ";"
+		}
+		s.plan.Unable = append(s.plan.Unable, text)
 	}
+	return nil
 }
 
 // inserted says how many rows the transaction has inserted and that stay; those that it moved between partitions are none.
