@@ -159,7 +159,7 @@ func (w *Worker) compare(ctx context.Context, t catalog.Task, order Compare, rep
 	if err != nil {
 		return nil, err
 	}
-	o, err := w.openOf(ctx, k, cluster)
+	o, err := w.Planner.Open(ctx, cluster.Name) // along the way to what is live, and not that which the copy was taken from
 	if err != nil {
 		return nil, err
 	}
