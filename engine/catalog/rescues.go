@@ -52,7 +52,8 @@ func (c *Catalog) AddRescue(ctx context.Context, r Rescue) error {
 func (c *Catalog) RescueWrites(ctx context.Context, id string, own int64, plan, batch json.RawMessage) error {
 	_, err := c.db.ExecContext(ctx, `update velvet.rescues set state = $2, own_xid = $3, plan = $4, batches =
 		(select coalesce(jsonb_agg(b order by n), '[]') from jsonb_array_elements(batches) with ordinality e (b, n)
-		where b -> 'parts' is distinct from $5::jsonb -> 0 -> 'parts') || $5::jsonb where id = $1`, id, RescueWriting, own, string(plan), string(batch))
+		where b -> 'parts' is distinct from $5::jsonb -> 0 -> 'parts') || $5::jsonb where id = $1`, id, RescueWriting, own,
+		string(plan), string(batch))
 	return err
 }
 
