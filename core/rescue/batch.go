@@ -12,8 +12,9 @@ type Batch struct {
 // Part is rows of a table of the copy, from one on to before another, in the order of their places: counted or, where all rows of the
 // table come back, by the blocks that they lie in.
 type Part struct {
-	OID      uint32 `json:"oid"`
-	From, To int64
+	OID  uint32 `json:"oid"`
+	From int64  `json:"from"`
+	To   int64  `json:"to"`
 }
 
 // Extent is the rows of a table, or its blocks, that come back, and how many do at once.
@@ -27,10 +28,8 @@ type Extent struct {
 func Divide(groups [][]Extent, whole func(group int) bool) []Batch {
 	var list []Batch
 	for i, g := range groups {
-		if len(g) == 0 {
-			continue
-		}
-		if whole(i) {
+		g = slices.DeleteFunc(slices.Clone(g), func(e Extent) bool { return e.From >= e.To })
+		if len(g) > 0 && whole(i) {
 			b := Batch{}
 			for _, e := range g {
 				b.Parts = append(b.Parts, e.Part)
@@ -105,7 +104,7 @@ func (p *TablePlan) add(o TablePlan) {
 		&p.Inserts: o.Inserts, &p.Updates: o.Updates} {
 		*to += n
 	}
-	p.Conflicts = append(p.Conflicts, o.Conflicts...)
+	p.Conflicts = append(p.Conflicts, o.Conflicts[:min(len(o.Conflicts), max(0, MostConflicts-len(p.Conflicts)))]...)
 	for _, note := range o.Notes {
 		if !slices.Contains(p.Notes, note) {
 			p.Notes = append(p.Notes, note)

@@ -35,6 +35,9 @@ type TablePlan struct {
 	Notes     []string   `json:"notes,omitempty"`
 }
 
+// MostConflicts is how many rows that stand in the way a plan names of each table; all are counted.
+const MostConflicts = 100
+
 // Conflict is a row that stands in the way.
 type Conflict struct {
 	How     string      `json:"how"`

@@ -57,19 +57,19 @@ func writerOf(list []changes.Entry, x pg.XID) uint64 {
 	return 0
 }
 
-// onlyRemover is the transaction that has removed rows, if it is the only one; else 0.
+// onlyRemover is the transaction that has removed rows, if no other can have: an update may have given a row another key; else 0.
 func onlyRemover(c *rescue.Comparison) (x uint64) {
 	if c.More {
 		return 0
 	}
 	for _, w := range c.Since {
-		if w.Deleted == 0 && !w.Truncated {
-			continue
-		}
-		if x != 0 {
+		switch {
+		case w.Deleted+w.Updated == 0 && !w.Truncated:
+		case x != 0:
 			return 0
+		default:
+			x = w.XID
 		}
-		x = w.XID
 	}
 	return x
 }

@@ -343,9 +343,6 @@ func (s *session) scriptf(format string, args ...any) {
 	}
 }
 
-// mostConflicts is how many rows that stand in the way a plan names; all are counted.
-const mostConflicts = 100
-
 // count fills in the plan.
 func (s *session) count(ctx context.Context) error {
 	groups := rescue.Order(s.tables())
@@ -381,7 +378,7 @@ func (s *session) countTable(ctx context.Context, t *side) (p rescue.TablePlan, 
 	if err != nil || p.Changed+p.Gone+p.Orphans+p.Taken == 0 {
 		return p, err
 	}
-	if rows, err = s.tx.Query(ctx, t.Conflicts(mostConflicts)); err != nil {
+	if rows, err = s.tx.Query(ctx, t.Conflicts(rescue.MostConflicts)); err != nil {
 		return p, err
 	}
 	var c rescue.Conflict

@@ -27,7 +27,7 @@ func (w *Worker) inBatches(ctx context.Context, r *retrieve.Retriever, wish retr
 		return p, nil, err
 	}
 	list, err := r.Batches(ctx, wish, order.AtOnce, report)
-	if err != nil {
+	if err != nil || len(list) == 0 { // nothing is left to bring
 		return p, nil, err
 	}
 	report.Log("%s of at most %s each; %s were brought back before", figures.Of(len(list), "batch"), figures.Of(int(order.AtOnce), "row"),

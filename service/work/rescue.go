@@ -163,8 +163,12 @@ func (w *Worker) compare(ctx context.Context, t catalog.Task, order Compare, rep
 	if err != nil {
 		return nil, err
 	}
+	var p plan.Restore
+	if err := json.Unmarshal(k.Plan, &p); err != nil {
+		return nil, err
+	}
 	r.Journal = o.Journal
-	wish := retrieve.CompareWish{Database: order.Database, Tables: tables, Where: order.Where, Shown: order.Shown, Since: k.ReplayedLSN}
+	wish := retrieve.CompareWish{Database: order.Database, Tables: tables, Where: order.Where, Shown: order.Shown, Since: p.Boundary.End}
 	list, err := r.Compare(ctx, wish, report)
 	return map[string]any{"tables": list}, err
 }
