@@ -33,7 +33,7 @@ type Rescue struct {
 	Left        int           `json:"left,omitempty" doc:"how many batches were still to come"`
 	Database    string        `json:"database,omitempty"`
 	Tables      []RescueTable `json:"tables" doc:"in the order in which they are written"`
-	Made        []string      `json:"made" doc:"tables that were dropped, and are made anew with all that hung on them"`
+	Made        []string      `json:"made" doc:"tables that were dropped and are made anew with all that hung on them, and other objects"`
 	Unable      []string      `json:"unable" doc:"what rows cannot undo"`
 	Runs        []string      `json:"runs" doc:"code of the cluster's people that runs as the rows are written"`
 	Checks      []RescueCheck `json:"checks"`

@@ -72,8 +72,11 @@ func (a *app) showCopy(cmd *cobra.Command, c *client, id string) error {
 	return a.show(cmd, k, func(w io.Writer) {
 		pairs := []string{"copy", k.Name, "id", k.ID, "of", k.Cluster, "state", k.State, "problem", k.Problem, "host", k.Host}
 		if k.Partial != nil {
-			pairs = append(pairs, "holds only", strings.Join(k.Partial.Tables, ", ")+" of database "+k.Partial.Database+
-				"; a query on another table fails")
+			holds := "the catalogs"
+			if len(k.Partial.Tables) > 0 {
+				holds = strings.Join(k.Partial.Tables, ", ")
+			}
+			pairs = append(pairs, "holds only", holds+" of database "+k.Partial.Database+"; a query on another table fails")
 		}
 		for _, way := range k.WaysIn {
 			pairs = append(pairs, "way in", way.Command+"   ("+way.Who+")")

@@ -2888,7 +2888,7 @@ export interface components {
              * @description how many batches were still to come
              */
             left?: number;
-            /** @description tables that were dropped, and are made anew with all that hung on them */
+            /** @description tables that were dropped and are made anew with all that hung on them, and other objects */
             made: string[] | null;
             moment: string;
             /** @description code of the cluster's people that runs as the rows are written */

@@ -12,6 +12,7 @@ import (
 	"fmt"
 	"slices"
 	"sort"
+	"strings"
 
 	"velvetrewind/core/journal"
 	"velvetrewind/core/wal"
@@ -33,6 +34,14 @@ func (s *Spec) Add(n journal.Name) {
 	s.OIDs, s.Tables = append(s.OIDs, n.OID), append(s.Tables, journal.Table{Schema: n.Schema, Name: n.Table}.String())
 	slices.Sort(s.Tables)
 	s.Tables = slices.Compact(s.Tables) // several of one name, made and dropped
+}
+
+// String names what the copy holds.
+func (s *Spec) String() string {
+	if len(s.Tables) == 0 {
+		return "the catalogs of database " + s.Database
+	}
+	return strings.Join(s.Tables, ", ") + " of database " + s.Database + ", and the catalogs"
 }
 
 // Needs tells whether a file with a name is part of one of the tables.

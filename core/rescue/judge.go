@@ -36,6 +36,8 @@ type Seen struct {
 	Counted     bool     // the server counts what is written; else Elsewhere says nothing
 	Untriggered bool
 	Broken      []string // foreign keys that do not hold, where the server did not look
+	Made        int      // tables and other objects that were dropped and are made anew
+	Lacking     []string // those of them that are not there
 }
 
 // SeenTable is what was seen of one table.
@@ -70,6 +72,9 @@ func Judge(s Seen) []Check {
 	list := []Check{
 		check("rows are back", wrong, "%s as before the transaction", figures.Count(rows)+" rows stand"),
 		check("others untouched", touched, "%s other rows of these tables are what they were", figures.Count(others)),
+	}
+	if s.Made > 0 {
+		list = append(list, check("made anew", s.Lacking, "%s that had been dropped are there", figures.Of(s.Made, "object")))
 	}
 	looked := "the server has looked at every one"
 	if s.Untriggered {

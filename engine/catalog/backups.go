@@ -177,7 +177,7 @@ func (k Copy) Part() (*partial.Spec, error) {
 		return nil, nil
 	}
 	s := new(partial.Spec)
-	if err := json.Unmarshal(k.Partial, s); err != nil || len(s.OIDs) == 0 {
+	if err := json.Unmarshal(k.Partial, s); err != nil || s.Database == "" {
 		return nil, err
 	}
 	return s, nil

@@ -16,6 +16,10 @@ import (
 // refer to each other stay together, however many they are.
 func (r *Retriever) Batches(ctx context.Context, w Wish, rows int64, report task.Report) (list []rescue.Batch, err error) {
 	s := &session{Retriever: r, Wish: w, report: report, lives: make(map[uint32]bool)}
+	const whole = "what was dropped is made anew with all its rows in one transaction"
+	if w.Lost != "" {
+		return nil, problem.New(problem.Invalid, "Leave --at-once out.", title, whole)
+	}
 	database, err := databaseOf(&w.Entry)
 	if err != nil {
 		return nil, err
@@ -27,9 +31,8 @@ func (r *Retriever) Batches(ctx context.Context, w Wish, rows int64, report task
 	if err := s.survey(ctx); err != nil {
 		return nil, err
 	}
-	if len(s.made) > 0 {
-		return nil, problem.New(problem.Invalid, "Leave --at-once out.", title, "a table that was dropped is made anew with all its rows "+
-			"in one transaction")
+	if len(s.made)+len(s.absent) > 0 {
+		return nil, problem.New(problem.Invalid, "Leave --at-once out.", title, whole)
 	}
 	order := rescue.Order(s.tables())
 	groups := make([][]rescue.Extent, len(order))

@@ -1,7 +1,5 @@
 package retrieve
 
-import "velvetrewind/core/journal"
-
 // The queries below are asked on the copy, about a table whose oid is $1. What they give is SQL, or what is needed and the SQL
 // that makes it.
 
@@ -16,16 +14,8 @@ const schemasOf = own + `select distinct 'schema', pg_catalog.quote_ident(n.nspn
 	pg_catalog.format('create schema %I authorization %I', n.nspname, pg_catalog.pg_get_userbyid(n.nspowner))
 	from own join pg_catalog.pg_namespace n on n.nspname = own.nspname`
 
-// typesOf are the types of the columns, but for those that belong to a table, and the types of which these are made.
-const typesOf = own + `, need as (
-	with recursive t(oid, depth) as (select a.atttypid, 0 from own join pg_catalog.pg_attribute a on a.attrelid = own.oid
-	where a.attnum > 0 and not a.attisdropped
-	union select x.oid, t.depth + 1 from t join pg_catalog.pg_type p on p.oid = t.oid cross join lateral (
-	select p.typelem union all select p.typbasetype union all select a.atttypid from pg_catalog.pg_attribute a
-	where a.attrelid = p.typrelid and p.typrelid <> 0 and a.attnum > 0 and not a.attisdropped) x(oid)
-	where x.oid <> 0 and t.depth < 20)
-	select oid, pg_catalog.max(depth) as depth from t group by oid)
-	select 'type', pg_catalog.format_type(t.oid, null), case t.typtype
+// typeDefinition makes a type t, with its owner: an enum, a domain, a composite one or a range.
+const typeDefinition = `case t.typtype
 	when 'e' then pg_catalog.format('create type %s as enum (%s)', pg_catalog.format_type(t.oid, null),
 	(select pg_catalog.string_agg(pg_catalog.quote_literal(e.enumlabel), ', ' order by e.enumsortorder) from pg_catalog.pg_enum e
 	where e.enumtypid = t.oid))
@@ -41,13 +31,35 @@ const typesOf = own + `, need as (
 	where k.contypid = t.oid and k.contype = 'c'))
 	when 'c' then pg_catalog.format('create type %s as (%s)', pg_catalog.format_type(t.oid, null),
 	(select pg_catalog.string_agg(pg_catalog.format('%I %s', a.attname, pg_catalog.format_type(a.atttypid, a.atttypmod)), ', '
-	order by a.attnum) from pg_catalog.pg_attribute a where a.attrelid = t.typrelid and a.attnum > 0 and not a.attisdropped)) end
+	order by a.attnum) from pg_catalog.pg_attribute a where a.attrelid = t.typrelid and a.attnum > 0 and not a.attisdropped))
+	when 'r' then (select pg_catalog.format('create type %s as range (subtype = %s, subtype_opclass = %I.%I%s%s%s%s)',
+	pg_catalog.format_type(t.oid, null), pg_catalog.format_type(r.rngsubtype, null), on_.nspname, o.opcname,
+	(select pg_catalog.format(', collation = %I.%I', n.nspname, c.collname) from pg_catalog.pg_collation c
+	join pg_catalog.pg_namespace n on n.oid = c.collnamespace where c.oid = r.rngcollation),
+	', canonical = ' || nullif(r.rngcanonical::pg_catalog.oid, 0)::pg_catalog.regproc,
+	', subtype_diff = ' || nullif(r.rngsubdiff::pg_catalog.oid, 0)::pg_catalog.regproc,
+	', multirange_type_name = ' || pg_catalog.format_type(r.rngmultitypid, null))
+	from pg_catalog.pg_range r join pg_catalog.pg_opclass o on o.oid = r.rngsubopc
+	join pg_catalog.pg_namespace on_ on on_.oid = o.opcnamespace where r.rngtypid = t.oid) end
+	|| pg_catalog.format('; alter type %s owner to %I', pg_catalog.format_type(t.oid, null), pg_catalog.pg_get_userbyid(t.typowner))`
+
+// typesOf are the types of the columns, but for those that belong to a table, and the types of which these are made.
+const typesOf = own + `, need as (
+	with recursive t(oid, depth) as (select a.atttypid, 0 from own join pg_catalog.pg_attribute a on a.attrelid = own.oid
+	where a.attnum > 0 and not a.attisdropped
+	union select x.oid, t.depth + 1 from t join pg_catalog.pg_type p on p.oid = t.oid cross join lateral (
+	select p.typelem union all select p.typbasetype union all select r.rngsubtype from pg_catalog.pg_range r where r.rngtypid = p.oid
+	union all select r.rngtypid from pg_catalog.pg_range r where r.rngmultitypid = p.oid union all
+	select a.atttypid from pg_catalog.pg_attribute a
+	where a.attrelid = p.typrelid and p.typrelid <> 0 and a.attnum > 0 and not a.attisdropped) x(oid)
+	where x.oid <> 0 and t.depth < 20)
+	select oid, pg_catalog.max(depth) as depth from t group by oid)
+	select 'type', pg_catalog.format_type(t.oid, null), ` + typeDefinition + `
 	from need join pg_catalog.pg_type t on t.oid = need.oid left join pg_catalog.pg_class c on c.oid = t.typrelid
-	where t.typtype in ('e', 'd', 'c') and (c.oid is null or c.relkind = 'c') and t.oid >= 16384 order by need.depth desc, t.oid`
+	where t.typtype in ('e', 'd', 'c', 'r') and (c.oid is null or c.relkind = 'c') and t.oid >= 16384 order by need.depth desc, t.oid`
 
 // columnFunctionsOf are functions that defaults and generated columns call.
-const columnFunctionsOf = own + `select distinct 'function', p.oid::pg_catalog.regprocedure::pg_catalog.text,
-	pg_catalog.pg_get_functiondef(p.oid)
+var columnFunctionsOf = own + `select distinct 'function', p.oid::pg_catalog.regprocedure::pg_catalog.text, ` + routineDefinition + `
 	from own join pg_catalog.pg_attrdef f on f.adrelid = own.oid
 	join pg_catalog.pg_depend d on d.classid = 2604 and d.objid = f.oid and d.refclassid = 1255
 	join pg_catalog.pg_proc p on p.oid = d.refobjid where p.oid >= 16384 and p.prokind <> 'a'`
@@ -170,7 +182,7 @@ const foreignKeysOf = own + `select distinct on (k.oid) 'constraint', k.conname:
 	where k.contype = 'f' and k.conparentid = 0 order by k.oid`
 
 // functionsOf are those of triggers, and those that take or give the table's rows.
-const functionsOf = own + `select distinct 'function', p.oid::pg_catalog.regprocedure::pg_catalog.text, pg_catalog.pg_get_functiondef(p.oid)
+var functionsOf = own + `select distinct 'function', p.oid::pg_catalog.regprocedure::pg_catalog.text, ` + routineDefinition + `
 	from own join pg_catalog.pg_proc p on p.oid in (select g.tgfoid from pg_catalog.pg_trigger g where g.tgrelid = own.oid and not
 	g.tgisinternal)
 	or p.oid in (select d.objid from pg_catalog.pg_depend d join pg_catalog.pg_type t on t.typrelid = own.oid
@@ -217,14 +229,8 @@ const ownersAround = `with recursive v(oid) as (select $1::pg_catalog.oid
 	select distinct r.rolname::pg_catalog.text from v join pg_catalog.pg_class c on c.oid = v.oid
 	join pg_catalog.pg_roles r on r.oid = c.relowner where not r.rolsuper order by 1`
 
-// viewsOf are those that read the table, and those that read these, with their owners and grants.
-const viewsOf = `with recursive v(oid, depth) as (select $1::pg_catalog.oid, 0 union select w.ev_class, v.depth + 1
-	from v join pg_catalog.pg_depend d on d.refclassid = 1259 and d.refobjid = v.oid and d.classid = 2618
-	join pg_catalog.pg_rewrite w on w.oid = d.objid where w.ev_class <> v.oid and v.depth < 100),
-	own as (select c.oid, c.relowner, c.relacl, c.relkind, c.reloptions, pg_catalog.format('%I.%I', n.nspname, c.relname) as name,
-	pg_catalog.max(v.depth) as depth from v join pg_catalog.pg_class c on c.oid = v.oid and c.relkind in ('v', 'm')
-	join pg_catalog.pg_namespace n on n.oid = c.relnamespace group by 1, 2, 3, 4, 5, 6)
-	select 'relation', name, pg_catalog.format('create %sview %s%s as %s; alter %sview %s owner to %I', case relkind when 'm' then
+// viewDefinition makes a view, with its owner, grants, indexes, rules and triggers.
+const viewDefinition = `pg_catalog.format('create %sview %s%s as %s; alter %sview %s owner to %I', case relkind when 'm' then
 	'materialized ' end,
 	name, ' with (' || pg_catalog.array_to_string(reloptions, ', ') || ')', pg_catalog.rtrim(pg_catalog.pg_get_viewdef(oid), ';'),
 	case relkind when 'm' then 'materialized ' end, name, pg_catalog.pg_get_userbyid(relowner))
@@ -235,6 +241,19 @@ const viewsOf = `with recursive v(oid, depth) as (select $1::pg_catalog.oid, 0 u
 	from pg_catalog.aclexplode(relacl) g where g.grantee <> relowner), '')
 	|| coalesce('; ' || pg_catalog.format('comment on %sview %s is %L', case relkind when 'm' then 'materialized ' end, name,
 	pg_catalog.obj_description(oid, 'pg_class')), '')
+	|| coalesce((select '; ' || pg_catalog.string_agg(pg_catalog.rtrim(pg_catalog.pg_get_ruledef(w.oid), ';'), '; ' order by w.oid)
+	from pg_catalog.pg_rewrite w where w.ev_class = own.oid and w.rulename <> '_RETURN'), '')
+	|| coalesce((select '; ' || pg_catalog.string_agg(pg_catalog.pg_get_triggerdef(g.oid), '; ' order by g.oid)
+	from pg_catalog.pg_trigger g where g.tgrelid = own.oid and not g.tgisinternal), '')`
+
+// viewsOf are those that read the table, and those that read these, with their owners and grants.
+const viewsOf = `with recursive v(oid, depth) as (select $1::pg_catalog.oid, 0 union select w.ev_class, v.depth + 1
+	from v join pg_catalog.pg_depend d on d.refclassid = 1259 and d.refobjid = v.oid and d.classid = 2618
+	join pg_catalog.pg_rewrite w on w.oid = d.objid where w.ev_class <> v.oid and v.depth < 100),
+	own as (select c.oid, c.relowner, c.relacl, c.relkind, c.reloptions, pg_catalog.format('%I.%I', n.nspname, c.relname) as name,
+	pg_catalog.max(v.depth) as depth from v join pg_catalog.pg_class c on c.oid = v.oid and c.relkind in ('v', 'm')
+	join pg_catalog.pg_namespace n on n.oid = c.relnamespace group by 1, 2, 3, 4, 5, 6)
+	select 'relation', name, ` + viewDefinition + `
 	from own order by depth, oid`
 
 const commentsOf = own + `select pg_catalog.format('comment on table %s is %L', own.name, d.description) from own
@@ -252,18 +271,3 @@ const commentsOf = own + `select pg_catalog.format('comment on table %s is %L', 
 	join pg_catalog.pg_trigger g on g.tgrelid = own.oid join pg_catalog.pg_description d on d.classoid = 2620 and d.objoid = g.oid
 	union all select pg_catalog.format('comment on policy %I on %s is %L', p.polname, own.name, d.description) from own
 	join pg_catalog.pg_policy p on p.polrelid = own.oid join pg_catalog.pg_description d on d.classoid = 3256 and d.objoid = p.oid`
-
-// objects are, by what they are, the queries that tell how an object of its own was made.
-var objects = map[journal.Part]string{
-	journal.Schema: `select pg_catalog.format('create schema %I authorization %I', nspname, pg_catalog.pg_get_userbyid(nspowner))
-		from pg_catalog.pg_namespace where oid = $1`,
-	journal.Function: `select pg_catalog.pg_get_functiondef(oid) from pg_catalog.pg_proc where oid = $1 and prokind <> 'a'`,
-	journal.View: `select pg_catalog.format('create %sview %I.%I as %s', case c.relkind when 'm' then 'materialized ' end, n.nspname,
-		c.relname, pg_catalog.pg_get_viewdef(c.oid)) from pg_catalog.pg_class c join pg_catalog.pg_namespace n on n.oid = c.relnamespace
-		where c.oid = $1`,
-	journal.Sequence: `select pg_catalog.format('create sequence %I.%I ', n.nspname, c.relname) || ` + sequenceOptions + `
-		|| coalesce(pg_catalog.format('; select pg_catalog.setval(%L, %s)', pg_catalog.format('%I.%I', n.nspname, c.relname),
-		pg_catalog.pg_sequence_last_value(c.oid)), '') from pg_catalog.pg_sequence q join pg_catalog.pg_class c on c.oid = q.seqrelid
-		join pg_catalog.pg_namespace n on n.oid = c.relnamespace where c.oid = $1`,
-	journal.IndexItself: `select pg_catalog.pg_get_indexdef(indexrelid) from pg_catalog.pg_index where indexrelid = $1`,
-}

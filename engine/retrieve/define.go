@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 
 	"velvetrewind/core/journal"
 	"velvetrewind/core/problem"
@@ -16,6 +17,7 @@ import (
 
 // definition is the SQL that makes a dropped table anew: what must be there before its rows, and what follows them.
 type definition struct {
+	table               need
 	before, after, last []string
 	indexes             []uint32 // oids on the copy
 }
@@ -25,11 +27,13 @@ type need struct{ What, Name, SQL string }
 
 // present asks the live cluster for an object by its name.
 var present = map[string]string{
-	"schema":     "select pg_catalog.to_regnamespace($1) is not null",
-	"type":       "select pg_catalog.to_regtype($1) is not null",
-	"relation":   "select pg_catalog.to_regclass($1) is not null",
-	"function":   "select pg_catalog.to_regprocedure($1) is not null",
-	"constraint": "", // of another table, which may be gone as well
+	"schema":      "select pg_catalog.to_regnamespace($1) is not null",
+	"type":        "select pg_catalog.to_regtype($1) is not null",
+	"relation":    "select pg_catalog.to_regclass($1) is not null",
+	"function":    "select pg_catalog.to_regprocedure($1) is not null",
+	"extension":   "select exists (select from pg_catalog.pg_extension where pg_catalog.quote_ident(extname) operator(pg_catalog.=) $1)",
+	"publication": "select exists (select from pg_catalog.pg_publication where pg_catalog.quote_ident(pubname) operator(pg_catalog.=) $1)",
+	"constraint":  "", // of another table, which may be gone as well
 }
 
 // define reads from the copy how a table, with its partitions, was defined. Everything is written by the copy's own server, whose
@@ -97,17 +101,47 @@ func (s *session) lacking(ctx context.Context, query string, table uint32) (list
 		return nil, err
 	}
 	for _, n := range all {
-		there := false
-		if ask := present[n.What]; ask != "" {
-			if err := s.tx.QueryRow(ctx, ask, n.Name).Scan(&there); err != nil {
-				return nil, err
-			}
+		there, err := s.there(ctx, n)
+		if err != nil {
+			return nil, err
 		}
 		if !there {
 			list = append(list, n)
 		}
 	}
 	return list, nil
+}
+
+// there tells whether the live cluster has an object. Older servers refuse to look for a type, or a function of such, in a schema that
+// is not there.
+func (s *session) there(ctx context.Context, n need) (there bool, err error) {
+	ask := present[n.What]
+	if ask == "" {
+		return false, nil
+	}
+	refused, err := s.attempt(ctx, func() error { return s.tx.QueryRow(ctx, ask, n.Name).Scan(&there) })
+	if refused != nil && !hasCode(refused, "3F000") && !hasCode(refused, "42704") {
+		return false, refused
+	}
+	return there, err
+}
+
+// attempt does something of which, if the live cluster refuses it, nothing is left, nor of the savepoint: what is written after it is
+// the transaction's own.
+func (s *session) attempt(ctx context.Context, do func() error) (refused, err error) {
+	if _, err := s.tx.Exec(ctx, "savepoint attempt"); err != nil {
+		return nil, err
+	}
+	err = do()
+	var said *pgconn.PgError
+	if errors.As(err, &said) {
+		_, failed := s.tx.Exec(ctx, "rollback to savepoint attempt; release savepoint attempt")
+		return err, failed
+	}
+	if err == nil {
+		_, err = s.tx.Exec(ctx, "release savepoint attempt")
+	}
+	return nil, err
 }
 
 // make makes a dropped table anew, with nothing in it; what belongs after its rows is kept for finish.
@@ -119,6 +153,7 @@ func (s *session) make(ctx context.Context, old *relation) error {
 	if err := s.mayMake(ctx, old); err != nil {
 		return err
 	}
+	d.table = need{What: "relation", Name: pgx.Identifier{old.Schema, old.Name}.Sanitize()}
 	s.made = append(s.made, d)
 	s.plan.Made = append(s.plan.Made, old.Schema+"."+old.Name)
 	for _, sql := range d.before {
@@ -149,19 +184,6 @@ func (s *session) mayMake(ctx context.Context, old *relation) error {
 		old.Name, strings.Join(others, ", "))
 }
 
-// definitionOf is the SQL by which an object of the copy that is no table is made; "" where it is not known.
-func (s *session) definitionOf(ctx context.Context, n journal.Name) (sql string, err error) {
-	query := objects[n.Part]
-	if query == "" {
-		return "", nil
-	}
-	err = s.old.QueryRow(ctx, query, n.OID).Scan(&sql)
-	if errors.Is(err, pgx.ErrNoRows) { // made by the transaction itself
-		return "", nil
-	}
-	return sql, err
-}
-
 // remakes tells whether what makes the dropped tables anew makes an object, too, by its name.
 func (s *session) remakes(n journal.Name) bool {
 	name := `"?` + regexp.QuoteMeta(strings.ReplaceAll(n.Table, `"`, `""`)) + `"?`
@@ -176,22 +198,22 @@ func (s *session) remakes(n journal.Name) bool {
 	return false
 }
 
-// finish makes what belongs to the tables that were made anew: first the keys of all, then what refers to them.
+// finish makes what belongs to the tables that were made anew: first the keys of all, then what refers to them, and other objects.
 func (s *session) finish(ctx context.Context) error {
 	if len(s.made) == 0 {
-		return nil
+		return s.finishObjects(ctx)
 	}
 	if err := s.do(ctx, "set local check_function_bodies = off"); err != nil {
 		return err
 	}
-	var list []string
+	var list, last []string
 	for _, d := range s.made {
 		list = append(list, d.after...)
 	}
 	for _, d := range s.made {
 		for _, sql := range d.last {
-			if !slices.Contains(list, sql) { // a key between two of them is told by both
-				list = append(list, sql)
+			if !slices.Contains(last, sql) { // a key between two of them is told by both
+				last = append(last, sql)
 			}
 		}
 	}
@@ -200,5 +222,33 @@ func (s *session) finish(ctx context.Context) error {
 			return problem.Wrap(err, problem.Conflict, title, "This is what it refused: "+sql)
 		}
 	}
-	return nil
+	left, why, err := s.settle(ctx, last)
+	if err != nil {
+		return err
+	}
+	if len(left) > 0 {
+		return problem.Wrap(why, problem.Conflict, title, "This is what it refused: "+left[len(left)-1])
+	}
+	return s.finishObjects(ctx)
+}
+
+// settle runs statements of which some need what others make, in whatever order they can be. Those that cannot are left, and why is
+// what was said of the last one.
+func (s *session) settle(ctx context.Context, list []string) (left []string, why, err error) {
+	left = list
+	for before := len(left) + 1; len(left) > 0 && len(left) < before; {
+		before = len(left)
+		now := left
+		left = nil
+		for _, sql := range now {
+			refused, err := s.attempt(ctx, func() error { return s.do(ctx, sql) })
+			if err != nil {
+				return nil, nil, err
+			}
+			if refused != nil {
+				left, why = append(left, sql), refused
+			}
+		}
+	}
+	return left, why, nil
 }

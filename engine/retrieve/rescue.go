@@ -45,6 +45,7 @@ type Retriever struct {
 type Wish struct {
 	Entry changes.Entry // the transaction, or several together
 	Also  []uint64      // the ids of those beside the first
+	Lost  string        // the database that the transaction dropped, if it did: see Database
 	// Apart says that others may have written between the copy and the transaction, or between several.
 	Apart  bool
 	Tables []journal.Table // only these and what stands below them; none for all
@@ -66,6 +67,12 @@ const title = "nothing was changed"
 
 // Plan says what would be brought back, and changes nothing.
 func (r *Retriever) Plan(ctx context.Context, w Wish, report task.Report) (p rescue.Plan, err error) {
+	if w.Lost != "" {
+		p, absent, err := r.planDatabase(ctx, w, false, report)
+		if err != nil || absent {
+			return p, err
+		}
+	}
 	err = r.within(ctx, w, nil, report, func(ctx context.Context, s *session) error {
 		p = s.plan
 		return errUnwritten
@@ -74,8 +81,19 @@ func (r *Retriever) Plan(ctx context.Context, w Wish, report task.Report) (p res
 }
 
 // Try does everything and takes it back. To script, if there is one, goes SQL that does the same.
+// One that is about a database that would have to be made is only planned.
 func (r *Retriever) Try(ctx context.Context, w Wish, script io.Writer, report task.Report) (
 	p rescue.Plan, checks []rescue.Check, err error) {
+	if w.Lost != "" {
+		p, absent, err := r.planDatabase(ctx, w, true, report)
+		if err == nil && absent && script != nil {
+			err = problem.New(problem.Conflict, "Make the database first, and ask again.", title, "live has no database %s", w.Lost)
+		}
+		if err != nil || absent {
+			return p, []rescue.Check{{Name: "dry run", Verdict: rescue.Passed, Summary: "nothing was written, for which the database " +
+				"would have to be made; it will be proved before it is committed"}}, err
+		}
+	}
 	return r.write(ctx, w, script, nil, report)
 }
 
@@ -99,6 +117,11 @@ const (
 
 func (r *Retriever) write(ctx context.Context, w Wish, script io.Writer, begun func(pg.FullXID, rescue.Plan) error, report task.Report) (
 	p rescue.Plan, checks []rescue.Check, err error) {
+	if w.Lost != "" {
+		if err := r.makeDatabase(ctx, w, report); err != nil {
+			return p, nil, err
+		}
+	}
 	for try := 1; ; try++ {
 		err = r.within(ctx, w, script, report, func(ctx context.Context, s *session) error {
 			p = s.plan
@@ -138,8 +161,11 @@ type session struct {
 	sides  []*side
 	lives  map[uint32]bool // tables, or partitions of tables, of the copy that are in the live cluster under the same oid
 	made   []definition    // tables that were dropped
-	plan   rescue.Plan
-	own    pg.FullXID
+	// objects that were dropped and are no tables, as the copy has them, and those of them that live lacked.
+	objects, absent []object
+	others          []uint32 // functions that come with something else
+	plan            rescue.Plan
+	own             pg.FullXID
 }
 
 // side is a table that is rescued: live, and what of the copy goes into it.
@@ -235,7 +261,8 @@ func (s *session) close(ctx context.Context) {
 // remedy says what to do about an error of the live server.
 func remedy(err error) error {
 	var pgErr *pgconn.PgError
-	if !errors.As(err, &pgErr) || pgErr.Code == conflicted {
+	var told *problem.Problem
+	if !errors.As(err, &pgErr) || pgErr.Code == conflicted || errors.As(err, &told) {
 		return err
 	}
 	next := ""
@@ -256,14 +283,18 @@ func remedy(err error) error {
 	return &problem.Problem{Kind: problem.Conflict, Title: title, Detail: "the live cluster refused it: " + detail, Next: next, Err: err}
 }
 
-// databaseOf is the database in which a transaction changed tables.
+// databaseOf is the database in which a transaction changed tables, or dropped something else.
 func databaseOf(e *changes.Entry) (string, error) {
 	for _, c := range e.Tables {
 		if c.Known && !c.System() {
 			return c.Database, nil
 		}
 	}
-	return "", problem.New(problem.Invalid, "See what it did: velvet changes show", title, "transaction %d changed no table", e.XID)
+	for _, n := range e.Dropped {
+		return n.Database, nil
+	}
+	return "", problem.New(problem.Invalid, "See what it did: velvet changes show", title,
+		"transaction %d changed no table, and dropped nothing", e.XID)
 }
 
 // prepare stages the rows, and says how each stands.

@@ -37,6 +37,15 @@ func (s *session) survey(ctx context.Context) error {
 		}
 	}
 	places := s.places
+	if err := s.readObjects(ctx); err != nil {
+		return err
+	}
+	if s.absent, err = s.lackingObjects(ctx); err != nil {
+		return err
+	}
+	if _, _, err := s.makeObjects(ctx); err != nil {
+		return err
+	}
 	for _, c := range wanted {
 		from := source{oid: c.OID, whole: c.Counts[journal.Truncate]+c.Counts[journal.Drop] > 0}
 		for _, p := range places {
@@ -48,9 +57,7 @@ func (s *session) survey(ctx context.Context) error {
 			return err
 		}
 	}
-	if err := s.notUndone(ctx); err != nil {
-		return err
-	}
+	s.notUndone()
 	s.inserted(places)
 	for _, p := range places {
 		leaf, err := s.relation(ctx, s.live, p.Table.OID, "")
@@ -83,7 +90,7 @@ func (s *session) wanted() (list []journal.TableChange, err error) {
 }
 
 // notUndone says what else the transaction did that rows do not bring back, and what would.
-func (s *session) notUndone(ctx context.Context) error {
+func (s *session) notUndone() {
 	perhaps := ""
 	if len(s.made) > 0 {
 		perhaps = ", perhaps only by losing what hung on a dropped one"
@@ -102,21 +109,26 @@ func (s *session) notUndone(ctx context.Context) error {
 			s.plan.Unable = append(s.plan.Unable, text)
 		}
 	}
+	made := make(map[uint32]bool)
 	for _, n := range s.Entry.Dropped {
-		if s.remakes(n) {
+		if made[n.OID] = s.remakes(n); made[n.OID] {
 			continue
 		}
-		sql, err := s.definitionOf(ctx, n)
-		if err != nil {
-			return err
+		i := slices.IndexFunc(s.objects, func(o object) bool { return o.OID == n.OID })
+		if i >= 0 && s.wholly() || n.Part == journal.Function && slices.Contains(s.others, n.OID) {
+			continue
 		}
 		text := n.Label() + " was dropped"
-		if sql != "" {
-			text += "; this made it: " + strings.TrimSuffix(strings.TrimSpace(sql), ";") + ";"
+		if i >= 0 {
+			text += "; this makes it: " + s.objects[i].SQL + ";"
 		}
 		s.plan.Unable = append(s.plan.Unable, text)
 	}
-	return nil
+	for _, o := range s.absent {
+		if !made[o.OID] {
+			s.plan.Made = append(s.plan.Made, o.String())
+		}
+	}
 }
 
 // inserted says how many rows the transaction has inserted and that stay; those that it moved between partitions are none.

@@ -127,6 +127,9 @@ func (s *session) prove(ctx context.Context, before []rescue.Tally) ([]rescue.Ch
 	if seen.Elsewhere, seen.Counted, err = s.elsewhere(ctx); err != nil {
 		return nil, err
 	}
+	if seen.Made, seen.Lacking, err = s.madeAnew(ctx); err != nil {
+		return nil, err
+	}
 	if seen.Untriggered = s.Untriggered; s.Untriggered {
 		for _, t := range s.sides {
 			for _, sql := range t.Unkept() {
@@ -142,6 +145,27 @@ func (s *session) prove(ctx context.Context, before []rescue.Tally) ([]rescue.Ch
 		}
 	}
 	return rescue.Judge(seen), nil
+}
+
+// madeAnew counts the tables and other objects that were made anew, and names those that are not there.
+func (s *session) madeAnew(ctx context.Context) (n int, lacking []string, err error) {
+	absent, err := s.lackingObjects(ctx)
+	if err != nil {
+		return 0, nil, err
+	}
+	for _, o := range absent {
+		lacking = append(lacking, o.String()+" is not there")
+	}
+	for _, d := range s.made {
+		there, err := s.there(ctx, d.table)
+		if err != nil {
+			return 0, nil, err
+		}
+		if !there {
+			lacking = append(lacking, d.table.Name+" is not there")
+		}
+	}
+	return len(s.made) + len(s.absent), lacking, nil
 }
 
 // elsewhere lists the tables that the transaction has written besides, as its own server counts; counts says whether it does.

@@ -31,6 +31,9 @@ func (p *Planner) Rescuing(ctx context.Context, cluster string, r plan.Restore, 
 		if len(entries) != 1 {
 			return nil, fmt.Sprintf("which tables transaction %d touched is not known", xid), nil
 		}
+		if len(entries[0].DroppedDatabases) > 0 {
+			return nil, fmt.Sprintf("transaction %d dropped a database", xid), nil
+		}
 		for _, c := range entries[0].Tables {
 			if c.System() {
 				continue
@@ -41,8 +44,14 @@ func (p *Planner) Rescuing(ctx context.Context, cluster string, r plan.Restore, 
 			s.Database = c.Database
 			s.Add(c.Name)
 		}
+		for _, n := range entries[0].Dropped {
+			if s.Database != "" && s.Database != n.Database {
+				return nil, fmt.Sprintf("transaction %d dropped objects of another database", xid), nil
+			}
+			s.Database = n.Database
+		}
 	}
-	if len(s.OIDs) == 0 {
+	if s.Database == "" {
 		return nil, fmt.Sprintf("transaction %d touched no table", r.Boundary.FirstOut.XID), nil
 	}
 	return s, "", nil

@@ -55,6 +55,11 @@ func (w *Worker) retriever(ctx context.Context, k catalog.Copy, cluster catalog.
 	if wish.Entry, err = undone(ctx, o, order); err != nil {
 		return nil, wish, err
 	}
+	if len(wish.Entry.DroppedDatabases) > 0 {
+		if err := r.Database(ctx, &wish); err != nil {
+			return nil, wish, err
+		}
+	}
 	if wish.Apart, err = order.apart(k); err != nil {
 		return nil, wish, err
 	}
@@ -116,17 +121,25 @@ func undone(ctx context.Context, o planner.Opened, order Rescue) (e changes.Entr
 					t.Label(), order.XID)
 			}
 		}
+		if len(list) > 0 && len(found[0].Dropped) > 0 {
+			return e, problem.New(problem.Invalid, fmt.Sprintf("Rescue that one by itself: velvet rescue plan %s \"before tx %d\"",
+				o.Cluster.Name, xid), title, "transaction %d dropped %s, of which others may have been made since %d", xid,
+				found[0].Dropped[0].Label(), order.XID)
+		}
 		list = append(list, found[0])
 	}
 	return changes.Together(list), nil
 }
 
-// databaseOf is where a transaction changed tables.
+// databaseOf is where a transaction changed tables, or dropped something else.
 func databaseOf(e changes.Entry) string {
 	for _, t := range e.Tables {
 		if t.Known && !t.System() {
 			return t.Database
 		}
+	}
+	for _, n := range e.Dropped {
+		return n.Database
 	}
 	return ""
 }

@@ -144,8 +144,9 @@ function Where({ copy: k }: { copy: Copy }) {
             "holds only",
             k.partial && (
               <span key="p">
-                <code>{k.partial.tables?.join(", ")}</code> of database {k.partial.database}, and the catalogs. A query on another table
-                fails; it is neither opened nor taken over.
+                the catalogs{k.partial.tables?.length ? ", and " : ""}
+                <code>{k.partial.tables?.join(", ")}</code> of database {k.partial.database}. A query on another table fails; it is neither
+                opened nor taken over.
               </span>
             ),
           ],

@@ -19,14 +19,15 @@ import { Table } from "../parts/Table";
 import { TaskLog } from "../parts/TaskLog";
 import { Trouble, Waiting } from "../parts/Trouble";
 
-type Wish = Omit<RescueRequest, "mode">;
+// Wish is what the DBA has picked; also as it was typed.
+type Wish = Omit<RescueRequest, "mode" | "also"> & { also?: string };
 
 // RescuePage answers: what did the transaction just after this copy take, what stands in the way, and how does it come back?
 export function RescuePage() {
   const { copy } = useParams({ from: "/frame/copies/$copy/rescue" });
   const k = useCopy(copy);
   const list = useRescues(k.data?.cluster);
-  const newest = useRescueOf(list.data?.find((r) => r.copy === k.data?.name && r.tables!.length > 0)?.id);
+  const newest = useRescueOf(list.data?.find((r) => r.copy === k.data?.name && r.tables!.length + (r.made ?? []).length > 0)?.id);
   const tasks = useTasks({ active: true, cluster: k.data?.cluster });
   const begin = useRescue(copy);
   const [wish, setWish] = useState<Wish>({});
@@ -37,8 +38,16 @@ export function RescuePage() {
   const last = newest.data;
   const tried = last && ["tried", "applied"].includes(last.state) ? last : undefined;
   const task = (tasks.data ?? []).find((t) => t.kind === "rescue");
-  const all: Wish = { ...wish, settle: Object.entries(settled).map(([of, what]) => (of ? `${of}=${what}` : what)), open: true };
-  const busy = begin.isPending || task !== undefined || (k.data.state !== "paused" && k.data.state !== "open");
+  const { also, ...rest } = wish;
+  const others = (also ?? "").split(/[\s,]+/).filter(Boolean);
+  const notIds = others.filter((id) => !/^\d+$/.test(id));
+  const all: Omit<RescueRequest, "mode"> = {
+    ...rest,
+    ...(others.length ? { also: others.map(Number) } : {}),
+    settle: Object.entries(settled).map(([of, what]) => (of ? `${of}=${what}` : what)),
+    open: true,
+  };
+  const busy = begin.isPending || task !== undefined || notIds.length > 0 || (k.data.state !== "paused" && k.data.state !== "open");
   const run = (mode: "plan" | "try" | "apply", confirm?: string) => begin.mutate({ ...all, mode, ...(confirm ? { confirm } : {}) });
   return (
     <>
@@ -65,6 +74,7 @@ export function RescuePage() {
       <ol className="mt-4">
         <Step n={1} title="Pick what was lost" says="Nothing picked is everything that the transaction took.">
           <Pick of={last} wish={wish} onChange={setWish} />
+          {notIds.length > 0 && <p className="mt-2 text-undone">A transaction&apos;s id is a number, and {notIds.join(", ")} is none.</p>}
         </Step>
         <Step n={2} title="Compare with live" says="Only reads: what would come back, and what stands in the way.">
           <button className={`button ${last ? "" : "primary"}`} disabled={busy} onClick={() => run("plan")}>
@@ -91,7 +101,12 @@ export function RescuePage() {
           </Step>
         )}
         {last && (
-          <Step n={5} title="Bring the rows back" says="Tried first and taken back; then done, proved and committed, in one transaction.">
+          <Step
+            n={5}
+            title="Bring the rows back"
+            says="Tried first and taken back; then done, proved and committed: in one transaction, or in several of so many rows each."
+          >
+            <Batches wish={wish} onChange={setWish} />
             <p className="flex flex-wrap gap-3">
               <button className={`button ${tried ? "" : "primary"}`} disabled={busy} onClick={() => run("try")}>
                 Try it
@@ -125,16 +140,23 @@ export function RescuePage() {
 
 const written = (r: Rescue) => (r.tables ?? []).reduce((n, t) => n + t.inserts + t.updates, 0);
 
+function taken(r: Rescue): string {
+  const rows = (r.tables ?? []).reduce((n, t) => n + t.rows, 0);
+  const made = (r.made ?? []).length;
+  if (rows > 0 || made === 0) return `took ${count(rows)} rows`;
+  return `dropped ${made === 1 ? "one object" : `${count(made)} objects`}, and took no row`;
+}
+
 function headline(last: Rescue | undefined): string {
   switch (last?.state) {
     case "applied":
       return `${count(written(last))} rows are back, by transaction ${last.wrote}.`;
     case "partly":
-      return `${count(written(last))} rows are back, and ${last.left} batches are not: the same command line goes on.`;
+      return `${count(written(last))} rows are back, and ${last.left} batches are not: the same goes on where it ended.`;
     case "tried":
       return `${count(written(last))} rows would come back. Nothing was changed yet.`;
     case "planned":
-      return `Transaction ${last.transaction} took ${count((last.tables ?? []).reduce((n, t) => n + t.rows, 0))} rows.`;
+      return `Transaction ${[last.transaction, ...(last.also ?? [])].join(", with ")} ${taken(last)}.`;
   }
   return "What did the transaction just after this copy take?";
 }
@@ -165,6 +187,15 @@ function Pick({ of: r, wish, onChange }: { of: Rescue | undefined; wish: Wish; o
       ))}
       <p className="mt-2 flex flex-wrap items-end gap-4">
         <label className="text-soft">
+          Other transactions, undone with it
+          <input
+            className="field mono mt-1"
+            placeholder="none"
+            value={wish.also ?? ""}
+            onChange={(e) => onChange({ ...wish, also: e.target.value || undefined })}
+          />
+        </label>
+        <label className="text-soft">
           Write as the role
           <input
             className="field mono mt-1"
@@ -191,8 +222,50 @@ function Pick({ of: r, wish, onChange }: { of: Rescue | undefined; wish: Wish; o
           />{" "}
           have no trigger run
         </label>
+        <label className="text-soft">
+          <input
+            type="checkbox"
+            checked={wish.trustCode ?? false}
+            onChange={(e) => onChange({ ...wish, trustCode: e.target.checked || undefined })}
+          />{" "}
+          let owners&apos; code run as a superuser
+        </label>
       </p>
     </>
+  );
+}
+
+// Batches chooses whether the rows come back at once, or in batches that can be gone on with.
+function Batches({ wish, onChange }: { wish: Wish; onChange: (w: Wish) => void }) {
+  const positive = (text: string) => (Number(text) > 0 ? Number(text) : undefined);
+  return (
+    <p className="mb-3 flex flex-wrap items-end gap-4">
+      <label className="text-soft">
+        Rows in one transaction
+        <input
+          className="field mt-1 w-36"
+          type="number"
+          min={1}
+          placeholder="all"
+          value={wish.atOnce ?? ""}
+          onChange={(e) => onChange({ ...wish, atOnce: positive(e.target.value), pause: positive(e.target.value) && wish.pause })}
+        />
+      </label>
+      {wish.atOnce && (
+        <label className="text-soft">
+          Seconds between two
+          <input
+            className="field mt-1 w-36"
+            type="number"
+            min={0}
+            step="any"
+            placeholder="0"
+            value={wish.pause ?? ""}
+            onChange={(e) => onChange({ ...wish, pause: positive(e.target.value) })}
+          />
+        </label>
+      )}
+    </p>
   );
 }
 

@@ -87,4 +87,26 @@ describe("rescue: what was taken, what stands in the way, and how it comes back"
     await user.click(dialog.getByRole("button", { name: "Bring the rows back" }));
     await waitFor(() => expect(asked.at(-1)?.body).toEqual({ settle: [], open: true, mode: "apply", confirm: "ferries" }));
   });
+
+  test("several transactions, in batches", async () => {
+    const { user } = page(rescue({ state: "tried", also: [17] }));
+    await user.type(await screen.findByRole("textbox", { name: "Other transactions, undone with it" }), "17, x");
+    await sees(/x is none/);
+    expect((await button("Try it")).hasAttribute("disabled")).toBe(true);
+    await user.type(await screen.findByRole("textbox", { name: "Other transactions, undone with it" }), "{Backspace}19");
+    await user.type(await screen.findByRole("spinbutton", { name: "Rows in one transaction" }), "500");
+    await user.type(await screen.findByRole("spinbutton", { name: "Seconds between two" }), "0.5");
+    await user.click(await button("Bring the rows back"));
+    const dialog = within(await screen.findByRole("dialog"));
+    await user.type(dialog.getByRole("textbox"), "ferries");
+    await user.click(dialog.getByRole("button", { name: "Bring the rows back" }));
+    const wish = { also: [17, 19], atOnce: 500, pause: 0.5, settle: [], open: true };
+    await waitFor(() => expect(asked.at(-1)?.body).toEqual({ ...wish, mode: "apply", confirm: "ferries" }));
+  });
+
+  test("what was dropped without a row", async () => {
+    page(rescue({ tables: [], unable: [], made: ["function public.toll(integer)"] }));
+    await sees("Transaction 13 dropped one object, and took no row.");
+    await sees("function public.toll(integer).");
+  });
 });

@@ -257,11 +257,16 @@ func (b *Book) Named(database string, t journal.Table) (list []journal.Name) {
 	return list
 }
 
-// Databases are the oids of the databases that were ever called by a name, as far as anything in them was seen.
+// Databases are the oids of the databases that were ever called by a name, as far as they were asked, or anything in them was seen.
 func (b *Book) Databases(name string) []uint32 {
 	b.mu.RLock()
 	defer b.mu.RUnlock()
 	var list []uint32
+	for oid, db := range b.databases { // also of those that let nobody in
+		if db.name == name {
+			list = append(list, oid)
+		}
+	}
 	for ref, versions := range b.files {
 		for _, v := range versions {
 			if v.name.Database == name && ref.Database != 0 && !slices.Contains(list, ref.Database) {

@@ -16,9 +16,9 @@ import (
 	"velvetrewind/engine/server/access"
 )
 
-// databases lists those that can be connected to. Shared relations belong to all of them.
-const databases = `select oid, datname::pg_catalog.text, pg_catalog.pg_encoding_to_char(encoding)::pg_catalog.text
-	from pg_catalog.pg_database where datallowconn and pg_catalog.has_database_privilege(datname, 'connect') order by datname`
+// databases lists all, and which can be connected to. Shared relations belong to all of them.
+const databases = `select oid, datname::pg_catalog.text, pg_catalog.pg_encoding_to_char(encoding)::pg_catalog.text,
+	datallowconn and pg_catalog.has_database_privilege(datname, 'connect') from pg_catalog.pg_database order by datname`
 
 // relations asks one database for its files: each relation with the table that it is
 // part of, and the tables above that; a partitioned or foreign table has no file, and its oid stands for one in a
@@ -84,6 +84,7 @@ func (b *Book) Sample(ctx context.Context, a access.Access) (err error) {
 	list, err := ask(ctx, conn, databases, pgx.RowToStructByPos[struct {
 		OID            uint32
 		Name, Encoding string
+		Open           bool
 	}])
 	_ = conn.Close(context.WithoutCancel(ctx))
 	if err != nil {
@@ -91,6 +92,9 @@ func (b *Book) Sample(ctx context.Context, a access.Access) (err error) {
 	}
 	for _, db := range list {
 		b.meetDatabase(db.OID, db.Name, db.Encoding)
+		if !db.Open {
+			continue
+		}
 		// What one of them cannot tell is no reason to know nothing of the others.
 		err = errors.Join(err, b.sampleDatabase(ctx, a, db.Name, columns))
 	}
