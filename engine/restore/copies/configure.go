@@ -1,6 +1,7 @@
 package copies
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
@@ -14,10 +15,11 @@ import (
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/host"
 	"velvetrewind/engine/restore"
+	"velvetrewind/engine/restore/feed"
 )
 
 // configure replaces the configuration that came with the base by the copy's own.
-func (c *Maker) configure(cluster catalog.Cluster, k catalog.Copy, p plan.Restore, part *part, segments []pg.Segment, head layout.Head,
+func (c *Maker) configure(cluster catalog.Cluster, k catalog.Copy, p plan.Restore, part *part, ticket feed.Ticket, head layout.Head,
 	t restore.Trees) error {
 	original, err := control(t, cluster)
 	if err != nil {
@@ -31,8 +33,11 @@ func (c *Maker) configure(cluster catalog.Cluster, k catalog.Copy, p plan.Restor
 	if err := tablespaceMap(t, head); err != nil {
 		return err
 	}
-	ticket, err := c.ticket(cluster, k, p, part, segments, t)
+	encoded, err := json.MarshalIndent(ticket, "", "  ")
 	if err != nil {
+		return err
+	}
+	if err := put(t, ticketFile, encoded); err != nil {
 		return err
 	}
 	free, err := c.Host.FreeMemory()
@@ -40,7 +45,8 @@ func (c *Maker) configure(cluster catalog.Cluster, k catalog.Copy, p plan.Restor
 		free = 0 // the least does
 	}
 	files := map[string]string{
-		"postgresql.conf":      settings(k, p, original, host.RestoreCommand(c.Program, ticket), buffers(free)) + part.settings(),
+		"postgresql.conf": settings(k, p, original, host.RestoreCommand(c.Program, t.Path(ticketFile)), buffers(free)) +
+			part.settings(),
 		"postgresql.auto.conf": whileReplaying,
 		"pg_hba.conf":          hba,
 		"pg_ident.conf":        "",

@@ -318,9 +318,15 @@ func (c *Maker) replay(ctx context.Context, cluster catalog.Cluster, k catalog.C
 	if err != nil {
 		return err
 	}
-	if err := c.configure(cluster, k, p, part, segments, head, trees); err != nil {
+	ticket := c.ticket(cluster, k, p, part, segments, trees)
+	if err := c.configure(cluster, k, p, part, ticket, head, trees); err != nil {
 		return err
 	}
+	end, err := c.ahead(ctx, cluster, k, part, ticket, segments, trees, report)
+	if err != nil {
+		return err
+	}
+	defer end()
 	k.State = catalog.CopyReplaying
 	if err := c.save(ctx, k); err != nil {
 		return err

@@ -2,10 +2,10 @@ package copies
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"path/filepath"
 
 	"velvetrewind/core/pg"
@@ -15,6 +15,7 @@ import (
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/restore"
 	"velvetrewind/engine/restore/feed"
+	"velvetrewind/engine/store"
 )
 
 // feedTail puts segments that are not in the store yet beside the copy. It returns
@@ -53,9 +54,11 @@ func feedOne(ctx context.Context, a *archive.Archive, s pg.Segment, t restore.Tr
 	return errors.Join(err, f.Close())
 }
 
-// ticket writes what `velvet segment deliver` needs.
+var controlFile = filepath.Join(dataDir, "global", "pg_control")
+
+// ticket is what `velvet segment deliver` needs.
 func (c *Maker) ticket(cluster catalog.Cluster, k catalog.Copy, p plan.Restore, part *part, segments []pg.Segment,
-	trees restore.Trees) (string, error) {
+	trees restore.Trees) feed.Ticket {
 	first, last := segments[0], segments[len(segments)-1]
 	t := feed.Ticket{
 		Copy: k.ID, Cluster: cluster.ID, Service: c.Service, Certificate: c.Certificate, Authority: c.Authority,
@@ -66,11 +69,42 @@ func (c *Maker) ticket(cluster catalog.Cluster, k catalog.Copy, p plan.Restore, 
 	if part != nil {
 		t.Part = &feed.Part{Lacks: trees.Path(lacksFile), SystemID: cluster.SystemID, First: first.Number,
 			Keep:    []pg.LSN{p.Start, p.Boundary.Stop, p.Boundary.End},
-			Control: trees.Path(filepath.Join(dataDir, "global", "pg_control"))}
+			Control: trees.Path(controlFile)}
 	}
-	b, err := json.MarshalIndent(t, "", "  ")
-	if err != nil {
-		return "", err
+	return t
+}
+
+// ahead makes segments ready while the copy replays, until the function that it gives is called. A copy on a host with an agent goes
+// without: there each segment is fetched when it is asked for.
+func (c *Maker) ahead(ctx context.Context, cluster catalog.Cluster, k catalog.Copy, part *part, t feed.Ticket, segments []pg.Segment,
+	trees restore.Trees, report task.Report) (end func(), err error) {
+	if k.Host != "" {
+		return func() {}, nil
 	}
-	return trees.Path(ticketFile), put(trees, ticketFile, b)
+	a := &feed.Ahead{Ticket: t, Files: trees, Feed: feedDir, Segments: segments,
+		Open: func(ctx context.Context, name string) (io.ReadCloser, error) {
+			if f, err := trees.Open(filepath.Join(feedDir, name)); !errors.Is(err, fs.ErrNotExist) {
+				return f, err
+			}
+			content, err := feed.Open(ctx, c.Store, cluster, name)
+			if errors.Is(err, store.ErrNotFound) {
+				err = feed.ErrNoSuchSegment
+			}
+			return content, err
+		}}
+	if part != nil {
+		a.Lacks, a.Control = part.lacks, controlFile
+	}
+	if err := a.Prepare(); err != nil {
+		return nil, err
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		if err := a.Run(ctx); err != nil && ctx.Err() == nil {
+			report.Log("no more segments are made ready before the copy asks for them: %v", err)
+		}
+	}()
+	return func() { cancel(); <-done }, nil
 }

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
-	"strings"
 
 	"velvetrewind/core/figures"
 	"velvetrewind/core/partial"
@@ -88,8 +87,7 @@ func (c *Maker) whyNot(k catalog.Copy) string {
 // layOutPart lays out what a partial copy holds, after the list of what it lacks.
 func (c *Maker) layOutPart(ctx context.Context, backup catalog.Backup, t restore.Trees, part *part, report task.Report) (
 	laid restore.Laid, err error) {
-	report.Log("of it only the catalogs and %s: %s; %s in all", figures.Of(len(part.spec.Tables), "table"),
-		strings.Join(part.spec.Tables, ", "), figures.Size(backup.BytesHeld))
+	report.Log("of it only %s; %s in all", part.spec, figures.Size(backup.BytesHeld))
 	if err := put(t, lacksFile, part.lacks); err != nil {
 		return laid, err
 	}
@@ -154,5 +152,5 @@ func Whole(k catalog.Copy, title string) error {
 		return err
 	}
 	return problem.New(problem.Conflict, "Make a whole one: velvet restore start CLUSTER MOMENT", title,
-		"the copy %s is partial: it holds only %s", k.Name, strings.Join(spec.Tables, ", "))
+		"the copy %s is partial: it holds only %s", k.Name, spec)
 }

@@ -1,5 +1,5 @@
 // Package feed gives a recovering copy the WAL segments that its server asks for,
-// one at a time.
+// one at a time, and makes those ready that it will ask for next.
 //
 // Invariant: "not there" is only ever said of a segment that the copy's plan does not need; a needed one that cannot
 // be had is an error that ends recovery, so that a server never mistakes trouble for the end of the WAL. A delivered
@@ -148,6 +148,9 @@ func (t Ticket) deliver(ctx context.Context, name, to string) error {
 
 // fetch brings a file from where it is to be had.
 func (t Ticket) fetch(ctx context.Context, name, to string) error {
+	if done, err := t.ready(name, to); err != nil || done {
+		return errors.Join(err, t.drop(name, filepath.Dir(to)))
+	}
 	content, err := t.open(ctx, name)
 	if err != nil {
 		return err
@@ -162,13 +165,22 @@ func (t Ticket) fetch(ctx context.Context, name, to string) error {
 	if t.Part != nil {
 		return errors.Join(t.sift(ctx, name, content, to), t.drop(name, filepath.Dir(to)))
 	}
-	return put(to, func(f *os.File) error {
-		n, err := io.Copy(f, bufio.NewReaderSize(content, 1<<20))
-		if err == nil && n > int64(t.Size) {
-			err = fmt.Errorf("%d bytes are more than a segment has", n)
-		}
-		return errors.Join(err, f.Truncate(int64(t.Size))) // the rest of a cut segment is zero
-	})
+	return put(to, func(f *os.File) error { return fill(f, content, t.Size) })
+}
+
+// segmentFile is a file that a segment is written to.
+type segmentFile interface {
+	io.Writer
+	Truncate(size int64) error
+}
+
+// fill writes a whole segment.
+func fill(f segmentFile, content io.Reader, size pg.SegmentSize) error {
+	n, err := io.Copy(f, bufio.NewReaderSize(content, 1<<20))
+	if err == nil && n > int64(size) {
+		err = fmt.Errorf("%d bytes are more than a segment has", n)
+	}
+	return errors.Join(err, f.Truncate(int64(size))) // the rest of a cut segment is zero
 }
 
 // open reads a segment or a history file: beside the copy, from the service, or without one from the store.

@@ -3,10 +3,14 @@ package feed
 import (
 	"bytes"
 	"context"
+	"encoding/binary"
 	"encoding/json"
+	"hash/crc32"
 	"net/http"
 	"net/http/httptest"
 	"os"
+	"os/exec"
+	"os/user"
 	"path/filepath"
 	"testing"
 
@@ -16,6 +20,7 @@ import (
 	"velvetrewind/core/layout"
 	"velvetrewind/core/pg"
 	"velvetrewind/engine/catalog/seal"
+	"velvetrewind/engine/host"
 	"velvetrewind/engine/store"
 	"velvetrewind/engine/store/dir"
 	"velvetrewind/engine/store/place"
@@ -155,4 +160,79 @@ func TestAMachineThatWasStartedAnew(t *testing.T) {
 	_, err = deliver(t, ticket, name(5), to)
 	require.ErrorContains(t, err, "velvet copy step")
 	assert.NotErrorIs(t, err, ErrNoSuchSegment, "it must end recovery")
+}
+
+// control is a control file with nothing in it but what makes it one.
+func control(t *testing.T) []byte {
+	v := pg.Versions()[0]
+	b := make([]byte, pg.ControlFileSize)
+	binary.LittleEndian.PutUint32(b[8:], v.ControlVersion)
+	binary.LittleEndian.PutUint32(b[12:], v.CatalogVersion)
+	binary.LittleEndian.PutUint32(b[216:], pg.BlockSize)
+	binary.LittleEndian.PutUint32(b[228:], uint32(size))
+	binary.LittleEndian.PutUint32(b[v.ControlCRC:], crc32.Checksum(b[:v.ControlCRC], pg.Castagnoli))
+	_, err := pg.ParseControl(b)
+	require.NoError(t, err)
+	return b
+}
+
+// TestSegmentsMadeReady: a server is given the same whether a segment was ready, was not, or does not go on where the last one ended.
+func TestSegmentsMadeReady(t *testing.T) {
+	for round, part := range []*Part{nil, {First: 5, Lacks: "lacks", Control: "control"}} {
+		ticket, to := kit(t, "")
+		root := filepath.Dir(ticket)
+		var k Ticket
+		content, err := os.ReadFile(ticket)
+		require.NoError(t, err)
+		require.NoError(t, json.Unmarshal(content, &k))
+		if k.Part = part; part != nil {
+			part.Lacks, part.Control = filepath.Join(root, "lacks"), filepath.Join(root, "control")
+			require.NoError(t, os.WriteFile(part.Lacks, nil, 0o600))
+			require.NoError(t, os.WriteFile(part.Control, control(t), 0o600))
+			content, err = json.Marshal(k)
+			require.NoError(t, err)
+			require.NoError(t, os.WriteFile(ticket, content, 0o600))
+		}
+		as := ""
+		if os.Geteuid() == 0 {
+			as = "postgres"
+		}
+		h, err := host.Local(as, "")
+		require.NoError(t, err)
+		here, err := h.Files(root)
+		require.NoError(t, err)
+		a := &Ahead{Ticket: k, Files: here, Feed: "feed", Open: k.open, Control: "control",
+			Segments: []pg.Segment{{Timeline: 1, Number: 5}, {Timeline: 1, Number: 6}, {Timeline: 1, Number: 7}}}
+		require.NoError(t, a.Prepare())
+		first, err := deliver(t, ticket, name(5), to) // nothing is ready yet
+		require.NoError(t, err)
+		if as != "" { // the server's own user delivers, and not root
+			u, err := user.Lookup(as)
+			require.NoError(t, err)
+			require.NoError(t, exec.Command("chown", "-R", u.Uid+":"+u.Gid, root).Run())
+		}
+		require.NoError(t, a.Run(t.Context()))
+		assert.NoFileExists(t, filepath.Join(root, "feed", "ahead", name(5)), "the server has it already")
+		lies := filepath.Join(root, "feed", "ahead", name(6))
+		if part != nil {
+			require.NoError(t, os.WriteFile(lies+".in", []byte("of another"), 0o600))
+		}
+		was, err := os.Stat(lies)
+		require.NoError(t, err, round)
+		second, err := deliver(t, ticket, name(6), to)
+		require.NoError(t, err)
+		is, err := os.Stat(to)
+		require.NoError(t, err)
+		assert.Equal(t, part == nil, os.SameFile(was, is), "it was moved, where it goes on as it should")
+		third, err := deliver(t, ticket, name(7), to)
+		require.NoError(t, err)
+		assert.NoFileExists(t, filepath.Join(root, "feed", "ahead", name(7)))
+		for n, content := range [][]byte{first, second, third} {
+			want := append(bytes.Repeat([]byte{byte(5 + n)}, []int{int(size), 5000, 2}[n]), make([]byte, int(size))...)[:size]
+			assert.True(t, bytes.Equal(want, content), "segment %d", 5+n)
+		}
+		again, err := deliver(t, ticket, name(6), to) // of a server that was started anew
+		require.NoError(t, err)
+		assert.True(t, bytes.Equal(second, again))
+	}
 }

@@ -29,7 +29,11 @@ func (t Ticket) sift(ctx context.Context, name string, content io.Reader, to str
 		if err != nil {
 			return err
 		}
-		carry, err := t.sieve(ctx, segment, content, f, carried)
+		by, err := t.sifter()
+		if err != nil {
+			return err
+		}
+		carry, err := by.sieve(ctx, segment, content, f, carried)
 		if err != nil {
 			return err
 		}
@@ -68,7 +72,9 @@ func next(s pg.Segment) pg.Segment {
 }
 
 // carry is the file that says how a record goes on that crosses into a segment.
-func (t Ticket) carry(s pg.Segment) string { return filepath.Join(t.Feed, "carry-"+s.Name(t.Size)) }
+func (t Ticket) carry(s pg.Segment) string { return filepath.Join(t.Feed, carryName(s.Name(t.Size))) }
+
+func carryName(segment string) string { return "carry-" + segment }
 
 // carried is how the record goes on that crosses into a segment, where that is changed. If it was not noted, the segment before is
 // looked through once more. Into the first segment nothing crosses that is replayed.
@@ -86,35 +92,51 @@ func (t Ticket) carried(ctx context.Context, s pg.Segment) ([]byte, error) {
 		return nil, err
 	}
 	defer func() { _ = before.Close() }()
-	return t.sieve(ctx, s, before, io.Discard, nil)
+	by, err := t.sifter()
+	if err != nil {
+		return nil, err
+	}
+	return by.sieve(ctx, s, before, io.Discard, nil)
 }
 
-func (t Ticket) sieve(ctx context.Context, s pg.Segment, content io.Reader, to io.Writer, carried []byte) ([]byte, error) {
+func (t Ticket) sifter() (sifter, error) {
 	written, err := os.ReadFile(t.Part.Lacks)
 	if err != nil {
-		return nil, err
+		return sifter{}, err
 	}
 	lacks, err := partial.Read(written)
-	if err != nil {
-		return nil, err
-	}
-	control, err := t.Part.control()
-	if err != nil {
-		return nil, err
-	}
-	following := &later{open: func() (io.ReadCloser, error) { return t.open(ctx, next(s).Name(t.Size)) }}
-	defer following.close()
-	size := int64(t.Size)
-	whole := io.LimitReader(io.MultiReader(content, zeroes{}), size) // the rest of a cut segment is zero
-	return wal.Sieve{Lacks: lacks.Has, Keep: append(control, t.Part.Keep...), SegmentSize: t.Size, SystemID: t.Part.SystemID}.Segment(
-		to, t.Size.Start(s.Number), whole, following, carried)
+	return sifter{size: t.Size, part: *t.Part, lacks: lacks, open: t.open, control: func() ([]byte, error) {
+		return os.ReadFile(t.Part.Control)
+	}}, err
 }
 
-// control is where a server that was started on the copy as it is now began: at the last checkpoint that it has taken over from the
+// sifter sieves the segments of a partial copy, wherever they are and its control file.
+type sifter struct {
+	size    pg.SegmentSize
+	part    Part
+	lacks   partial.Lacks
+	open    func(ctx context.Context, name string) (io.ReadCloser, error)
+	control func() ([]byte, error)
+}
+
+func (f sifter) sieve(ctx context.Context, s pg.Segment, content io.Reader, to io.Writer, carried []byte) ([]byte, error) {
+	began, err := f.began()
+	if err != nil {
+		return nil, err
+	}
+	following := &later{open: func() (io.ReadCloser, error) { return f.open(ctx, next(s).Name(f.size)) }}
+	defer following.close()
+	size := int64(f.size)
+	whole := io.LimitReader(io.MultiReader(content, zeroes{}), size) // the rest of a cut segment is zero
+	return wal.Sieve{Lacks: f.lacks.Has, Keep: append(began, f.part.Keep...), SegmentSize: f.size, SystemID: f.part.SystemID}.Segment(
+		to, f.size.Start(s.Number), whole, following, carried)
+}
+
+// began is where a server that was started on the copy as it is now began: at the last checkpoint that it has taken over from the
 // WAL, for which it wrote its control file anew.
-func (p Part) control() ([]pg.LSN, error) {
+func (f sifter) began() ([]pg.LSN, error) {
 	for tries := 0; ; tries++ {
-		b, err := os.ReadFile(p.Control)
+		b, err := f.control()
 		if err != nil {
 			return nil, err
 		}
@@ -123,7 +145,7 @@ func (p Part) control() ([]pg.LSN, error) {
 			return []pg.LSN{c.Redo, c.Checkpoint}, nil
 		}
 		if tries == 10 {
-			return nil, fmt.Errorf("%s: %w", p.Control, err)
+			return nil, fmt.Errorf("%s: %w", f.part.Control, err)
 		}
 		time.Sleep(10 * time.Millisecond) // the server may have been writing it
 	}

@@ -1,0 +1,282 @@
+package feed
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"time"
+
+	"velvetrewind/core/partial"
+	"velvetrewind/core/pg"
+	"velvetrewind/engine/host"
+)
+
+// What lies in the directory of segments that are ready, beside them.
+const (
+	aheadDir   = "ahead"
+	partSuffix = ".part" // of one that is being made ready
+	inSuffix   = ".in"   // of a partial copy: how the record goes on that crosses into it
+	outSuffix  = ".out"  // the same of the one after it
+	atFile     = "at"    // the last segment that the server was given without waiting for it here
+)
+
+// Ahead makes segments ready that a copy's server will ask for, so that they need but be moved to where it wants them. Whether one is
+// ready makes no difference to what the server is given: of a partial copy one is taken only if it goes on where the last one ended.
+type Ahead struct {
+	Ticket Ticket
+	Files  host.Files // of the copy's directory
+	Feed   string     // the feed in it
+	// Open reads a segment, which is cut where it was not written further.
+	Open     func(ctx context.Context, name string) (io.ReadCloser, error)
+	Segments []pg.Segment // that the copy replays, in order
+	// Of a partial copy: what it lacks, and its control file.
+	Lacks   partial.Lacks
+	Control string
+}
+
+// Bounds of what is ready at a time, beside the one that the server reads.
+const (
+	readyBytes    = 64 << 20
+	readySegments = 4
+)
+
+// lookEvery is how often it is looked whether the server has taken a segment.
+const lookEvery = 10 * time.Millisecond
+
+// Prepare makes the directory, before the server asks for anything.
+func (a *Ahead) Prepare() error { return a.Files.MakeDir(a.dir(""), 0o700) }
+
+func (a *Ahead) dir(name string) string { return filepath.Join(a.Feed, aheadDir, name) }
+
+func (a *Ahead) name(s pg.Segment) string { return s.Name(a.Ticket.Size) }
+
+// Run makes segments ready until the last one is, ctx ends, or one cannot be: then whoever asks for it finds out why.
+func (a *Ahead) Run(ctx context.Context) error {
+	limit := max(1, min(readySegments, readyBytes/int(a.Ticket.Size)))
+	var ready []pg.Segment
+	var carried []byte
+	for i := 0; i < len(a.Segments); i++ {
+		s := a.Segments[i]
+		for {
+			at, err := a.at()
+			if err != nil {
+				return err
+			}
+			if ready, err = a.left(ready, at); err != nil {
+				return err
+			}
+			if len(ready) < limit {
+				if !after(at, s) {
+					break
+				}
+				i++ // the server is further already
+				if i == len(a.Segments) {
+					return nil
+				}
+				s, carried = a.Segments[i], nil
+				if carried, err = a.noted(ctx, s); err != nil {
+					return err
+				}
+				continue
+			}
+			if err := wait(ctx); err != nil {
+				return err
+			}
+		}
+		var err error
+		if carried, err = a.make(ctx, s, carried); err != nil {
+			return fmt.Errorf("segment %s: %w", a.name(s), err)
+		}
+		ready = append(ready, s)
+	}
+	return nil
+}
+
+func wait(ctx context.Context) error {
+	select {
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-time.After(lookEvery):
+		return nil
+	}
+}
+
+// after tells whether a segment that was given without waiting is this one or comes after it.
+func after(at *pg.Segment, s pg.Segment) bool { return at != nil && at.Number >= s.Number }
+
+// at is the last segment that the server was given without waiting; nil for none.
+func (a *Ahead) at() (*pg.Segment, error) {
+	name, err := a.Files.ReadFile(a.dir(atFile))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	s, err := pg.ParseSegmentName(string(name), a.Ticket.Size)
+	return &s, err
+}
+
+// left are those of the segments that were made ready that the server has not taken. What it was given otherwise goes.
+func (a *Ahead) left(ready []pg.Segment, at *pg.Segment) (list []pg.Segment, err error) {
+	for _, s := range ready {
+		if after(at, s) {
+			for _, suffix := range []string{"", inSuffix, outSuffix} {
+				if err := a.Files.Remove(a.dir(a.name(s) + suffix)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+					return nil, err
+				}
+			}
+			continue
+		}
+		_, err := a.Files.Look(a.dir(a.name(s)))
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, s)
+	}
+	return list, nil
+}
+
+// noted waits for what crosses into a segment of a partial copy, where another one gave the server the segment before it.
+func (a *Ahead) noted(ctx context.Context, s pg.Segment) ([]byte, error) {
+	if a.Ticket.Part == nil {
+		return nil, nil
+	}
+	for {
+		carried, err := a.Files.ReadFile(filepath.Join(a.Feed, carryName(a.name(s))))
+		if !errors.Is(err, fs.ErrNotExist) {
+			return carried, err
+		}
+		if err := wait(ctx); err != nil {
+			return nil, err
+		}
+	}
+}
+
+// make makes a segment ready, and gives what crosses into the next one.
+func (a *Ahead) make(ctx context.Context, s pg.Segment, carried []byte) (carry []byte, err error) {
+	content, err := a.Open(ctx, a.name(s))
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = content.Close() }()
+	part := a.dir(a.name(s) + partSuffix)
+	f, err := a.Files.Create(part, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	if a.Ticket.Part == nil {
+		err = fill(f, content, a.Ticket.Size)
+	} else {
+		carry, err = a.sifter().sieve(ctx, s, content, f, carried)
+	}
+	if err = errors.Join(err, f.Close()); err == nil && a.Ticket.Part != nil {
+		err = errors.Join(a.note(a.dir(a.name(s)+inSuffix), carried), a.note(a.dir(a.name(s)+outSuffix), carry))
+	}
+	if err != nil {
+		return nil, errors.Join(err, a.Files.Remove(part))
+	}
+	return carry, a.Files.Rename(part, a.dir(a.name(s)))
+}
+
+func (a *Ahead) sifter() sifter {
+	return sifter{size: a.Ticket.Size, part: *a.Ticket.Part, lacks: a.Lacks, open: a.Open, control: func() ([]byte, error) {
+		return a.Files.ReadFile(a.Control)
+	}}
+}
+
+// note writes a small file without waiting for the disk.
+func (a *Ahead) note(name string, content []byte) error {
+	f, err := a.Files.Create(name, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(content)
+	return errors.Join(err, f.Close())
+}
+
+// longest is how long one waits for a segment that is being made ready.
+const longest = 2 * time.Second
+
+// ready gives the server a segment that was made ready, if it was.
+func (t Ticket) ready(name, to string) (done bool, err error) {
+	path := filepath.Join(t.Feed, aheadDir, name)
+	for deadline := time.Now().Add(longest); ; time.Sleep(lookEvery / 4) {
+		if _, err = os.Lstat(path); err == nil {
+			break
+		}
+		if !errors.Is(err, fs.ErrNotExist) {
+			return false, err
+		}
+		if _, err := os.Lstat(path + partSuffix); err != nil || time.Now().After(deadline) {
+			if _, err = os.Lstat(path); err == nil { // between the two looks
+				break
+			}
+			return false, t.alone(name)
+		}
+	}
+	if t.Part != nil {
+		follows, err := t.follows(name, path)
+		if err != nil || !follows {
+			return false, errors.Join(err, t.alone(name))
+		}
+	}
+	if err := os.Rename(path, to); err != nil {
+		return false, t.alone(name)
+	}
+	return true, nil
+}
+
+// alone notes that a segment is given to the server without what was made ready.
+func (t Ticket) alone(name string) error {
+	dir := filepath.Join(t.Feed, aheadDir)
+	if _, err := os.Stat(dir); errors.Is(err, fs.ErrNotExist) { // nobody makes any ready
+		return nil
+	}
+	return put(filepath.Join(dir, atFile), func(f *os.File) error {
+		_, err := f.WriteString(name)
+		return err
+	})
+}
+
+// follows tells whether a segment that was made ready goes on where that ended which the server was given before, and notes how the
+// next one does.
+func (t Ticket) follows(name, path string) (bool, error) {
+	s, err := pg.ParseSegmentName(name, t.Size)
+	if err != nil {
+		return false, err
+	}
+	noted, err := os.ReadFile(t.carry(s))
+	if errors.Is(err, fs.ErrNotExist) {
+		if s.Number > t.Part.First {
+			return false, nil
+		}
+		err = nil
+	}
+	if err != nil {
+		return false, err
+	}
+	in, err := os.ReadFile(path + inSuffix)
+	if err != nil || !bytes.Equal(in, noted) {
+		return false, err
+	}
+	out, err := os.ReadFile(path + outSuffix)
+	if err != nil {
+		return false, err
+	}
+	if err := put(t.carry(next(s)), func(f *os.File) error {
+		_, err := f.Write(out)
+		return err
+	}); err != nil {
+		return false, err
+	}
+	return true, errors.Join(os.Remove(path+inSuffix), os.Remove(path+outSuffix))
+}
