@@ -88,6 +88,8 @@ type RescueCheck struct {
 type CompareRequest struct {
 	Database string   `json:"database" minLength:"1"`
 	Tables   []string `json:"tables,omitempty" doc:"[schema.]table; none for all"`
+	Schemas  []string `json:"schemas,omitempty" doc:"all tables of these, beside those that are named"`
+	With     string   `json:"with,omitempty" doc:"another registered cluster, in place of the one that the copy was taken of"`
 	Where    string   `json:"where,omitempty" doc:"a condition in SQL that rows have to meet on both sides"`
 	Shown    int      `json:"shown,omitempty" maximum:"100000" doc:"so many rows that differ are shown of a table; all are counted"`
 }

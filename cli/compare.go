@@ -17,7 +17,8 @@ func (a *app) rescueCompare() *cobra.Command {
 		Use: "compare COPY", Short: "Hold tables of a copy against the live ones, row by row", Args: cobra.ExactArgs(1),
 		Long: "Hold tables of a copy against the live ones, row by row. Both servers add up their rows by shares; only of shares that\n" +
 			"differ are rows transferred. Nothing is changed.",
-		Example:           "  velvet rescue compare ferries-1 --database saltmarsh --table fare",
+		Example: "  velvet rescue compare ferries-1 --database saltmarsh --table fare\n" +
+			"  velvet rescue compare ferries-1 --database saltmarsh --schema crew --with ferries-18",
 		ValidArgsFunction: a.completeCopies,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
@@ -45,6 +46,9 @@ func (a *app) rescueCompare() *cobra.Command {
 	cmd.Flags().StringVar(&in.Database, "database", "", "the database (required)")
 	_ = cmd.MarkFlagRequired("database")
 	cmd.Flags().StringSliceVar(&in.Tables, "table", nil, "only this table; may be given several times")
+	cmd.Flags().StringSliceVar(&in.Schemas, "schema", nil, "all tables of this schema; may be given several times")
+	cmd.Flags().StringVar(&in.With, "with", "", "hold them against those of this registered cluster, perhaps of another version")
+	_ = cmd.RegisterFlagCompletionFunc("with", a.completeClusters)
 	cmd.Flags().StringVar(&in.Where, "where", "", "condition in SQL that rows have to meet on both sides")
 	cmd.Flags().IntVar(&in.Shown, "shown", 20, "how many rows that differ are shown of each table; all are counted")
 	return cmd

@@ -352,3 +352,35 @@ func (j *journey) promotion(t *testing.T) {
 	require.NoError(t, conn.Close(context.Background()))
 	j.discard(c)
 }
+
+// TestComparisonWithAnotherVersion holds a copy against the cluster that took its place on a newer server.
+func TestComparisonWithAnotherVersion(t *testing.T) {
+	t.Parallel()
+	s := newStageOn(testbed.NewOf(t, 14))
+	newer := testbed.NewOf(t, 18)
+	quay := newer.Postgres("quay", true)
+	odd := []string{"create schema crew", `create table crew.shift (id int primary key, starts timestamptz, took interval, share float8,
+		pay numeric,
+		note json, photo bytea, names text[])`, `insert into crew.shift select n, '2026-03-29 01:00+00'::timestamptz + n * interval '1
+		hour',
+		n * interval '1 mon 3.5 h', n / 7.0, 'NaN', '{"a":  1}', '\x00ff', array['a,b', null, '"'] from generate_series(1, 3000) n`,
+		"create table crew.empty (n int)"}
+	s.ferries.Exec("postgres", odd...)
+	quay.Exec("postgres", append([]string{"create table crew_is_not_here (n int)"}, odd...)...)
+	quay.Exec("postgres", "update crew.shift set share = share + 1e-15 where id = 7", "delete from crew.shift where id = 9",
+		"create role velvet login replication password '"+rolePassword+"'", "grant pg_read_all_data, pg_monitor to velvet")
+	s.protect()
+	r := s.service.VelvetWith(rolePassword+"\n", "cluster", "add", "newer", "--connect", quay.DSN("velvet", "postgres"), "--password-file",
+		"-", "--no-base")
+	require.Zero(t, r.Code, r.Err)
+	s.take()
+	k, _ := s.restore("latest")
+	out := s.service.Must("rescue", "compare", k.Name, "--database", "postgres", "--schema", "crew", "--with", "newer")
+	assert.Regexp(t, `crew.empty +whole rows +0 +0 +0 +0 +0\n`, out)
+	assert.Regexp(t, `crew.shift +id +3,000 +2,999 +1 +1 +0\n`, out)
+	assert.Regexp(t, `changed +\(7,`, out)
+	assert.Regexp(t, `missing +\(9,`, out)
+	assert.NotContains(t, out, "by tx", "transactions there are others")
+	s.refused(1, []string{"no such cluster", "nowhere"}, "rescue", "compare", k.Name, "--database", "postgres", "--with", "nowhere")
+	s.discardAll()
+}

@@ -1827,6 +1827,8 @@ export interface components {
         };
         CompareRequest: {
             database: string;
+            /** @description all tables of these, beside those that are named */
+            schemas?: string[] | null;
             /**
              * Format: int64
              * @description so many rows that differ are shown of a table; all are counted
@@ -1836,6 +1838,8 @@ export interface components {
             tables?: string[] | null;
             /** @description a condition in SQL that rows have to meet on both sides */
             where?: string;
+            /** @description another registered cluster, in place of the one that the copy was taken of */
+            with?: string;
         };
         Content: {
             /**

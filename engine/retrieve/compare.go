@@ -19,10 +19,11 @@ import (
 // CompareWish is what is to be compared, and how.
 type CompareWish struct {
 	Database string
-	Tables   []journal.Table // none for all
-	Where    string          // a condition that rows have to meet on both sides, "" for none
-	Since    pg.LSN          // where the copy stands
-	Shown    int             // so many rows that differ are shown of a table; all are counted
+	Tables   []journal.Table // with those of Schemas; none for all
+	Schemas  []string
+	Where    string // a condition that rows have to meet on both sides, "" for none
+	Since    pg.LSN // where the copy stands
+	Shown    int    // so many rows that differ are shown of a table; all are counted
 }
 
 // usuallyShown is how many rows that differ are shown where nobody says how many.
@@ -68,7 +69,8 @@ func (r *Retriever) Compare(ctx context.Context, w CompareWish, report task.Repo
 			}
 		}
 		for i, old := range all {
-			if len(tables) > 0 && !slices.ContainsFunc(tables, func(t journal.Table) bool { return named(old, t) }) {
+			if len(tables)+len(w.Schemas) > 0 && !slices.Contains(w.Schemas, old.Schema) && !slices.ContainsFunc(tables,
+				func(t journal.Table) bool { return named(old, t) }) {
 				continue
 			}
 			report.Progress(int64(i), int64(len(all)), task.Tables, "comparing "+old.Schema+"."+old.Name)
@@ -80,7 +82,7 @@ func (r *Retriever) Compare(ctx context.Context, w CompareWish, report task.Repo
 		}
 		if len(list) == 0 {
 			return problem.New(problem.NotFound, "Name tables as [schema.]table, and the database with --database.", "nothing was compared",
-				"the copy has no such table in database %s", database)
+				"the copy has no such table, nor any in such a schema, in database %s", database)
 		}
 		return nil
 	})
@@ -134,6 +136,9 @@ func (s *session) compare(ctx context.Context, old *relation, w CompareWish) (c 
 	by, err := s.differences(ctx, &c, cmp.Or(w.Shown, usuallyShown), then, now)
 	if err != nil {
 		return c, err
+	}
+	if s.Strange {
+		return c, nil
 	}
 	return c, s.explain(ctx, &c, t, w.Database, w.Since, by)
 }

@@ -37,6 +37,8 @@ type Retriever struct {
 	Host    host.Machine  // that the copy is on
 	Copy    catalog.Copy
 	Journal *changes.Journal
+	// Strange says that live is another cluster than the copy was taken of: its oids and transactions mean other things there.
+	Strange bool
 
 	places []changes.Places // of the rows, once they were looked for: the same for each batch
 }

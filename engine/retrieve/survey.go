@@ -304,7 +304,10 @@ func (s *session) relation(ctx context.Context, conn *pgx.Conn, oid uint32, sche
 
 // counterpart finds the live table that a table of the copy is now: the same by its oid, or else one of its name; nil for none.
 func (s *session) counterpart(ctx context.Context, old *relation) (live *relation, renamed bool, err error) {
-	if live, err = s.relation(ctx, s.live, old.OID, ""); err != nil {
+	if !s.Strange {
+		live, err = s.relation(ctx, s.live, old.OID, "")
+	}
+	if err != nil {
 		return nil, false, err
 	}
 	if live != nil && (live.Kind == "r" || live.Kind == "p") {
@@ -361,7 +364,7 @@ func (s *session) newSide(ctx context.Context, old, live *relation) (*side, erro
 			continue
 		}
 		i := slices.IndexFunc(now, func(n column) bool {
-			if old.OID == live.OID {
+			if old.OID == live.OID && !s.Strange {
 				return n.Number == c.Number
 			}
 			return n.Name == c.Name

@@ -162,7 +162,14 @@ func (w *Worker) compare(ctx context.Context, t catalog.Task, order Compare, rep
 		return nil, err
 	}
 	r := &retrieve.Retriever{Cluster: cluster, Copy: k}
-	if r.Access, err = w.Logins.Access(cluster); err != nil {
+	live := cluster
+	if order.With != "" && order.With != cluster.Name {
+		r.Strange = true
+		if live, err = w.Catalog.Cluster(ctx, order.With); err != nil {
+			return nil, err
+		}
+	}
+	if r.Access, err = w.Logins.Access(live); err != nil {
 		return nil, err
 	}
 	if r.Host, err = w.Copies.Machine(k); err != nil {
@@ -181,7 +188,8 @@ func (w *Worker) compare(ctx context.Context, t catalog.Task, order Compare, rep
 		return nil, err
 	}
 	r.Journal = o.Journal
-	wish := retrieve.CompareWish{Database: order.Database, Tables: tables, Where: order.Where, Shown: order.Shown, Since: p.Boundary.End}
+	wish := retrieve.CompareWish{Database: order.Database, Tables: tables, Schemas: order.Schemas, Where: order.Where, Shown: order.Shown,
+		Since: p.Boundary.End}
 	list, err := r.Compare(ctx, wish, report)
 	return map[string]any{"tables": list}, err
 }

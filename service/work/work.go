@@ -103,6 +103,8 @@ type (
 	Compare struct {
 		Database string   `json:"database"`
 		Tables   []string `json:"tables,omitempty"`
+		Schemas  []string `json:"schemas,omitempty"`
+		With     string   `json:"with,omitempty"`
 		Where    string   `json:"where,omitempty"`
 		Shown    int      `json:"shown,omitempty"`
 	}
