@@ -20,7 +20,7 @@ import (
 	"velvetrewind/testbed"
 )
 
-// feeding compares the replay of the same WAL over the same base: segments delivered as to each copy, and copied from a local
+// feeding compares the replay of the same WAL over the same base: of a side copy, and of one whose segments are copied from a local
 // directory. What is timed is what the server's log says, from the first record to where it stops.
 func feeding(b measure) {
 	bed, p, s := stand(b, b.scale)
@@ -33,7 +33,7 @@ func feeding(b measure) {
 	local := localSegments(b, bed, s, ticket, k.Plan)
 	var delivered, copied series
 	for round := range b.warm + b.rounds {
-		deliver := replayed(b, bed, s, p.Major, backup, k, host.RestoreCommand(s.Program(), ticket))
+		deliver := sideCopy(b, s)
 		plain := replayed(b, bed, s, p.Major, backup, k, `cp "`+local+`/%f" "%p"`)
 		if round >= b.warm {
 			delivered, copied = append(delivered, deliver), append(copied, plain)
@@ -59,6 +59,22 @@ func localSegments(b measure, bed *testbed.Bed, s *testbed.Service, ticket strin
 		at.Number++
 	}
 	return dir
+}
+
+// sideCopy makes one, and says how long its replay took.
+func sideCopy(b measure, s *testbed.Service) time.Duration {
+	var k api.Copy
+	s.JSON(&k, "restore", "start", "original", "latest")
+	log, err := os.ReadFile(filepath.Join(k.Directory, "server.log"))
+	require.NoError(b, err)
+	s.Must("copy", "discard", k.ID, "--confirm", "original")
+	return replayOf(b, string(log), k.Plan)
+}
+
+// replayOf is how long a server's log says that the replay took of all that was planned.
+func replayOf(b measure, log string, plan api.Restore) time.Duration {
+	require.GreaterOrEqual(b, strings.Count(log, "restored log file"), plan.Count, "all of it was replayed")
+	return at(b, log, "recovery stopping").Sub(at(b, log, "redo starts at"))
 }
 
 // replayed lays out a base, has it be recovered to where a copy stands, with the copy's own settings but for the command that
@@ -93,8 +109,7 @@ func replayed(b measure, bed *testbed.Bed, s *testbed.Service, major int, backup
 		require.NoError(b, err)
 		log = string(content)
 	}
-	require.GreaterOrEqual(b, strings.Count(log, "restored log file"), k.Plan.Count, "all of it was replayed")
-	return at(b, log, "recovery stopping").Sub(at(b, log, "redo starts at"))
+	return replayOf(b, log, k.Plan)
 }
 
 var restoreCommand = regexp.MustCompile(`(?m)^restore_command = .*$`)

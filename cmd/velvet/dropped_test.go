@@ -282,3 +282,65 @@ func definitions(b *testbed.Bed, db *pgx.Conn) []string {
 	require.NoError(b, err)
 	return list
 }
+
+// TestRescueOfDroppedColumns has columns back with the values of the rows that are still there, and what hung on them.
+func TestRescueOfDroppedColumns(t *testing.T) {
+	t.Parallel()
+	for _, major := range []int{14, 18} {
+		t.Run(strconv.Itoa(major), func(t *testing.T) {
+			t.Parallel()
+			rescueOfDroppedColumns(newStageOn(testbed.NewOf(t, major)))
+		})
+	}
+}
+
+const fares = `select string_agg(concat_ws('|', id, name, "Odd one", cents, doubled, port, n), ' ' order by id)
+	from fare where id between 3 and 900 or id = 5000`
+
+const hanging = `select string_agg(x, chr(10) order by x) from (select pg_get_constraintdef(oid) || conname from pg_constraint
+	where conrelid in ('fare'::regclass, 'call'::regclass) union all select pg_get_indexdef(indexrelid) from pg_index
+	where indrelid = 'fare'::regclass union all select concat_ws(' ', attname, attnotnull, attacl, col_description(attrelid, attnum),
+	pg_get_expr(adbin, adrelid)) from pg_attribute left join pg_attrdef on adrelid = attrelid and adnum = attnum
+	where attrelid in ('fare'::regclass, 'toll'::regclass) and attnum > 0 and not attisdropped
+	union all select pg_get_viewdef('dear'::regclass)) h(x)`
+
+func rescueOfDroppedColumns(s *stage) {
+	t := s.Bed
+	s.ferries.Exec("postgres", "create role clerk", "create table harbor (name text primary key)",
+		"insert into harbor values ('Tide'), ('Ebb')",
+		`create table fare (id int primary key, name text, "Odd one" json not null default '{}', cents int check (cents > 0), doubled int
+		generated always as (cents * 2) stored, port text references harbor, n serial unique)`, "create index on fare (cents, name)",
+		"create table fare_old (primary key (id)) inherits (fare)", "create table call (n int references fare (n))",
+		`insert into fare (id, name, "Odd one", cents, port) select n, 'n' || n, '{"a":1}', n, 'Ebb' from generate_series(1, 900) n`,
+		"insert into fare_old (id, name, cents) values (5000, 'old', 7)", "insert into call values (5)",
+		"comment on column fare.cents is 'in cents'", "grant select (cents) on fare to clerk", "create view dear as select id from fare "+
+			"where cents > 700", "create table toll (id int, year int, pay numeric, primary key (id, year)) partition by list (year)",
+		"create table toll_1 partition of toll for values in (1)", "create table toll_2 partition of toll default",
+		"insert into toll select n, n % 3, n / 10.0 from generate_series(1, 500) n", "create table odd (n int, note text)",
+		"insert into odd values (1, 'x')")
+	s.protect()
+	s.take()
+	before, hung := testbed.One[string](t, s.db, fares), testbed.One[string](t, s.db, hanging)
+	tolls := testbed.One[string](t, s.db, "select string_agg(t::text, ' ' order by id) from toll t")
+	tx := s.accident(`alter table fare drop "Odd one", drop cents cascade, drop port, drop n cascade`, "alter table toll drop pay",
+		"alter table odd drop note")
+	s.ferries.Exec("postgres", "update fare set name = 'new' where id = 1", "delete from fare where id = 2",
+		"insert into fare values (1000, 'x')")
+	s.captured()
+
+	of := []string{"ferries", "before tx " + tx}
+	plan := s.service.Must(append([]string{"rescue", "plan"}, of...)...)
+	for _, says := range []string{"column cents of public.fare", "column doubled of public.fare", "column pay of public.toll",
+		"public.odd has no key", "view public.dear"} {
+		assert.Contains(t, plan, says)
+	}
+	out := s.service.Must(append(append([]string{"rescue", "apply"}, of...), "--confirm", "ferries", "--as", testbed.Superuser,
+		"--as-password-file", s.superuserPassword())...)
+	assert.Regexp(t, `columns are back +passed +1,400 rows have their values`, out)
+	assert.Equal(t, before, testbed.One[string](t, s.db, fares))
+	assert.Equal(t, hung, testbed.One[string](t, s.db, hanging))
+	assert.Equal(t, tolls, testbed.One[string](t, s.db, "select string_agg(t::text, ' ' order by id) from toll t"))
+	assert.Equal(t, "new 1 {} x", testbed.One[string](t, s.db, "select concat_ws(' ', a.name, a.cents, b.\"Odd one\", b.cents, b.name) "+
+		"from fare a, fare b where a.id = 1 and b.id = 1000"), "what others did stays")
+	s.discardAll()
+}

@@ -38,6 +38,14 @@ type Seen struct {
 	Broken      []string // foreign keys that do not hold, where the server did not look
 	Made        int      // tables and other objects that were dropped and are made anew
 	Lacking     []string // those of them that are not there
+	Lost        []SeenLost
+}
+
+// SeenLost is what was seen of a table of which dropped columns came back.
+type SeenLost struct {
+	Table, Columns string
+	Rows, Right    int64 // that are still there, and those of them that have their values
+	Before, After  Tally // all rows, but for these columns
 }
 
 // SeenTable is what was seen of one table.
@@ -72,6 +80,21 @@ func Judge(s Seen) []Check {
 	list := []Check{
 		check("rows are back", wrong, "%s as before the transaction", figures.Count(rows)+" rows stand"),
 		check("others untouched", touched, "%s other rows of these tables are what they were", figures.Count(others)),
+	}
+	if len(s.Lost) > 0 {
+		var wrong []string
+		var rows int64
+		for _, l := range s.Lost {
+			rows += l.Rows
+			if l.Right != l.Rows {
+				wrong = append(wrong, fmt.Sprintf("%s: %d of %d rows have their values of %s", l.Table, l.Right, l.Rows, l.Columns))
+			}
+			if l.Before != l.After {
+				wrong = append(wrong, l.Table+": something else in its rows has changed, perhaps by a trigger")
+			}
+		}
+		list = append(list, check("columns are back", wrong, "%s have their values, and nothing else in them has changed",
+			figures.Count(rows)+" rows"))
 	}
 	if s.Made > 0 {
 		list = append(list, check("made anew", s.Lacking, "%s that had been dropped are there", figures.Of(s.Made, "object")))

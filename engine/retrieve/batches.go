@@ -17,7 +17,7 @@ import (
 func (r *Retriever) Batches(ctx context.Context, w Wish, rows int64, report task.Report) (list []rescue.Batch, err error) {
 	s := &session{Retriever: r, Wish: w, report: report, lives: make(map[uint32]bool)}
 	const whole = "what was dropped is made anew with all its rows in one transaction"
-	if w.Lost != "" {
+	if w.LostDatabase != "" {
 		return nil, problem.New(problem.Invalid, "Leave --at-once out.", title, whole)
 	}
 	database, err := databaseOf(&w.Entry)
@@ -31,7 +31,7 @@ func (r *Retriever) Batches(ctx context.Context, w Wish, rows int64, report task
 	if err := s.survey(ctx); err != nil {
 		return nil, err
 	}
-	if len(s.made)+len(s.absent) > 0 {
+	if len(s.made)+len(s.absent)+len(s.lost) > 0 {
 		return nil, problem.New(problem.Invalid, "Leave --at-once out.", title, whole)
 	}
 	order := rescue.Order(s.tables())

@@ -29,7 +29,7 @@ func (r *Retriever) Database(ctx context.Context, w *Wish) error {
 	if err != nil {
 		return err
 	}
-	err = conn.QueryRow(ctx, "select datname from pg_catalog.pg_database where oid = $1", w.Entry.DroppedDatabases[0]).Scan(&w.Lost)
+	err = conn.QueryRow(ctx, "select datname from pg_catalog.pg_database where oid = $1", w.Entry.DroppedDatabases[0]).Scan(&w.LostDatabase)
 	if err = errors.Join(err, conn.Close(ctx)); errors.Is(err, pgx.ErrNoRows) {
 		return problem.New(problem.Conflict, "", title, "the copy has no such database; it does not stand just before transaction %d",
 			w.Entry.XID)
@@ -37,7 +37,7 @@ func (r *Retriever) Database(ctx context.Context, w *Wish) error {
 	if err != nil {
 		return err
 	}
-	if conn, err = copies.Connect(ctx, r.Host, r.Copy, r.Cluster, w.Lost); err != nil {
+	if conn, err = copies.Connect(ctx, r.Host, r.Copy, r.Cluster, w.LostDatabase); err != nil {
 		return err
 	}
 	defer func() { _ = conn.Close(context.WithoutCancel(ctx)) }()
@@ -48,7 +48,7 @@ func (r *Retriever) Database(ctx context.Context, w *Wish) error {
 	if err != nil {
 		return err
 	}
-	n := journal.Name{Database: w.Lost}
+	n := journal.Name{Database: w.LostDatabase}
 	_, err = pgx.ForEachRow(rows, []any{&n.OID, &n.Schema, &n.Table}, func() error {
 		t := journal.TableChange{Name: n, Known: true}
 		t.Counts[journal.Drop] = 1
@@ -62,7 +62,7 @@ func (r *Retriever) Database(ctx context.Context, w *Wish) error {
 		n.oid`); err != nil {
 		return err
 	}
-	n = journal.Name{Database: w.Lost, Part: journal.Schema}
+	n = journal.Name{Database: w.LostDatabase, Part: journal.Schema}
 	_, err = pgx.ForEachRow(rows, []any{&n.OID, &n.Table}, func() error {
 		w.Entry.Dropped = append(w.Entry.Dropped, n)
 		return nil
@@ -128,15 +128,15 @@ func isThere(ctx context.Context, live *pgx.Conn, name string) (there bool, err 
 // makeDatabase makes the database that was dropped, with nothing in it, unless live has it. There it stays: to drop it again would be
 // one more database that was dropped.
 func (r *Retriever) makeDatabase(ctx context.Context, w Wish, report task.Report) error {
-	live, err := r.elsewhere(ctx, w.Lost)
+	live, err := r.elsewhere(ctx, w.LostDatabase)
 	if err != nil {
 		return err
 	}
 	defer func() { _ = live.Close(context.WithoutCancel(ctx)) }()
-	if there, err := isThere(ctx, live, w.Lost); err != nil || there {
+	if there, err := isThere(ctx, live, w.LostDatabase); err != nil || there {
 		return err
 	}
-	old, err := copies.Connect(ctx, r.Host, r.Copy, r.Cluster, w.Lost)
+	old, err := copies.Connect(ctx, r.Host, r.Copy, r.Cluster, w.LostDatabase)
 	if err != nil {
 		return err
 	}
@@ -145,10 +145,10 @@ func (r *Retriever) makeDatabase(ctx context.Context, w Wish, report task.Report
 		return err
 	}
 	var create string
-	if err := old.QueryRow(ctx, createDatabase, w.Lost).Scan(&create); err != nil {
+	if err := old.QueryRow(ctx, createDatabase, w.LostDatabase).Scan(&create); err != nil {
 		return err
 	}
-	rows, err := old.Query(ctx, databaseSettings, w.Lost)
+	rows, err := old.Query(ctx, databaseSettings, w.LostDatabase)
 	if err != nil {
 		return err
 	}
@@ -159,7 +159,7 @@ func (r *Retriever) makeDatabase(ctx context.Context, w Wish, report task.Report
 	if _, err := live.Exec(ctx, create); err != nil {
 		return problem.Wrap(remedy(err), problem.Conflict, title, "This is what it refused: "+create)
 	}
-	report.Log("the database %s is made, with nothing in it; if what follows is interrupted, the same command goes on", w.Lost)
+	report.Log("the database %s is made, with nothing in it; if what follows is interrupted, the same command goes on", w.LostDatabase)
 	for _, sql := range settings {
 		if _, err := live.Exec(ctx, sql); err != nil {
 			report.Warn("%v: %s", err, sql)
@@ -194,7 +194,8 @@ func mayMakeDatabase(ctx context.Context, live, old *pgx.Conn, w Wish) error {
 		return err
 	}
 	return problem.New(problem.Conflict, "Give the login of "+owner+" (--as), or trust those whose code it is (--trust-code).", title,
-		"tables of database %s belong to %s; making them anew would call their functions with the rights of a superuser", w.Lost, owner)
+		"tables of database %s belong to %s; making them anew would call their functions with the rights of a superuser", w.LostDatabase,
+		owner)
 }
 
 // planDatabase says what would come back with a database that live lacks; absent is false where it has one of the name. May tells
@@ -202,14 +203,14 @@ func mayMakeDatabase(ctx context.Context, live, old *pgx.Conn, w Wish) error {
 func (r *Retriever) planDatabase(ctx context.Context, w Wish, may bool, report task.Report) (p rescue.Plan, absent bool, err error) {
 	s := &session{Retriever: r, Wish: w, report: report}
 	defer s.close(ctx)
-	if s.live, err = r.elsewhere(ctx, w.Lost); err != nil {
+	if s.live, err = r.elsewhere(ctx, w.LostDatabase); err != nil {
 		return p, false, err
 	}
-	there, err := isThere(ctx, s.live, w.Lost)
+	there, err := isThere(ctx, s.live, w.LostDatabase)
 	if err != nil || there {
 		return p, false, err
 	}
-	if s.old, err = copies.Connect(ctx, r.Host, r.Copy, r.Cluster, w.Lost); err != nil {
+	if s.old, err = copies.Connect(ctx, r.Host, r.Copy, r.Cluster, w.LostDatabase); err != nil {
 		return p, false, err
 	}
 	if may {
@@ -217,7 +218,7 @@ func (r *Retriever) planDatabase(ctx context.Context, w Wish, may bool, report t
 			return p, false, err
 		}
 	}
-	s.plan = rescue.Plan{XID: uint64(w.Entry.XID), Database: w.Lost, Made: []string{"database " + w.Lost}}
+	s.plan = rescue.Plan{XID: uint64(w.Entry.XID), Database: w.LostDatabase, Made: []string{"database " + w.LostDatabase}}
 	if err := s.readObjects(ctx); err != nil {
 		return p, false, err
 	}

@@ -195,7 +195,10 @@ func (s *session) remakes(n journal.Name) bool {
 			return true
 		}
 	}
-	return false
+	key := regexp.MustCompile(" add constraint " + name + " ")
+	return n.Part == journal.IndexItself && slices.ContainsFunc(s.lost, func(l *lostColumns) bool {
+		return slices.ContainsFunc(l.after, key.MatchString)
+	})
 }
 
 // finish makes what belongs to the tables that were made anew: first the keys of all, then what refers to them, and other objects.

@@ -142,6 +142,9 @@ func (s *session) codeOfOthers(ctx context.Context) error {
 	for _, t := range s.sides {
 		own = append(own, t.OID)
 	}
+	for _, l := range s.lost {
+		own = append(own, l.OID)
+	}
 	rows, err := s.tx.Query(ctx, `with t as (select c.oid, c.oid::pg_catalog.regclass::pg_catalog.text as name from pg_catalog.pg_class c
 		where c.oid operator(pg_catalog.=) any ($1::pg_catalog.oid[]) or c.relispartition
 		and pg_catalog.pg_partition_root(c.oid)::pg_catalog.oid operator(pg_catalog.=) any ($1::pg_catalog.oid[])),

@@ -75,7 +75,8 @@ var droppedSequences = `select q.oid, 'sequence', '', 'relation', q.name, pg_cat
 	pg_catalog.pg_class c
 	join pg_catalog.pg_sequence q on q.seqrelid = c.oid join pg_catalog.pg_namespace n on n.oid = c.relnamespace) q
 	where (q.relnamespace = any ($1) or q.oid = any ($3)) and not exists (select from pg_catalog.pg_depend d where d.classid = 1259
-	and d.objid = q.oid and d.deptype in ('a', 'i', 'e')) order by q.oid`
+	and d.objid = q.oid and (d.deptype in ('i', 'e') or d.deptype = 'a' and (d.refobjid = any ($4) or q.oid <> all ($3))))
+	order by q.oid`
 
 var droppedFunctions = `select p.oid, case p.prokind when 'p' then 'procedure' when 'a' then 'aggregate' else 'function' end, '',
 	'function', p.oid::pg_catalog.regprocedure::pg_catalog.text, coalesce(` + routineDefinition + `, '') from pg_catalog.pg_proc p
@@ -160,7 +161,7 @@ func (s *session) readObjects(ctx context.Context) error {
 	oids := strings.NewReplacer("$1", oidArray(schemas), "$2", oidArray(functions), "$3", oidArray(relations), "$4", oidArray(tables))
 	queries := []string{droppedSchemas, droppedTypes, droppedSequences, droppedFunctions, droppedViews, droppedIndexes}
 	unmade := otherObjects
-	if s.Lost != "" {
+	if s.LostDatabase != "" {
 		queries = append([]string{droppedSchemas, lostExtensions, lostPublications}, queries[1:]...)
 		unmade = lostOthers + " union all " + unmade
 	}

@@ -45,9 +45,9 @@ type Retriever struct {
 
 // Wish is what is to be rescued, and how.
 type Wish struct {
-	Entry changes.Entry // the transaction, or several together
-	Also  []uint64      // the ids of those beside the first
-	Lost  string        // the database that the transaction dropped, if it did: see Database
+	Entry        changes.Entry // the transaction, or several together
+	Also         []uint64      // the ids of those beside the first
+	LostDatabase string        // the database that the transaction dropped, if it did: see Database
 	// Apart says that others may have written between the copy and the transaction, or between several.
 	Apart  bool
 	Tables []journal.Table // only these and what stands below them; none for all
@@ -69,7 +69,7 @@ const title = "nothing was changed"
 
 // Plan says what would be brought back, and changes nothing.
 func (r *Retriever) Plan(ctx context.Context, w Wish, report task.Report) (p rescue.Plan, err error) {
-	if w.Lost != "" {
+	if w.LostDatabase != "" {
 		p, absent, err := r.planDatabase(ctx, w, false, report)
 		if err != nil || absent {
 			return p, err
@@ -86,10 +86,10 @@ func (r *Retriever) Plan(ctx context.Context, w Wish, report task.Report) (p res
 // One that is about a database that would have to be made is only planned.
 func (r *Retriever) Try(ctx context.Context, w Wish, script io.Writer, report task.Report) (
 	p rescue.Plan, checks []rescue.Check, err error) {
-	if w.Lost != "" {
+	if w.LostDatabase != "" {
 		p, absent, err := r.planDatabase(ctx, w, true, report)
 		if err == nil && absent && script != nil {
-			err = problem.New(problem.Conflict, "Make the database first, and ask again.", title, "live has no database %s", w.Lost)
+			err = problem.New(problem.Conflict, "Make the database first, and ask again.", title, "live has no database %s", w.LostDatabase)
 		}
 		if err != nil || absent {
 			return p, []rescue.Check{{Name: "dry run", Verdict: rescue.Passed, Summary: "nothing was written, for which the database " +
@@ -119,7 +119,7 @@ const (
 
 func (r *Retriever) write(ctx context.Context, w Wish, script io.Writer, begun func(pg.FullXID, rescue.Plan) error, report task.Report) (
 	p rescue.Plan, checks []rescue.Check, err error) {
-	if w.Lost != "" {
+	if w.LostDatabase != "" {
 		if err := r.makeDatabase(ctx, w, report); err != nil {
 			return p, nil, err
 		}
@@ -131,6 +131,7 @@ func (r *Retriever) write(ctx context.Context, w Wish, script io.Writer, begun f
 				return err
 			}
 			checks, err = s.write(ctx)
+			p = s.plan
 			if err != nil {
 				return err
 			}
@@ -165,6 +166,7 @@ type session struct {
 	made   []definition    // tables that were dropped
 	// objects that were dropped and are no tables, as the copy has them, and those of them that live lacked.
 	objects, absent []object
+	lost            []*lostColumns
 	others          []uint32 // functions that come with something else
 	plan            rescue.Plan
 	own             pg.FullXID

@@ -18,21 +18,26 @@ const placesAtOnce = 5000
 
 // stage brings a table's rows from the copy into the temporary table, as a stream.
 func (s *session) stage(ctx context.Context, t *side) error {
+	return s.load(ctx, t.Loading(), func(ctx context.Context, to io.Writer) error { return s.read(ctx, t, to) })
+}
+
+// load loads what is written into the live cluster, and the script.
+func (s *session) load(ctx context.Context, loading string, from func(context.Context, io.Writer) error) error {
 	read, write := io.Pipe()
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	reading := make(chan error, 1)
 	go func() {
-		err := s.read(ctx, t, write)
+		err := from(ctx, write)
 		_ = write.CloseWithError(err)
 		reading <- err
 	}()
-	var from io.Reader = read
+	var source io.Reader = read
 	if s.script != nil {
-		s.scriptf("%s;\n", t.Loading())
-		from = io.TeeReader(read, s.script)
+		s.scriptf("%s;\n", loading)
+		source = io.TeeReader(read, s.script)
 	}
-	_, err := s.tx.Conn().PgConn().CopyFrom(ctx, from, t.Loading())
+	_, err := s.tx.Conn().PgConn().CopyFrom(ctx, source, loading)
 	_ = read.CloseWithError(errStaged)
 	if failed := <-reading; failed != nil && !errors.Is(failed, errStaged) {
 		return failed

@@ -57,6 +57,9 @@ func (s *session) survey(ctx context.Context) error {
 			return err
 		}
 	}
+	if err := s.findLost(ctx); err != nil {
+		return err
+	}
 	s.notUndone()
 	s.inserted(places)
 	for _, p := range places {
@@ -91,23 +94,14 @@ func (s *session) wanted() (list []journal.TableChange, err error) {
 
 // notUndone says what else the transaction did that rows do not bring back, and what would.
 func (s *session) notUndone() {
-	perhaps := ""
-	if len(s.made) > 0 {
-		perhaps = ", perhaps only by losing what hung on a dropped one"
-	}
+	var altered []string
 	for _, c := range s.Entry.Tables {
 		if c.Known && !c.System() && s.covers(c.Name) && c.Counts[journal.Alter] > 0 {
-			text := fmt.Sprintf("table %s was altered%s; look at its definition on the copy", c.Label(), perhaps)
-			if len(s.Entry.Alterations) > 0 {
-				text += ". Of what it altered: " + strings.Join(s.Entry.Alterations, "; ")
-			}
-			if s.Entry.DroppedColumns > 0 {
-				text += fmt.Sprintf(". For the values of a column that was dropped add it again, put the old rows beside the table with "+
-					"velvet rescue export %s --table %s --every-row --database %s --form sql --into old_rows, and update it by its key",
-					s.Copy.Name, journal.Table{Schema: c.Schema, Name: c.Table}, c.Database)
-			}
-			s.plan.Unable = append(s.plan.Unable, text)
+			altered = append(altered, c.Label())
 		}
+	}
+	if len(altered) > 0 {
+		s.plan.Unable = append(s.plan.Unable, s.sayAltered(altered))
 	}
 	made := make(map[uint32]bool)
 	for _, n := range s.Entry.Dropped {
@@ -129,6 +123,22 @@ func (s *session) notUndone() {
 			s.plan.Made = append(s.plan.Made, o.String())
 		}
 	}
+}
+
+// sayAltered says what the transaction altered.
+func (s *session) sayAltered(tables []string) string {
+	text := "altered, which stays so"
+	switch {
+	case len(s.lost) > 0:
+		text += " but for the columns that come back"
+	case len(s.made) > 0:
+		text += ", but perhaps only by losing what hung on a dropped table"
+	}
+	text += ": " + strings.Join(tables, ", ") + "; look at their definitions on the copy"
+	if len(s.Entry.Alterations) > 0 {
+		text += ". Of what it altered: " + strings.Join(s.Entry.Alterations, "; ")
+	}
+	return text
 }
 
 // inserted says how many rows the transaction has inserted and that stay; those that it moved between partitions are none.

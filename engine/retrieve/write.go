@@ -62,6 +62,12 @@ func (s *session) statements(ctx context.Context) error {
 			return err
 		}
 	}
+	if err := s.fillLost(ctx); err != nil {
+		return err
+	}
+	if err := s.finishLost(ctx); err != nil {
+		return err
+	}
 	if err := s.finish(ctx); err != nil {
 		return err
 	}
@@ -127,6 +133,9 @@ func (s *session) prove(ctx context.Context, before []rescue.Tally) ([]rescue.Ch
 	if seen.Elsewhere, seen.Counted, err = s.elsewhere(ctx); err != nil {
 		return nil, err
 	}
+	if err := s.seeLost(ctx, &seen); err != nil {
+		return nil, err
+	}
 	if seen.Made, seen.Lacking, err = s.madeAnew(ctx); err != nil {
 		return nil, err
 	}
@@ -176,6 +185,9 @@ func (s *session) elsewhere(ctx context.Context) (list []string, counts bool, er
 	var own []uint32
 	for _, t := range s.sides {
 		own = append(own, t.OID)
+	}
+	for _, l := range s.lost {
+		own = append(own, l.OID)
 	}
 	rows, err := s.tx.Query(ctx, `select c.relid::pg_catalog.regclass::pg_catalog.text, c.n_tup_ins, c.n_tup_upd, c.n_tup_del
 		from pg_catalog.pg_stat_xact_user_tables c join pg_catalog.pg_class r on r.oid operator(pg_catalog.=) c.relid
