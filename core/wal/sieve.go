@@ -25,6 +25,10 @@ type Sieve struct {
 	SystemID    uint64 // of the cluster; 0 accepts any
 }
 
+// CarriedAt is where in a segment stands what Segment is given as carried, and what it does not change: whoever does not have it yet may
+// write it there afterwards.
+const CarriedAt = longHeader
+
 // Segment passes on the segment that begins at start. in is all of it; next, of what follows, is read only as far as the last record
 // goes on there. carried is what Segment has returned for the segment before: the bytes with which the record goes on that crosses
 // into this one, where they are others than those in in. What cannot be read as WAL, and what follows it, is passed on as it is:
@@ -142,8 +146,8 @@ func (w *sieving) Read(b []byte) (int, error) {
 	}
 	n, err := w.src.Read(b)
 	w.held = append(w.held, b[:n]...)
-	if len(w.carried) > 0 && len(w.held) >= longHeader+len(w.carried) { // nothing was passed on yet
-		copy(w.held[longHeader:], w.carried)
+	if len(w.carried) > 0 && len(w.held) >= CarriedAt+len(w.carried) { // nothing was passed on yet
+		copy(w.held[CarriedAt:], w.carried)
 		w.carried = nil
 	}
 	return n, err

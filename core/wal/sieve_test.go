@@ -59,6 +59,12 @@ func TestSieve(t *testing.T) {
 			next, err := s.Segment(&out, w.start+pg.LSN(at), bytes.NewReader(w.out[at:end]), bytes.NewReader(w.out[end:]), carry)
 			require.NoError(t, err)
 			require.Equal(t, end, out.Len(), "each segment is passed on whole")
+			var alone bytes.Buffer // and what crosses into it written afterwards
+			other, err := s.Segment(&alone, w.start+pg.LSN(at), bytes.NewReader(w.out[at:end]), bytes.NewReader(w.out[end:]), nil)
+			require.NoError(t, err)
+			require.Equal(t, next, other)
+			copy(alone.Bytes()[CarriedAt:], carry)
+			require.Equal(t, out.Bytes()[at:], alone.Bytes())
 			carry = next
 		}
 		passedOn(t, w, s, &out)

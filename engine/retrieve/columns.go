@@ -151,8 +151,9 @@ func (s *session) planLost(ctx context.Context, l *lostColumns, now []column, nu
 	}
 	if len(l.Key) == 0 && len(l.Names) > 0 {
 		s.plan.Unable = append(s.plan.Unable,
-			fmt.Sprintf("%s has no key by which its rows are known, so that the values of %s cannot come "+
-				"back: look at the copy", &l.Table, strings.Join(l.Names, ", ")))
+			fmt.Sprintf("%s has no key by which its rows are known, so that the values of %s cannot come back by themselves; all old rows: "+
+				"velvet rescue export %s --table %s --every-row", &l.Table, strings.Join(l.Names, ", "), s.Copy.Name,
+				journal.Table{Database: s.plan.Database, Schema: l.old.Schema, Name: l.old.Name}))
 		return nil
 	}
 	l.Columns = slices.DeleteFunc(l.Columns, func(c rescue.Column) bool {

@@ -9,10 +9,13 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 	"time"
 
 	"velvetrewind/core/partial"
 	"velvetrewind/core/pg"
+	"velvetrewind/core/wal"
 	"velvetrewind/engine/host"
 )
 
@@ -55,44 +58,67 @@ func (a *Ahead) dir(name string) string { return filepath.Join(a.Feed, aheadDir,
 
 func (a *Ahead) name(s pg.Segment) string { return s.Name(a.Ticket.Size) }
 
-// Run makes segments ready until the last one is, ctx ends, or one cannot be: then whoever asks for it finds out why.
+// made is a segment that is being made ready, or was: all but what crosses into it.
+type made struct {
+	segment pg.Segment
+	file    host.File
+	carry   []byte // what crosses into the next one
+	err     error
+	done    chan struct{}
+}
+
+// Run makes segments ready until the last one is, ctx ends, or one cannot be: then whoever asks for it finds out why. To sieve one
+// takes longer than a server does with what is left of it, so that two are at a time.
 func (a *Ahead) Run(ctx context.Context) error {
-	limit := max(1, min(readySegments, readyBytes/int(a.Ticket.Size)))
+	ctx, cancel := context.WithCancel(ctx)
+	limit, atOnce := max(1, min(readySegments, readyBytes/int(a.Ticket.Size))), 1
+	if a.Ticket.Part != nil {
+		atOnce = min(limit, 2)
+	}
 	var ready []pg.Segment
+	var under []*made
+	defer func() {
+		cancel()
+		for _, m := range under {
+			a.drop(m)
+		}
+	}()
 	var carried []byte
-	for i := 0; i < len(a.Segments); i++ {
-		s := a.Segments[i]
-		for {
-			at, err := a.at()
-			if err != nil {
+	for left := a.Segments; len(left)+len(under) > 0; {
+		at, err := a.at()
+		if err != nil {
+			return err
+		}
+		if ready, err = a.left(ready, at); err != nil {
+			return err
+		}
+		stale := false // the server is further already
+		for ; len(under) > 0 && after(at, under[0].segment); under, stale = under[1:], true {
+			a.drop(under[0])
+		}
+		for ; len(left) > 0 && after(at, left[0]); left, stale = left[1:], true {
+		}
+		for ; len(left) > 0 && len(under) < atOnce && len(ready)+len(under) < limit; left = left[1:] {
+			under = append(under, a.begin(ctx, left[0]))
+		}
+		if stale && len(under)+len(left) > 0 {
+			next := slices.Concat(segments(under), left)[0]
+			if carried, err = a.noted(ctx, next); err != nil {
 				return err
 			}
-			if ready, err = a.left(ready, at); err != nil {
-				return err
-			}
-			if len(ready) < limit {
-				if !after(at, s) {
-					break
-				}
-				i++ // the server is further already
-				if i == len(a.Segments) {
-					return nil
-				}
-				s, carried = a.Segments[i], nil
-				if carried, err = a.noted(ctx, s); err != nil {
-					return err
-				}
-				continue
-			}
+		}
+		if len(under) == 0 {
 			if err := wait(ctx); err != nil {
 				return err
 			}
+			continue
 		}
-		var err error
-		if carried, err = a.make(ctx, s, carried); err != nil {
-			return fmt.Errorf("segment %s: %w", a.name(s), err)
+		m := under[0]
+		under = under[1:]
+		if err := a.end(m, carried); err != nil {
+			return err
 		}
-		ready = append(ready, s)
+		carried, ready = m.carry, append(ready, m.segment)
 	}
 	return nil
 }
@@ -161,30 +187,59 @@ func (a *Ahead) noted(ctx context.Context, s pg.Segment) ([]byte, error) {
 	}
 }
 
-// make makes a segment ready, and gives what crosses into the next one.
-func (a *Ahead) make(ctx context.Context, s pg.Segment, carried []byte) (carry []byte, err error) {
-	content, err := a.Open(ctx, a.name(s))
-	if err != nil {
-		return nil, err
+func segments(list []*made) (all []pg.Segment) {
+	for _, m := range list {
+		all = append(all, m.segment)
 	}
-	defer func() { _ = content.Close() }()
-	part := a.dir(a.name(s) + partSuffix)
-	f, err := a.Files.Create(part, 0o600)
-	if err != nil {
-		return nil, err
+	return all
+}
+
+// begin begins to make a segment ready.
+func (a *Ahead) begin(ctx context.Context, s pg.Segment) *made {
+	m := &made{segment: s, done: make(chan struct{})}
+	go func() {
+		defer close(m.done)
+		content, err := a.Open(ctx, a.name(s))
+		if err != nil {
+			m.err = err
+			return
+		}
+		defer func() { _ = content.Close() }()
+		if m.file, m.err = a.Files.Create(a.dir(a.name(s)+partSuffix), 0o600); m.err != nil {
+			return
+		}
+		if a.Ticket.Part == nil {
+			m.err = fill(m.file, content, a.Ticket.Size)
+		} else {
+			m.carry, m.err = a.sifter().sieve(ctx, s, content, m.file, nil)
+		}
+	}()
+	return m
+}
+
+// end has a segment be ready, with what crosses into it.
+func (a *Ahead) end(m *made, carried []byte) error {
+	<-m.done
+	if m.err == nil && a.Ticket.Part != nil {
+		_, m.err = m.file.WriteAt(carried, wal.CarriedAt)
+		name := a.dir(a.name(m.segment))
+		m.err = errors.Join(m.err, a.note(name+inSuffix, carried), a.note(name+outSuffix, m.carry))
 	}
-	if a.Ticket.Part == nil {
-		err = fill(f, content, a.Ticket.Size)
-	} else {
-		carry, err = a.sifter().sieve(ctx, s, content, f, carried)
+	if m.err != nil {
+		a.drop(m)
+		return fmt.Errorf("segment %s: %w", a.name(m.segment), m.err)
 	}
-	if err = errors.Join(err, f.Close()); err == nil && a.Ticket.Part != nil {
-		err = errors.Join(a.note(a.dir(a.name(s)+inSuffix), carried), a.note(a.dir(a.name(s)+outSuffix), carry))
+	part := a.dir(a.name(m.segment) + partSuffix)
+	return errors.Join(m.file.Close(), a.Files.Rename(part, strings.TrimSuffix(part, partSuffix)))
+}
+
+// drop ends making a segment ready.
+func (a *Ahead) drop(m *made) {
+	<-m.done
+	if m.file != nil {
+		_ = m.file.Close()
+		_ = a.Files.Remove(a.dir(a.name(m.segment) + partSuffix))
 	}
-	if err != nil {
-		return nil, errors.Join(err, a.Files.Remove(part))
-	}
-	return carry, a.Files.Rename(part, a.dir(a.name(s)))
 }
 
 func (a *Ahead) sifter() sifter {
