@@ -316,14 +316,16 @@ func rescueOfDroppedColumns(s *stage) {
 		"comment on column fare.cents is 'in cents'", "grant select (cents) on fare to clerk", "create view dear as select id from fare "+
 			"where cents > 700", "create table toll (id int, year int, pay numeric, primary key (id, year)) partition by list (year)",
 		"create table toll_1 partition of toll for values in (1)", "create table toll_2 partition of toll default",
-		"insert into toll select n, n % 3, n / 10.0 from generate_series(1, 500) n", "create table odd (n int, note text)",
+		"insert into toll select n, n % 3, n / 10.0 from generate_series(1, 500) n", "create function risky() returns int language sql as 'select 7'",
+		"create table risk (id int primary key, n int default risky())", "alter table risk owner to clerk", "insert into risk values (1)",
+		"create table odd (n int, note text)",
 		"insert into odd values (1, 'x')")
 	s.protect()
 	s.take()
 	before, hung := testbed.One[string](t, s.db, fares), testbed.One[string](t, s.db, hanging)
 	tolls := testbed.One[string](t, s.db, "select string_agg(t::text, ' ' order by id) from toll t")
 	tx := s.accident(`alter table fare drop "Odd one", drop cents cascade, drop port, drop n cascade`, "alter table toll drop pay",
-		"alter table odd drop note")
+		"alter table odd drop note", "alter table risk drop n")
 	s.ferries.Exec("postgres", "update fare set name = 'new' where id = 1", "delete from fare where id = 2",
 		"insert into fare values (1000, 'x')")
 	s.captured()
@@ -334,9 +336,11 @@ func rescueOfDroppedColumns(s *stage) {
 		"public.odd has no key", "view public.dear"} {
 		assert.Contains(t, plan, says)
 	}
-	out := s.service.Must(append(append([]string{"rescue", "apply"}, of...), "--confirm", "ferries", "--as", testbed.Superuser,
-		"--as-password-file", s.superuserPassword())...)
-	assert.Regexp(t, `columns are back +passed +1,400 rows have their values`, out)
+	apply := append(append([]string{"rescue", "apply"}, of...), "--confirm", "ferries", "--as", testbed.Superuser, "--as-password-file",
+		s.superuserPassword())
+	s.refused(1, []string{"public.risk belongs to clerk", "with the rights of a superuser", "--trust-code"}, apply...)
+	out := s.service.Must(append(apply, "--trust-code")...)
+	assert.Regexp(t, `columns are back +passed +1,401 rows have their values`, out)
 	assert.Equal(t, before, testbed.One[string](t, s.db, fares))
 	assert.Equal(t, hung, testbed.One[string](t, s.db, hanging))
 	assert.Equal(t, tolls, testbed.One[string](t, s.db, "select string_agg(t::text, ' ' order by id) from toll t"))

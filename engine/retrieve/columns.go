@@ -10,6 +10,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"velvetrewind/core/journal"
+	"velvetrewind/core/problem"
 	"velvetrewind/core/rescue"
 )
 
@@ -132,7 +133,34 @@ func (s *session) findLostOf(ctx context.Context, c journal.TableChange, old, li
 	if err := s.readable(ctx, c, old, &source{whole: true}, nil); err != nil {
 		return err
 	}
+	if err := s.mayAdd(ctx, old, l, numbers); err != nil {
+		return err
+	}
 	return s.planLost(ctx, l, now, numbers, back)
+}
+
+// codeOfColumns tells whether columns $2 of a table $1, which is not a superuser's, rest on anything that is not the server's own: their
+// types, defaults and constraints may call functions.
+const codeOfColumns = `select not r.rolsuper and (exists (select from pg_catalog.pg_attribute a where a.attrelid = c.oid
+	and a.attnum = any ($2) and a.atttypid >= 16384)
+	or exists (select from pg_catalog.pg_depend d join pg_catalog.pg_attrdef f on d.classid = 2604 and d.objid = f.oid
+	where f.adrelid = c.oid and f.adnum = any ($2) and d.refclassid in (1255, 1247, 2617) and d.refobjid >= 16384)
+	or exists (select from pg_catalog.pg_depend d join pg_catalog.pg_constraint k on d.classid = 2606 and d.objid = k.oid
+	where k.conrelid = c.oid and k.conkey && $2 and d.refclassid in (1255, 1247, 2617) and d.refobjid >= 16384))
+	from pg_catalog.pg_class c join pg_catalog.pg_roles r on r.oid = c.relowner where c.oid = $1`
+
+// mayAdd refuses, as mayMake does, to call code of others as a superuser.
+func (s *session) mayAdd(ctx context.Context, old *relation, l *lostColumns, numbers []int16) error {
+	super, err := s.superuser(ctx)
+	if err != nil || !super || s.Trust {
+		return err
+	}
+	var calls bool
+	if err := s.old.QueryRow(ctx, codeOfColumns, old.OID, numbers).Scan(&calls); err != nil || !calls {
+		return err
+	}
+	return problem.New(problem.Conflict, "Give the login of "+old.Owner+" (--as), or trust those whose code it is (--trust-code).", title,
+		"%s belongs to %s; adding its columns again may call their functions with the rights of a superuser", l, old.Owner)
 }
 
 // planLost plans how the values of columns come back.
@@ -151,8 +179,8 @@ func (s *session) planLost(ctx context.Context, l *lostColumns, now []column, nu
 	}
 	if len(l.Key) == 0 && len(l.Names) > 0 {
 		s.plan.Unable = append(s.plan.Unable,
-			fmt.Sprintf("%s has no key by which its rows are known, so that the values of %s cannot come back by themselves; all old rows: "+
-				"velvet rescue export %s --table %s --every-row", &l.Table, strings.Join(l.Names, ", "), s.Copy.Name,
+			fmt.Sprintf("%s has no key by which its rows are known, so that the values of %s cannot come back by themselves; all old "+
+				"rows: velvet rescue export %s --table %s --every-row", &l.Table, strings.Join(l.Names, ", "), s.Copy.Name,
 				journal.Table{Database: s.plan.Database, Schema: l.old.Schema, Name: l.old.Name}))
 		return nil
 	}
