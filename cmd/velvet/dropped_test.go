@@ -316,7 +316,8 @@ func rescueOfDroppedColumns(s *stage) {
 		"comment on column fare.cents is 'in cents'", "grant select (cents) on fare to clerk", "create view dear as select id from fare "+
 			"where cents > 700", "create table toll (id int, year int, pay numeric, primary key (id, year)) partition by list (year)",
 		"create table toll_1 partition of toll for values in (1)", "create table toll_2 partition of toll default",
-		"insert into toll select n, n % 3, n / 10.0 from generate_series(1, 500) n", "create function risky() returns int language sql as 'select 7'",
+		"insert into toll select n, n % 3, n / 10.0 from generate_series(1, 500) n",
+		"create function risky() returns int language sql as 'select 7'",
 		"create table risk (id int primary key, n int default risky())", "alter table risk owner to clerk", "insert into risk values (1)",
 		"create table odd (n int, note text)",
 		"insert into odd values (1, 'x')")
