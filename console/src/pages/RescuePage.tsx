@@ -207,7 +207,7 @@ function Pick({ of: r, wish, onChange }: { of: Rescue | undefined; wish: Wish; o
         <label className="text-soft">
           Its password, which is not kept
           <input
-            className="field mt-1"
+            className="field mono mt-1"
             type="password"
             autoComplete="off"
             value={wish.asPassword ?? ""}
