@@ -13,6 +13,7 @@ ls /usr/lib/postgresql/1[4-8]/bin/pgbench >/dev/null 2>&1 && ls /usr/lib/postgre
 command -v psql >/dev/null || missing+=(postgresql-client)
 if [ "${1:-}" = tests ]; then
 	command -v chromium >/dev/null || missing+=(chromium)
+	[ -x /usr/lib/systemd/systemd ] || missing+=(systemd)
 	command -v ip >/dev/null || [ -x /usr/sbin/ip ] || missing+=(iproute2)
 	if ! cmp -s testbed/servers/package-lock.json testbed/servers/node_modules/.installed; then
 		echo "prepare: installing servers of the other versions into testbed/servers"

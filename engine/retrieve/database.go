@@ -96,8 +96,8 @@ const (
 		from d join pg_catalog.pg_db_role_setting r on r.setdatabase = d.oid cross join lateral pg_catalog.unnest(r.setconfig) c`
 )
 
-// elsewhere opens a session on live that is in another database than one that was dropped.
-func (r *Retriever) elsewhere(ctx context.Context, than string) (*pgx.Conn, error) {
+// inAnother opens a session on live that is in another database than one that was dropped.
+func (r *Retriever) inAnother(ctx context.Context, than string) (*pgx.Conn, error) {
 	conn, err := r.Access.Admin(ctx, "")
 	if err == nil && conn.Config().Database == than || hasCode(err, noSuchDatabase) {
 		if conn != nil {
@@ -128,7 +128,7 @@ func isThere(ctx context.Context, live *pgx.Conn, name string) (there bool, err 
 // makeDatabase makes the database that was dropped, with nothing in it, unless live has it. There it stays: to drop it again would be
 // one more database that was dropped.
 func (r *Retriever) makeDatabase(ctx context.Context, w Wish, report task.Report) error {
-	live, err := r.elsewhere(ctx, w.LostDatabase)
+	live, err := r.inAnother(ctx, w.LostDatabase)
 	if err != nil {
 		return err
 	}
@@ -203,7 +203,7 @@ func mayMakeDatabase(ctx context.Context, live, old *pgx.Conn, w Wish) error {
 func (r *Retriever) planDatabase(ctx context.Context, w Wish, may bool, report task.Report) (p rescue.Plan, absent bool, err error) {
 	s := &session{Retriever: r, Wish: w, report: report}
 	defer s.close(ctx)
-	if s.live, err = r.elsewhere(ctx, w.LostDatabase); err != nil {
+	if s.live, err = r.inAnother(ctx, w.LostDatabase); err != nil {
 		return p, false, err
 	}
 	there, err := isThere(ctx, s.live, w.LostDatabase)
