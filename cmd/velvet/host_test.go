@@ -251,15 +251,4 @@ func TestAHostBehindACable(t *testing.T) {
 	assert.Contains(t, s.service.Must("prove", "run", k.Name), "passed")
 	s.service.Must("copy", "discard", k.Name, "--confirm", "ferries")
 	require.NoDirExists(t, k.Directory)
-
-	tx := s.accident("delete from booking where id <= 99")
-	s.captured()
-	var part api.Copy
-	s.service.JSON(&part, "restore", "start", "ferries", "before tx "+tx, "--host", "spare", "--only", "booking")
-	require.NotNil(t, part.Partial, "it is partial there, too")
-	assert.Regexp(t, `public.booking +id +20,000 +19,901 +99 +0 +0\n`, s.service.Must("rescue", "compare", part.Name, "--database",
-		"postgres", "--table", "booking"))
-	assert.Contains(t, s.service.Must("rescue", "apply", part.Name, "--confirm", "ferries", "--as", testbed.Superuser, "--as-password-file",
-		s.superuserPassword()), "the rows are back")
-	s.discardAll()
 }

@@ -31,14 +31,30 @@ func TestRestoreCommandSurvivesTheShell(t *testing.T) {
 	require.NoError(t, os.Mkdir(awkward, 0o755))
 	program := filepath.Join(awkward, "velvet")
 	require.NoError(t, os.WriteFile(program, []byte("#!/bin/sh\nprintf '%s\\n' \"$@\"\n"), 0o755))
-	command := RestoreCommand(program, filepath.Join(awkward, "ticket.json"))
-	// The server replaces %f, %p and %% before it calls the shell.
-	command = strings.NewReplacer("%%", "%", "%f", "000000010000000000000001", "%p", "pg_wal/RECOVERYXLOG").Replace(command)
-	out, err := exec.Command("sh", "-c", command).CombinedOutput()
-	require.NoError(t, err, string(out))
-	assert.Equal(t, []string{"segment", "deliver", "--ticket", filepath.Join(awkward, "ticket.json"), "000000010000000000000001",
-		"pg_wal/RECOVERYXLOG"},
-		strings.Split(strings.TrimSpace(string(out)), "\n"))
+	asked := func(ahead string) string {
+		command := RestoreCommand(program, filepath.Join(awkward, "ticket.json"), ahead)
+		// The server replaces %f, %p and %% before it calls the shell.
+		command = strings.NewReplacer("%%", "%", "%f", "000000010000000000000001", "%p", "RECOVERYXLOG").Replace(command)
+		cmd := exec.Command("sh", "-c", command)
+		cmd.Dir = awkward
+		out, err := cmd.CombinedOutput()
+		require.NoError(t, err, string(out))
+		return strings.TrimSpace(string(out))
+	}
+	delivered := strings.Join([]string{"segment", "deliver", "--ticket", filepath.Join(awkward, "ticket.json"), "000000010000000000000001",
+		"RECOVERYXLOG"}, "\n")
+	assert.Equal(t, delivered, asked(""))
+	boot, err := Boot()
+	require.NoError(t, err)
+	for _, start := range []string{boot, "of yesterday"} {
+		require.NoError(t, os.MkdirAll(filepath.Join(awkward, start), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(awkward, start, "000000010000000000000001"), []byte(start), 0o600))
+	}
+	assert.Empty(t, asked(awkward), "it was ready")
+	moved, err := os.ReadFile(filepath.Join(awkward, "RECOVERYXLOG"))
+	require.NoError(t, err)
+	assert.Equal(t, boot, string(moved))
+	assert.Equal(t, delivered, asked(awkward), "the machine was started anew since the other was")
 }
 
 func TestFilesBelongToTheOSUser(t *testing.T) {

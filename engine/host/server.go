@@ -296,10 +296,24 @@ func (h *Host) run(ctx context.Context, major int, name string, args ...string) 
 func shellQuote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
 
 // RestoreCommand makes the shell command by which a recovering server asks for
-// WAL; %f and %p are left for the server to fill in.
-func RestoreCommand(program, ticket string) string {
+// WAL; %f and %p are left for the server to fill in. Segments that are ready, in a directory
+// below ahead that has the name of the machine's start, are only moved; "" for none.
+func RestoreCommand(program, ticket, ahead string) string {
 	escape := func(s string) string { return strings.ReplaceAll(shellQuote(s), "%", "%%") }
-	return escape(program) + " segment deliver --ticket " + escape(ticket) + ` "%f" "%p"`
+	deliver := escape(program) + " segment deliver --ticket " + escape(ticket) + ` "%f" "%p"`
+	if ahead == "" {
+		return deliver
+	}
+	return "read -r boot < " + bootID + " && mv " + escape(ahead) + `/"$boot/%f" "%p" 2> /dev/null || exec ` + deliver
+}
+
+// bootID is another each time that the machine is started.
+const bootID = "/proc/sys/kernel/random/boot_id"
+
+// Boot tells since when the machine is up: it is another text after each start.
+func Boot() (string, error) {
+	b, err := os.ReadFile(bootID)
+	return strings.TrimSpace(string(b)), err
 }
 
 // SocketPath is where a server's Unix socket lies: below dir if its path is short enough for a

@@ -40,12 +40,16 @@ func (c *Maker) configure(cluster catalog.Cluster, k catalog.Copy, p plan.Restor
 	if err := put(t, ticketFile, encoded); err != nil {
 		return err
 	}
+	ready := ""
+	if k.Host == "" && part == nil { // what goes into a partial one has to be looked at
+		ready = feed.AheadDir(ticket.Feed)
+	}
 	free, err := c.Host.FreeMemory()
 	if err != nil {
 		free = 0 // the least does
 	}
 	files := map[string]string{
-		"postgresql.conf": settings(k, p, original, host.RestoreCommand(c.Program, t.Path(ticketFile)), buffers(free)) +
+		"postgresql.conf": settings(k, p, original, host.RestoreCommand(c.Program, t.Path(ticketFile), ready), buffers(free)) +
 			part.settings(),
 		"postgresql.auto.conf": whileReplaying,
 		"pg_hba.conf":          hba,

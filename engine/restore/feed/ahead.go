@@ -21,7 +21,7 @@ import (
 
 // What lies in the directory of segments that are ready, beside them.
 const (
-	aheadDir   = "ahead"
+	aheadDir   = "ahead" // with one of each start of the machine
 	partSuffix = ".part" // of one that is being made ready
 	inSuffix   = ".in"   // of a partial copy: how the record goes on that crosses into it
 	outSuffix  = ".out"  // the same of the one after it
@@ -40,7 +40,12 @@ type Ahead struct {
 	// Of a partial copy: what it lacks, and its control file.
 	Lacks   partial.Lacks
 	Control string
+
+	boot string
 }
+
+// AheadDir is where, in a feed, segments that are ready lie; see host.RestoreCommand.
+func AheadDir(feed string) string { return filepath.Join(feed, aheadDir) }
 
 // Bounds of what is ready at a time, beside the one that the server reads.
 const (
@@ -51,10 +56,17 @@ const (
 // lookEvery is how often it is looked whether the server has taken a segment.
 const lookEvery = 10 * time.Millisecond
 
-// Prepare makes the directory, before the server asks for anything.
-func (a *Ahead) Prepare() error { return a.Files.MakeDir(a.dir(""), 0o700) }
+// Prepare makes the directory, before the server asks for anything, and notes since when the machine is up: what is ready the server
+// takes without asking anybody.
+func (a *Ahead) Prepare() (err error) {
+	if a.boot, err = host.Boot(); err != nil {
+		return err
+	}
+	return errors.Join(a.Files.MakeDir(AheadDir(a.Feed), 0o700), a.Files.MakeDir(a.dir(""), 0o700),
+		a.note(filepath.Join(a.Feed, bootFile), []byte(a.boot)))
+}
 
-func (a *Ahead) dir(name string) string { return filepath.Join(a.Feed, aheadDir, name) }
+func (a *Ahead) dir(name string) string { return filepath.Join(AheadDir(a.Feed), a.boot, name) }
 
 func (a *Ahead) name(s pg.Segment) string { return s.Name(a.Ticket.Size) }
 
@@ -263,7 +275,11 @@ const longest = 2 * time.Second
 
 // ready gives the server a segment that was made ready, if it was.
 func (t Ticket) ready(name, to string) (done bool, err error) {
-	path := filepath.Join(t.Feed, aheadDir, name)
+	boot, err := host.Boot()
+	if err != nil {
+		return false, err
+	}
+	path := filepath.Join(AheadDir(t.Feed), boot, name)
 	for deadline := time.Now().Add(longest); ; time.Sleep(lookEvery / 4) {
 		if _, err = os.Lstat(path); err == nil {
 			break
@@ -275,24 +291,24 @@ func (t Ticket) ready(name, to string) (done bool, err error) {
 			if _, err = os.Lstat(path); err == nil { // between the two looks
 				break
 			}
-			return false, t.alone(name)
+			return false, t.alone(boot, name)
 		}
 	}
 	if t.Part != nil {
 		follows, err := t.follows(name, path)
 		if err != nil || !follows {
-			return false, errors.Join(err, t.alone(name))
+			return false, errors.Join(err, t.alone(boot, name))
 		}
 	}
 	if err := os.Rename(path, to); err != nil {
-		return false, t.alone(name)
+		return false, t.alone(boot, name)
 	}
 	return true, nil
 }
 
 // alone notes that a segment is given to the server without what was made ready.
-func (t Ticket) alone(name string) error {
-	dir := filepath.Join(t.Feed, aheadDir)
+func (t Ticket) alone(boot, name string) error {
+	dir := filepath.Join(AheadDir(t.Feed), boot)
 	if _, err := os.Stat(dir); errors.Is(err, fs.ErrNotExist) { // nobody makes any ready
 		return nil
 	}

@@ -22,12 +22,14 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"velvetrewind/core/pg"
 	"velvetrewind/core/wal"
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/catalog/seal"
+	"velvetrewind/engine/host"
 	"velvetrewind/engine/host/identity"
 	"velvetrewind/engine/store"
 	"velvetrewind/engine/store/place"
@@ -103,19 +105,19 @@ const bootFile = "boot"
 
 // sameBoot refuses a copy whose machine was started anew since it was given its first segment.
 func (t Ticket) sameBoot() error {
-	now, err := os.ReadFile("/proc/sys/kernel/random/boot_id")
+	now, err := host.Boot()
 	if err != nil {
 		return err
 	}
 	path := filepath.Join(t.Feed, bootFile)
 	then, err := os.ReadFile(path)
 	if errors.Is(err, os.ErrNotExist) {
-		return os.WriteFile(path, now, 0o600)
+		return os.WriteFile(path, []byte(now), 0o600)
 	}
 	if err != nil {
 		return err
 	}
-	if !bytes.Equal(then, now) {
+	if strings.TrimSpace(string(then)) != now {
 		return errors.New("the machine was started anew, and what the copy had written may not be on disk: have it be made anew with " +
 			"velvet copy step")
 	}

@@ -212,8 +212,8 @@ func TestSegmentsMadeReady(t *testing.T) {
 			require.NoError(t, exec.Command("chown", "-R", u.Uid+":"+u.Gid, root).Run())
 		}
 		require.NoError(t, a.Run(t.Context()))
-		assert.NoFileExists(t, filepath.Join(root, "feed", "ahead", name(5)), "the server has it already")
-		lies := filepath.Join(root, "feed", "ahead", name(6))
+		assert.NoFileExists(t, filepath.Join(root, a.dir(name(5))), "the server has it already")
+		lies := filepath.Join(root, a.dir(name(6)))
 		if part != nil {
 			require.NoError(t, os.WriteFile(lies+".in", []byte("of another"), 0o600))
 		}
@@ -226,7 +226,7 @@ func TestSegmentsMadeReady(t *testing.T) {
 		assert.Equal(t, part == nil, os.SameFile(was, is), "it was moved, where it goes on as it should")
 		third, err := deliver(t, ticket, name(7), to)
 		require.NoError(t, err)
-		assert.NoFileExists(t, filepath.Join(root, "feed", "ahead", name(7)))
+		assert.NoFileExists(t, filepath.Join(root, a.dir(name(7))))
 		for n, content := range [][]byte{first, second, third} {
 			want := append(bytes.Repeat([]byte{byte(5 + n)}, []int{int(size), 5000, 2}[n]), make([]byte, int(size))...)[:size]
 			assert.True(t, bytes.Equal(want, content), "segment %d", 5+n)
