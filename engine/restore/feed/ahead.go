@@ -275,6 +275,9 @@ const longest = 2 * time.Second
 
 // ready gives the server a segment that was made ready, if it was.
 func (t Ticket) ready(name, to string) (done bool, err error) {
+	if _, err := pg.ParseSegmentName(name, t.Size); err != nil {
+		return false, nil // a history file
+	}
 	boot, err := host.Boot()
 	if err != nil {
 		return false, err

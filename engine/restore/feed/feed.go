@@ -151,7 +151,10 @@ func (t Ticket) deliver(ctx context.Context, name, to string) error {
 // fetch brings a file from where it is to be had.
 func (t Ticket) fetch(ctx context.Context, name, to string) error {
 	if done, err := t.ready(name, to); err != nil || done {
-		return errors.Join(err, t.drop(name, filepath.Dir(to)))
+		if t.Part != nil {
+			err = errors.Join(err, t.drop(name, filepath.Dir(to)))
+		}
+		return err
 	}
 	content, err := t.open(ctx, name)
 	if err != nil {

@@ -206,6 +206,8 @@ func TestSegmentsMadeReady(t *testing.T) {
 		require.NoError(t, a.Prepare())
 		first, err := deliver(t, ticket, name(5), to) // nothing is ready yet
 		require.NoError(t, err)
+		_, err = deliver(t, ticket, "00000002.history", to)
+		require.ErrorIs(t, err, ErrNoSuchSegment)
 		if as != "" { // the server's own user delivers, and not root
 			u, err := user.Lookup(as)
 			require.NoError(t, err)
@@ -219,10 +221,14 @@ func TestSegmentsMadeReady(t *testing.T) {
 		}
 		was, err := os.Stat(lies)
 		require.NoError(t, err, round)
+		long := filepath.Join(root, name(6-behind))
+		require.NoError(t, os.WriteFile(long, nil, 0o600))
 		second, err := deliver(t, ticket, name(6), to)
 		require.NoError(t, err)
 		is, err := os.Stat(to)
 		require.NoError(t, err)
+		_, err = os.Stat(long)
+		assert.Equal(t, part != nil, os.IsNotExist(err), "only a copy that is never opened gives up what was replayed long since")
 		assert.Equal(t, part == nil, os.SameFile(was, is), "it was moved, where it goes on as it should")
 		third, err := deliver(t, ticket, name(7), to)
 		require.NoError(t, err)
