@@ -160,27 +160,26 @@ func (a *Ahead) at() (*pg.Segment, error) {
 	return &s, err
 }
 
-// left are those of the segments that were made ready that the server has not taken. What it was given otherwise goes.
+// left are those of the segments that were made ready that the server has not taken. What it has passed over goes: it was given that
+// without waiting for it here, or goes over to another timeline.
 func (a *Ahead) left(ready []pg.Segment, at *pg.Segment) (list []pg.Segment, err error) {
-	for _, s := range ready {
-		if after(at, s) {
-			for _, suffix := range []string{"", inSuffix, outSuffix} {
-				if err := a.Files.Remove(a.dir(a.name(s) + suffix)); err != nil && !errors.Is(err, fs.ErrNotExist) {
-					return nil, err
-				}
-			}
-			continue
-		}
+	past := -1 // the last that it has
+	for i, s := range ready {
 		_, err := a.Files.Look(a.dir(a.name(s)))
-		if errors.Is(err, fs.ErrNotExist) {
-			continue
-		}
-		if err != nil {
+		if after(at, s) || errors.Is(err, fs.ErrNotExist) {
+			past = i
+		} else if err != nil {
 			return nil, err
 		}
-		list = append(list, s)
 	}
-	return list, nil
+	for _, s := range ready[:past+1] {
+		for _, suffix := range []string{"", inSuffix, outSuffix} {
+			if err := a.Files.Remove(a.dir(a.name(s) + suffix)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+				return nil, err
+			}
+		}
+	}
+	return ready[past+1:], nil
 }
 
 // noted waits for what crosses into a segment of a partial copy, where another one gave the server the segment before it.
