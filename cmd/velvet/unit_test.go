@@ -74,10 +74,7 @@ KillMode=mixed
 	}
 	s.Eventually("systemd runs", func() bool { return systemctl("is-system-running") == "running" })
 	require.Empty(t, systemctl("start", unit))
-	s.Eventually("the server answers", func() bool {
-		running, starting, err := s.Host.Runs(s.ferries.Server)
-		return err == nil && running && !starting
-	})
+	require.NoError(t, s.Host.WaitReady(t.Context(), s.ferries.Server))
 	s.db = s.ferries.Connect("postgres")
 	before := systemctl("show", "--property=MainPID", "--value", unit)
 
