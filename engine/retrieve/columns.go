@@ -179,9 +179,10 @@ func (s *session) planLost(ctx context.Context, l *lostColumns, now []column, nu
 	}
 	if len(l.Key) == 0 && len(l.Names) > 0 {
 		s.plan.Unable = append(s.plan.Unable,
-			fmt.Sprintf("%s has no key by which its rows are known, so that the values of %s cannot come back by themselves; all old "+
-				"rows: velvet rescue export %s --table %s --every-row", &l.Table, strings.Join(l.Names, ", "), s.Copy.Name,
-				journal.Table{Database: s.plan.Database, Schema: l.old.Schema, Name: l.old.Name}))
+			fmt.Sprintf("%s has no key by which its rows are known, so that the values of %s do not come back by themselves: add them "+
+				"again, put the old rows beside the table with velvet rescue export %s --table %s --every-row --database %s --form sql "+
+				"--into old_rows, and update it from these", &l.Table, strings.Join(l.Names, ", "), s.Copy.Name,
+				journal.Table{Schema: l.old.Schema, Name: l.old.Name}, s.plan.Database))
 		return nil
 	}
 	l.Columns = slices.DeleteFunc(l.Columns, func(c rescue.Column) bool {
