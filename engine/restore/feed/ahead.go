@@ -53,7 +53,7 @@ const (
 	readySegments = 4
 )
 
-// lookEvery is how often it is looked whether the server has taken a segment.
+// lookEvery is how often the directory is checked for segments that the server has taken.
 const lookEvery = 10 * time.Millisecond
 
 // Prepare makes the directory, before the server asks for anything, and notes since when the machine is up: what is ready the server
