@@ -54,6 +54,25 @@ func (c *capturer) archiveLoop(ctx context.Context) {
 	}
 }
 
+// lastStore is how long the end of a capture may take for what is finished to come into the store. It is less
+// than another instance waits for one that has lost its lease.
+const lastStore = catalog.TakeoverWait - time.Second
+
+// storeLast brings what is finished into the store when a capture has ended and its lease is still held. The
+// server need not keep what was reported safe, so that a capture from another home could not have it sent again.
+func (c *capturer) storeLast(ctx context.Context) {
+	if c.snapshot().State == catalog.CaptureFailed {
+		return // nothing is put beside what may be another history
+	}
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), lastStore)
+	defer cancel()
+	c.archiving.Lock()
+	defer c.archiving.Unlock()
+	if err := c.archiveFinished(ctx); err != nil {
+		c.log.Warn("finished segments stay in the spool until capture goes on in this home", "error", err)
+	}
+}
+
 // readPause lets what arrives gather a little before it is read.
 const readPause = 250 * time.Millisecond
 

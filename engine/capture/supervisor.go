@@ -128,8 +128,10 @@ func (s *Supervisor) Look() {
 }
 
 func (s *Supervisor) stopAll() {
+	for _, r := range s.running {
+		r.cancel() // all, before the first is waited for
+	}
 	for id, r := range s.running {
-		r.cancel()
 		<-r.ended
 		delete(s.running, id)
 	}
@@ -204,8 +206,11 @@ func (s *Supervisor) start(ctx context.Context, k catalog.Cluster, state catalog
 		defer lease.Release()
 		defer cancel()
 		go s.watchLease(ctx, cancel, lease, k)
-		s.capture(ctx, r, k, state)
+		c := s.capture(ctx, r, k, state)
 		if lease.Held(ctx) {
+			if c != nil {
+				c.storeLast(ctx)
+			}
 			if err := s.Catalog.SetHolder(context.WithoutCancel(ctx), k.ID, 0); err != nil {
 				s.Log.Warn("the end of a capture was not recorded", "cluster", k.Name, "error", err)
 			}
@@ -214,12 +219,12 @@ func (s *Supervisor) start(ctx context.Context, k catalog.Cluster, state catalog
 	return nil
 }
 
-// capture captures a cluster whose lease is held, until ctx ends.
-func (s *Supervisor) capture(ctx context.Context, r *running, k catalog.Cluster, state catalog.Capture) {
+// capture captures a cluster whose lease is held, until ctx ends, and returns what did it; nil if it never began.
+func (s *Supervisor) capture(ctx context.Context, r *running, k catalog.Cluster, state catalog.Capture) *capturer {
 	if other := state.Holder; other != 0 && other != s.Instance && other != s.Former {
 		s.Log.Info("another instance has not ended its capture in order; it is given time to notice", "cluster", k.Name, "instance", other)
 		if sleep(ctx, catalog.TakeoverWait) != nil {
-			return
+			return nil
 		}
 	}
 	err := s.Catalog.SetHolder(ctx, k.ID, s.Instance)
@@ -233,13 +238,14 @@ func (s *Supervisor) capture(ctx context.Context, r *running, k catalog.Cluster,
 			s.Log.Warn("a capture was not begun", "cluster", k.Name, "error", errors.Join(err, s.Catalog.SaveCapture(ctx, state)))
 			_ = sleep(ctx, longestWait) // before it is tried again
 		}
-		return
+		return nil
 	}
 	c.rule, c.authorRule, c.asked = &r.rule, &r.who, &r.asked
 	wake := c.wake
 	r.wake.Store(&wake)
 	c.follower.rule = &r.rule
 	c.run(ctx)
+	return c
 }
 
 // watchLease stops a capture whose lease was lost with its connection: another
