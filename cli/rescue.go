@@ -29,12 +29,14 @@ type rescueFlags struct {
 	in           api.RescueRequest
 	passwordFile string
 	whole        bool
+	host         string
 	transactions []string
 }
 
 // which are the flags that say from where rows come.
 func (f *rescueFlags) which(cmd *cobra.Command) {
 	cmd.Flags().BoolVar(&f.whole, "whole-copy", false, "make a copy of the whole cluster, if one is made, not of the tables alone")
+	cmd.Flags().StringVar(&f.host, "host", "", "host with an agent to make the copy on, if one is made (default: the service's own)")
 	cmd.Flags().StringSliceVar(&f.transactions, "transaction", nil,
 		"id of the transaction, and after it of others that are undone with it (default: the first one that the copy leaves out)")
 }
@@ -121,7 +123,7 @@ func (a *app) copyJustBefore(cmd *cobra.Command, cluster, text string, f *rescue
 			return k.ID, nil
 		}
 	}
-	return a.copyFirst(cmd, cluster, m.Boundary.Moment, &api.MakeCopyRequest{Rescue: !f.whole, Also: f.in.Also})
+	return a.copyFirst(cmd, cluster, m.Boundary.Moment, &api.MakeCopyRequest{Host: f.host, Rescue: !f.whole, Also: f.in.Also})
 }
 
 // rescued has a rescue be carried out, and gives what is recorded of it.

@@ -27,6 +27,16 @@ func (s *stage) sees(k api.Copy, numbers string) {
 	assert.Equal(s, 1000, testbed.One[int](s.Bed, conn, "select count(*) from payment"), "what lies in a tablespace")
 }
 
+// part looks through the port of a partial copy that holds nothing but the journal.
+func (s *stage) part(k api.Copy) {
+	s.Helper()
+	conn := s.connect(k.Port, "postgres")
+	defer func() { _ = conn.Close(context.Background()) }()
+	assert.Equal(s, "1,2", testbed.One[string](s.Bed, conn, numbersOf))
+	_, err := conn.Exec(context.Background(), "select count(*) from payment")
+	require.ErrorContains(s, err, "could not open file")
+}
+
 // TestCopiesOnAHost makes, moves, proves, opens and discards copies on a host with an agent, which is killed meanwhile, and whose
 // own limits hold.
 func TestCopiesOnAHost(t *testing.T) {
@@ -87,6 +97,11 @@ func TestCopiesOnAHost(t *testing.T) {
 	s.service.Must("copy", "open", k.Name)
 	assert.Equal(t, "open", shown().State)
 	assert.Contains(t, s.service.Must("prove", "run", k.Name), "passed")
+	s.service.Must("copy", "discard", k.Name, "--confirm", "ferries")
+	s.service.JSON(&k, "restore", "start", "ferries", "latest", "--only", "journal", "--host", "spare")
+	require.NotNil(t, k.Partial, "it is no whole one after all")
+	assert.NotContains(t, s.service.Must("task", "show", k.Task), "through the service")
+	s.part(k)
 	s.service.Must("copy", "discard", k.Name, "--confirm", "ferries")
 	left, err := os.ReadDir(spare.Copies)
 	require.NoError(t, err)

@@ -159,8 +159,8 @@ func TestAPartialCopyIsNoWhole(t *testing.T) {
 	s.captured()
 	s.refused(1, []string{"no table was ever called piers", "There are: public.pier"}, "restore", "start", "ferries", "tx "+last, "--only",
 		"piers")
-	s.refused(1, []string{"a partial copy is made neither on a host"}, "restore", "start", "ferries", "tx "+last, "--only", "pier",
-		"--host", "x")
+	s.refused(1, []string{"a partial copy is not made over the original's files"}, "restore", "start", "ferries", "tx "+last, "--only",
+		"pier", "--over-original")
 	k, conn := s.stands("tx "+last, "restore", "start", "ferries", "tx "+last, "--only", "pier")
 	require.Equal(t, &api.Partial{Database: "postgres", Tables: []string{"public.pier"}}, k.Partial)
 	require.Equal(t, 1, testbed.One[int](s.Bed, conn, "select count(*) from pier"))

@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"strconv"
 
+	"velvetrewind/core/partial"
 	"velvetrewind/engine/host"
 	"velvetrewind/engine/host/wire"
 	"velvetrewind/engine/restore"
@@ -164,12 +165,20 @@ func (s *session) layOut(ctx context.Context, in wire.LayOrder, send func(wire.L
 		return err
 	}
 	defer func() { _ = files.Close() }()
-	lay := restore.LayOut
-	if in.Over {
-		lay = restore.LayOver
-	}
 	report := &sender{send: send}
-	laid, err := lay(ctx, v, in.Cluster, in.Backup, copies.TreesIn(files), in.Total, report)
+	trees := copies.TreesIn(files)
+	var laid restore.Laid
+	switch {
+	case in.Lacks != "":
+		var lacks partial.Lacks
+		if lacks, err = copies.ReadLacks(files, in.Lacks); err == nil {
+			laid, err = restore.LayOutPart(ctx, v, in.Cluster, in.Backup, trees, lacks, in.Total, report)
+		}
+	case in.Over:
+		laid, err = restore.LayOver(ctx, v, in.Cluster, in.Backup, trees, in.Total, report)
+	default:
+		laid, err = restore.LayOut(ctx, v, in.Cluster, in.Backup, trees, in.Total, report)
+	}
 	if err != nil && ctx.Err() != nil && !in.Over {
 		err = errors.Join(err, m.RemoveTree(in.Dir))
 	}

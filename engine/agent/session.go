@@ -135,6 +135,7 @@ func (s *session) handler() http.Handler {
 	s.serveServers(mux)
 	s.serveOriginals(mux)
 	wire.LayOut.Serve(mux, s.layOut)
+	wire.LayOutPart.Serve(mux, s.layOut)
 	mux.HandleFunc(wire.Path(wire.Dial), s.dial)
 	return mux
 }

@@ -80,9 +80,9 @@ func (h *Copies) submitCopy(ctx context.Context, in *makeCopy) (*body[api.Task],
 		return nil, problem.New(problem.Invalid, "Begin with a letter; use lower-case letters, digits, - and _, at most 40.",
 			"the copy was not made", "%q cannot be a copy's name", name)
 	}
-	if len(in.Body.Only) > 0 && (in.Body.Host != "" || in.Body.Over) {
-		return nil, problem.New(problem.Invalid, "Make it on the service's own host, in a directory of its own, or make a whole copy.",
-			"the copy was not made", "a partial copy is made neither on a host with an agent nor over the original's files")
+	if len(in.Body.Only) > 0 && in.Body.Over {
+		return nil, problem.New(problem.Invalid, "Make it in a directory of its own, or make a whole copy.",
+			"the copy was not made", "a partial copy is not made over the original's files")
 	}
 	wish := copies.Wish{Name: in.Body.Name, Port: in.Body.Port, Over: in.Body.Over}
 	if in.Body.Host != "" {
@@ -120,8 +120,8 @@ func (h *Copies) part(ctx context.Context, cluster catalog.Cluster, p plan.Resto
 	switch {
 	case len(in.Only) > 0:
 		s, err = h.Planner.Only(ctx, cluster.Name, in.Database, in.Only)
-	case in.Rescue && (in.Host != "" || in.Over):
-		why = "a partial copy is made neither on a host with an agent nor over the original's files"
+	case in.Rescue && in.Over:
+		why = "a partial copy is not made over the original's files"
 	case in.Rescue:
 		s, why, err = h.Planner.Rescuing(ctx, cluster.Name, p, in.Also)
 	}

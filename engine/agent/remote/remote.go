@@ -273,8 +273,12 @@ func (m *Machine) LayOut(ctx context.Context, o copies.LayOrder, report task.Rep
 		return laid, err
 	}
 	complete := false
-	err = wire.LayOut.Ask(ctx, m.client, wire.LayOrder{Store: where, Cluster: o.Cluster, Backup: o.Backup, User: o.OSUser, Dir: o.Directory,
-		Over: o.Over, Total: o.Total}, func(l wire.Laying) {
+	lay := wire.LayOut
+	if o.Lacks != "" {
+		lay = wire.LayOutPart // an agent that would leave nothing out does not know it
+	}
+	err = lay.Ask(ctx, m.client, wire.LayOrder{Store: where, Cluster: o.Cluster, Backup: o.Backup, User: o.OSUser, Dir: o.Directory,
+		Over: o.Over, Lacks: o.Lacks, Total: o.Total}, func(l wire.Laying) {
 		switch {
 		case l.Head != nil:
 			complete, laid.Kept = json.Unmarshal(l.Head, &laid.Head) == nil, l.Kept

@@ -138,6 +138,7 @@ type LayOrder struct {
 	Cluster, Backup string
 	User, Dir       string
 	Over            bool
+	Lacks           string // the file, in the directory, that lists what is left out; only LayOutPart leaves anything out
 	Total           int64
 }
 
@@ -202,6 +203,7 @@ const (
 	RemoveAside   = Op[string, Nothing]("RemoveAside")
 	Walk          = Stream[Place, []Found]("Walk")
 	LayOut        = Stream[LayOrder, Laying]("LayOut")
+	LayOutPart    = Stream[LayOrder, Laying]("LayOutPart")
 )
 
 // Dial is asked for as a stream of bytes, with the server in the query.

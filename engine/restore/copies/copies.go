@@ -227,9 +227,9 @@ func (c *Maker) make(ctx context.Context, cluster catalog.Cluster, k *catalog.Co
 	report.Log("laying out base %s in %s", backup.ID, k.Directory)
 	var laid restore.Laid
 	if part == nil {
-		laid, err = c.layOut(ctx, *k, backup, trees, false, report)
+		laid, err = c.layOut(ctx, *k, backup, trees, false, nil, report)
 	} else {
-		laid, err = c.layOutPart(ctx, backup, trees, part, report)
+		laid, err = c.layOutPart(ctx, *k, backup, trees, part, report)
 	}
 	if err != nil {
 		return err
@@ -278,7 +278,7 @@ func (c *Maker) Step(ctx context.Context, cluster catalog.Cluster, k catalog.Cop
 	}
 	defer func() { _ = trees.Close() }()
 	report.Log("laying base %s over what is in %s", backup.ID, k.Directory)
-	laid, err := c.layOut(ctx, k, backup, trees, true, report)
+	laid, err := c.layOut(ctx, k, backup, trees, true, nil, report)
 	if err != nil {
 		return err
 	}

@@ -43,7 +43,8 @@ type LayOrder struct {
 	Cluster, Backup string
 	OSUser          string
 	Directory       string
-	Over            bool // something of a copy stands there
+	Over            bool   // something of a copy stands there
+	Lacks           string // of a partial copy: the file there that lists what it lacks
 	Total           int64
 }
 
@@ -107,18 +108,24 @@ func (c *Maker) admits(ctx context.Context, on string, cluster catalog.Cluster, 
 }
 
 // layOut has the host lay out a base itself, if it can, or lays it out there.
-func (c *Maker) layOut(ctx context.Context, k catalog.Copy, b catalog.Backup, trees restore.Trees, over bool,
+func (c *Maker) layOut(ctx context.Context, k catalog.Copy, b catalog.Backup, trees restore.Trees, over bool, part *part,
 	report task.Report) (restore.Laid, error) {
 	if c.LayOut != nil {
 		order := LayOrder{Store: c.Place.For(c.Store, b.ClusterID), Cluster: b.ClusterID, Backup: b.ID, OSUser: k.OSUser,
 			Directory: k.Directory, Over: over, Total: b.BytesHeld}
+		if part != nil {
+			order.Lacks = lacksFile
+		}
 		laid, err := c.LayOut(ctx, order, report)
 		if !errors.Is(err, ErrNoStore) {
 			return laid, err
 		}
 		report.Log("%v; it is laid out through the service", err)
 	}
-	if over {
+	switch {
+	case part != nil:
+		return restore.LayOutPart(ctx, c.Store, b.ClusterID, b.ID, trees, part.lacks, b.BytesHeld, report)
+	case over:
 		return restore.LayOver(ctx, c.Store, b.ClusterID, b.ID, trees, b.BytesHeld, report)
 	}
 	return restore.LayOut(ctx, c.Store, b.ClusterID, b.ID, trees, b.BytesHeld, report)

@@ -85,13 +85,22 @@ func (c *Maker) whyNot(k catalog.Copy) string {
 }
 
 // layOutPart lays out what a partial copy holds, after the list of what it lacks.
-func (c *Maker) layOutPart(ctx context.Context, backup catalog.Backup, t restore.Trees, part *part, report task.Report) (
-	laid restore.Laid, err error) {
+func (c *Maker) layOutPart(ctx context.Context, k catalog.Copy, backup catalog.Backup, t restore.Trees, part *part,
+	report task.Report) (laid restore.Laid, err error) {
 	report.Log("of it only %s; %s in all", part.spec, figures.Size(backup.BytesHeld))
 	if err := put(t, lacksFile, part.lacks); err != nil {
 		return laid, err
 	}
-	return restore.LayOutPart(ctx, c.Store, backup.ClusterID, backup.ID, t, part.lacks, backup.BytesHeld, report)
+	return c.layOut(ctx, k, backup, t, false, part, report)
+}
+
+// ReadLacks reads the list of what a partial copy lacks from its directory.
+func ReadLacks(f host.Files, name string) (partial.Lacks, error) {
+	written, err := f.ReadFile(name)
+	if err != nil {
+		return nil, err
+	}
+	return partial.Read(written)
 }
 
 // follows refuses WAL that a partial copy cannot be given.
