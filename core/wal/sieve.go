@@ -50,7 +50,7 @@ func (s Sieve) Segment(out io.Writer, start pg.LSN, in, next io.Reader, carried 
 		if rec.Start >= w.end {
 			break
 		}
-		drop, err := s.drops(rec, r.Version())
+		drop, err := w.drops(rec, r.Version())
 		if err != nil {
 			return nil, err
 		}
@@ -69,11 +69,19 @@ func (s Sieve) Segment(out io.Writer, start pg.LSN, in, next io.Reader, carried 
 	return w.carry, w.rest()
 }
 
+// lacks is Lacks, which is not asked again for the relation that the record before was about, too.
+func (w *sieving) lacks(f RelationRef) bool {
+	if f != w.asked {
+		w.asked, w.answer = f, w.Lacks(f)
+	}
+	return w.answer
+}
+
 // drops tells whether a record is of no use where files are lacking.
-func (s Sieve) drops(r *Record, v *pg.Version) (bool, error) {
+func (w *sieving) drops(r *Record, v *pg.Version) (bool, error) {
 	lacking := 0
 	for i := range r.Blocks {
-		if s.Lacks(r.Blocks[i].Relation()) {
+		if w.lacks(r.Blocks[i].Relation()) {
 			lacking++
 		}
 	}
@@ -93,9 +101,9 @@ func (s Sieve) drops(r *Record, v *pg.Version) (bool, error) {
 	}
 	switch b := body.(type) {
 	case FileCreate:
-		return s.Lacks(b.Relation), nil
+		return w.lacks(b.Relation), nil
 	case FileTruncate:
-		return s.Lacks(b.Relation), nil
+		return w.lacks(b.Relation), nil
 	case Locks:
 		return true, nil
 	case DatabaseCreate:
@@ -118,8 +126,9 @@ type sieving struct {
 	carried []byte
 	carry   []byte // what changes after end
 	run     stretch
-	last    stretch // the record that was left out last, after those of run; of no length where there is none
-	raw     []byte  // of the record that was emptied last
+	last    stretch     // the record that was left out last, after those of run; of no length where there is none
+	asked   RelationRef // that Lacks was asked about last
+	answer  bool
 }
 
 // stretch is one record, or several that become one.
@@ -262,37 +271,36 @@ func (w *sieving) empty() {
 
 // noop makes a no-operation of a stretch: its header, the few bytes after it, and what its pages' headers say; the rest stays.
 func (w *sieving) noop(s stretch) {
-	raw := w.raw[:0]
+	head := noopHead(s)
+	crc, seen := crc32.Checksum(head[recordHeader:], pg.Castagnoli), 0
 	w.each(s, func(_ pg.LSN, header, b []byte) {
 		if header != nil {
 			header[2] |= flagContinuation
-			binary.LittleEndian.PutUint32(header[16:], uint32(s.length-len(raw)))
+			binary.LittleEndian.PutUint32(header[16:], uint32(s.length-seen))
 		}
-		raw = append(raw, b...)
+		crc = crc32.Update(crc, pg.Castagnoli, b[min(len(b), max(0, len(head)-seen)):])
+		seen += len(b)
 	})
-	w.raw = raw
-	const short, long = 2, 5 // the headers of the data that all that follows becomes
-	changed := recordHeader
-	switch body := len(raw) - recordHeader; {
-	case body > short+255:
-		raw[recordHeader] = idMainLong
-		binary.LittleEndian.PutUint32(raw[recordHeader+1:], uint32(body-long))
-		changed += long
-	default:
-		raw[recordHeader], raw[recordHeader+1] = idMainShort, byte(body-short)
-		changed += short
-	}
-	binary.LittleEndian.PutUint32(raw, uint32(s.length))
-	binary.LittleEndian.PutUint32(raw[4:], uint32(s.xid))
-	binary.LittleEndian.PutUint64(raw[recordPrev:], uint64(s.prev))
-	raw[recordManager-1], raw[recordManager] = xlogNoop, byte(ManagerXLOG)
-	crc := crc32.Update(crc32.Checksum(raw[recordHeader:], pg.Castagnoli), pg.Castagnoli, raw[:recordCRC])
-	binary.LittleEndian.PutUint32(raw[recordCRC:], crc)
-	raw = raw[:changed]
+	binary.LittleEndian.PutUint32(head[recordCRC:], crc32.Update(crc, pg.Castagnoli, head[:recordCRC]))
 	w.each(s, func(at pg.LSN, _, b []byte) {
-		n := copy(b, raw)
-		if raw = raw[n:]; at >= w.end {
+		n := copy(b, head)
+		if head = head[n:]; at >= w.end {
 			w.carry = append(w.carry, b[:n]...)
 		}
 	})
+}
+
+// noopHead is what a stretch begins with as a no-operation, but for its CRC: the record's header, and that of the data that all
+// the rest becomes.
+func noopHead(s stretch) []byte {
+	const short, long = 2, 5
+	head := make([]byte, recordHeader, recordHeader+long)
+	binary.LittleEndian.PutUint32(head, uint32(s.length))
+	binary.LittleEndian.PutUint32(head[4:], uint32(s.xid))
+	binary.LittleEndian.PutUint64(head[recordPrev:], uint64(s.prev))
+	head[recordManager-1], head[recordManager] = xlogNoop, byte(ManagerXLOG)
+	if body := s.length - recordHeader; body > short+255 {
+		return binary.LittleEndian.AppendUint32(append(head, idMainLong), uint32(body-long))
+	}
+	return append(head, idMainShort, byte(s.length-recordHeader-short))
 }

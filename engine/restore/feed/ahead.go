@@ -80,12 +80,12 @@ type made struct {
 }
 
 // Run makes segments ready until the last one is, ctx ends, or one cannot be: then whoever asks for it finds out why. To sieve one
-// takes longer than a server does with what is left of it, so that two are at a time.
+// takes longer than a server does with what is left of it, so that three are at a time.
 func (a *Ahead) Run(ctx context.Context) error {
 	ctx, cancel := context.WithCancel(ctx)
 	limit, atOnce := max(1, min(readySegments, readyBytes/int(a.Ticket.Size))), 1
 	if a.Ticket.Part != nil {
-		atOnce = min(limit, 2)
+		atOnce = min(limit, 3)
 	}
 	var ready []pg.Segment
 	var under []*made
