@@ -32,7 +32,9 @@ type Located struct {
 	LSN      pg.LSN     `json:"lsn"`
 	Segment  string     `json:"segment" doc:"file name"`
 	Timeline uint32     `json:"timeline"`
-	Where    string     `json:"where" enum:"store,spool,absent"`
+	Where    string     `json:"where" enum:"store,second,spool,hole,lost,absent" doc:"second: in the second store alone; lost: recorded, and in no store that can be asked"`
+	InSecond *bool      `json:"inSecond,omitempty" doc:"the second store has it; left out where there is none, or it cannot be asked"`
+	Hole     *Hole      `json:"hole,omitempty" doc:"in which it lies"`
 	Record   *WALRecord `json:"record,omitempty" doc:"that begins there or covers it"`
 }
 

@@ -68,8 +68,17 @@ func (a *app) segmentLocate() *cobra.Command {
 
 func drawLocated(w io.Writer, l api.Located) {
 	where := map[string]string{
-		"store": "in the store", "spool": "captured, and still in the spool", "absent": "not here: it was never captured, or not yet",
+		"store": "in the store", "second": "in the second store alone: the first has lost it", "spool": "captured, and still in the spool",
+		"hole": "in a hole", "lost": "recorded, and in no store that can be asked: see velvet store audit",
+		"absent": "not here: it was never captured, or not yet",
 	}[l.Where]
+	if l.Where == "store" && l.InSecond != nil {
+		where += map[bool]string{true: ", and in the second store", false: ", and not in the second store yet"}[*l.InSecond]
+	}
+	hole := ""
+	if h := l.Hole; h != nil {
+		hole = fmt.Sprintf("from %s to %s on timeline %d: %s", h.From, h.To, h.Timeline, h.Cause)
+	}
 	record := ""
 	if r := l.Record; r != nil {
 		record = fmt.Sprintf("%s %s from %s to %s, %d bytes, %d pages, %d page images", r.Manager, r.Kind, r.Start, r.End, r.Length,
@@ -79,7 +88,7 @@ func drawLocated(w io.Writer, l api.Located) {
 		}
 	}
 	facts(w, "moment", l.Moment, "LSN", l.LSN.String(), "segment", fmt.Sprintf("%s on timeline %d", l.Segment, l.Timeline), "it is", where,
-		"record", record)
+		"hole", hole, "record", record)
 }
 
 // deliverError is a failed delivery, whose exit code means something to the server.

@@ -75,6 +75,9 @@ func TestFollowingAFailover(t *testing.T) {
 	told := s.service.Must("reach", "ferries")
 	assert.Regexp(t, `(?i)hole.* MiB`, told)
 	assert.Contains(t, told, "velvet backup take ferries", "and what ends it")
+	hole := s.cluster().Holes[0]
+	located := s.service.Must("segment", "locate", "lsn "+hole.From.String(), "--cluster", "ferries")
+	assert.Regexp(t, `it is +in a hole\nhole +from `+hole.From.String()+" to "+hole.To.String()+" on timeline 2: .*slot", located)
 }
 
 // failOver ends the primary and has the standby take over.

@@ -410,7 +410,7 @@ func TestTheSecondStoreAlone(t *testing.T) {
 		return maps.EqualFunc(below(s.objects(root), root), below(s.objects(second), second), bytes.Equal)
 	})
 	s.service.Must("cluster", "edit", "ferries", "--alert-rows", "78") // a record as long as before
-	s.commit(1)
+	committed := s.commit(1)
 	want := fingerprint(t, s.ferries.Connect) // which writes WAL: who reads first sets hint bits
 	s.exec("select pg_switch_wal()")
 	testbed.One[string](s.Bed, s.db, "select pg_create_restore_point('quay')::text")
@@ -423,6 +423,25 @@ func TestTheSecondStoreAlone(t *testing.T) {
 	})
 	assert.Len(t, s.wholeAlone(second, id), 4)
 
+	var l api.Located
+	locate := func() string {
+		l = api.Located{}
+		s.service.JSON(&l, "segment", "locate", "tx "+committed, "--cluster", "ferries")
+		return s.service.Must("segment", "locate", "tx "+committed, "--cluster", "ferries")
+	}
+	assert.Contains(t, locate(), "in the store, and in the second store")
+	segment := filepath.Join("clusters", id, "wal", "00000001", l.Segment)
+	require.NoError(t, os.Rename(filepath.Join(root, segment), bed.Path("aside")))
+	assert.Contains(t, locate(), "in the second store alone")
+	require.NotNil(t, l.Record, "from where it is read")
+	require.NoError(t, os.Rename(filepath.Join(second, segment), filepath.Join(root, segment)))
+	assert.Contains(t, locate(), "in the store, and not in the second store yet")
+	require.NoError(t, os.Rename(filepath.Join(root, segment), filepath.Join(second, segment)))
+	require.NoError(t, os.Remove(bed.Path("aside")))
+	require.NoError(t, os.Rename(filepath.Join(second, segment), bed.Path("aside")))
+	assert.Contains(t, locate(), "in no store that can be asked")
+	assert.Nil(t, l.Record)
+	require.NoError(t, os.Rename(bed.Path("aside"), filepath.Join(second, segment)))
 	s.service.Stop()
 	require.NoError(t, os.RemoveAll(root))
 	s.service.UseCatalogue(s.Postgres("another-catalogue", false))

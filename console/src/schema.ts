@@ -483,7 +483,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Find the WAL segment that holds a moment */
+        /** Find the WAL segment that holds a moment, and where it is */
         post: operations["locate-segment"];
         delete?: never;
         options?: never;
@@ -655,6 +655,40 @@ export interface paths {
         get?: never;
         /** Say whether a cluster is copied to the second store */
         put: operations["set-second-store"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/clusters/{cluster}/segments": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** List the WAL segments of a span, and whether each is here */
+        post: operations["list-segments"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/clusters/{cluster}/segments/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Give a WAL segment, or a timeline's history, as a file */
+        get: operations["read-segment"];
+        put?: never;
         post?: never;
         delete?: never;
         options?: never;
@@ -2369,6 +2403,10 @@ export interface components {
             path: string;
         };
         Located: {
+            /** @description in which it lies */
+            hole?: components["schemas"]["Hole"];
+            /** @description the second store has it; left out where there is none, or it cannot be asked */
+            inSecond?: boolean;
             lsn: string;
             moment: string;
             /** @description that begins there or covers it */
@@ -2377,8 +2415,11 @@ export interface components {
             segment: string;
             /** Format: int32 */
             timeline: number;
-            /** @enum {string} */
-            where: "store" | "spool" | "absent";
+            /**
+             * @description second: in the second store alone; lost: recorded, and in no store that can be asked
+             * @enum {string}
+             */
+            where: "store" | "second" | "spool" | "hole" | "lost" | "absent";
         };
         Login: {
             /** @description URL or keyword=value, without a password */
@@ -3122,6 +3163,27 @@ export interface components {
         SecondStoreRequest: {
             wanted: boolean;
         };
+        SegmentFile: {
+            name: string;
+            start: string;
+            /**
+             * @description in the spool is one that is not finished yet, or not stored
+             * @enum {string}
+             */
+            where: "store" | "spool" | "absent";
+            /** @description finished; of another only the beginning is here */
+            whole: boolean;
+        };
+        Segments: {
+            /** @description files that say where their timelines come from */
+            histories: string[] | null;
+            segments: components["schemas"]["SegmentFile"][] | null;
+            /**
+             * Format: int64
+             * @description bytes of a whole one
+             */
+            size: number;
+        };
         SetOwnCheckRequest: {
             database: string;
             /** @description no rows, some rows, value 100..200, same as live, same as last time */
@@ -3202,6 +3264,12 @@ export interface components {
             to: string;
             /** Format: date-time */
             toTime: string;
+        };
+        SpanRequest: {
+            /** @description in the moment language; a time needs its zone */
+            from: string;
+            /** @description in the moment language; a time needs its zone */
+            to: string;
         };
         StepCopyRequest: {
             /** @description in the moment language; a time needs its zone */
@@ -5363,6 +5431,74 @@ export interface operations {
         responses: {
             /** @description No Content */
             204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-segments": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name or id of the cluster */
+                cluster: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SpanRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Segments"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "read-segment": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name or id of the cluster */
+                cluster: string;
+                /** @description as the server calls the file */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };

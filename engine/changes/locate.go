@@ -9,6 +9,7 @@ import (
 	"velvetrewind/core/moment"
 	"velvetrewind/core/pg"
 	"velvetrewind/core/wal"
+	"velvetrewind/engine/store"
 )
 
 // Where a segment is.
@@ -57,6 +58,9 @@ func (j *Journal) Locate(ctx context.Context, m moment.Moment) (Located, error) 
 		l.Where = InSpool
 	}
 	l.Record, err = j.record(ctx, l.Segment.Number, stretch.Last, p.lsn)
+	if errors.Is(err, store.ErrNotFound) {
+		err = nil // where it is said to be it is no more
+	}
 	return l, err
 }
 

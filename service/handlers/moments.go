@@ -33,8 +33,6 @@ func (h *Moments) Register(api *Surface) {
 		"Resolve a moment and explain what lies on both sides of it, changing nothing", h.explainMoment)
 	question(api, "/clusters/{cluster}/plan", "plan-restore", "Resolve a moment and plan a restore, changing nothing",
 		h.planRestore)
-	question(api, "/clusters/{cluster}/locate", "locate-segment", "Find the WAL segment that holds a moment",
-		h.locateSegment)
 }
 
 type momentIn struct {
@@ -154,27 +152,4 @@ func planOrWhy(v *api.Moment, a *archive.Archive, m moment.Moment, b moment.Boun
 	shown := shapes.Restore(p)
 	v.Plan = &shown
 	return nil
-}
-
-func (h *Moments) locateSegment(ctx context.Context, in *momentIn) (*body[api.Located], error) {
-	m, err := h.Planner.Parse(ctx, in.Cluster, in.Body.Moment, in.Body.Zone)
-	if err != nil {
-		return nil, err
-	}
-	o, err := h.Planner.OpenOn(ctx, in.Cluster, m.Timeline)
-	if err != nil {
-		return nil, err
-	}
-	l, err := o.Journal.Locate(ctx, m)
-	if err != nil {
-		return nil, err
-	}
-	v := api.Located{Moment: m.String(), LSN: l.LSN, Segment: l.Segment.Name(o.Cluster.SegmentSize), Timeline: uint32(l.Segment.Timeline),
-		Where: l.Where}
-	if r := l.Record; r != nil {
-		v.Record = &api.WALRecord{Start: r.Start, End: r.End, XID: r.XID, Manager: r.Manager, Kind: r.Kind, Length: r.Length,
-			Pages:  r.Pages,
-			Images: r.Images, Fields: r.Body}
-	}
-	return answer(v, nil)
 }

@@ -16,6 +16,7 @@ import (
 	"velvetrewind/engine/restore/feed"
 	"velvetrewind/engine/store"
 	"velvetrewind/service/custody"
+	"velvetrewind/service/fleet"
 	"velvetrewind/service/planner"
 )
 
@@ -23,14 +24,95 @@ import (
 type Segments struct {
 	Planner *planner.Planner
 	Custody *custody.Custody
+	Fleet   *fleet.Reader
 	Log     *slog.Logger
 }
 
 // Register registers the operations.
 func (h *Segments) Register(api *Surface) {
+	question(api, "/clusters/{cluster}/locate", "locate-segment", "Find the WAL segment that holds a moment, and where it is", h.locate)
 	question(api, "/clusters/{cluster}/segments", "list-segments", "List the WAL segments of a span, and whether each is here", h.list)
 	op(api, http.MethodGet, "/clusters/{cluster}/segments/{name}", "read-segment",
 		"Give a WAL segment, or a timeline's history, as a file", 0, h.read)
+}
+
+func (h *Segments) locate(ctx context.Context, in *momentIn) (*body[api.Located], error) {
+	m, err := h.Planner.Parse(ctx, in.Cluster, in.Body.Moment, in.Body.Zone)
+	if err != nil {
+		return nil, err
+	}
+	o, err := h.Planner.OpenOn(ctx, in.Cluster, m.Timeline)
+	if err != nil {
+		return nil, err
+	}
+	l, err := o.Journal.Locate(ctx, m)
+	if err != nil {
+		return nil, err
+	}
+	v := api.Located{Moment: m.String(), LSN: l.LSN, Segment: l.Segment.Name(o.Cluster.SegmentSize), Timeline: uint32(l.Segment.Timeline),
+		Where: l.Where}
+	if r := l.Record; r != nil {
+		v.Record = &api.WALRecord{Start: r.Start, End: r.End, XID: r.XID, Manager: r.Manager, Kind: r.Kind, Length: r.Length,
+			Pages: r.Pages, Images: r.Images, Fields: r.Body}
+	}
+	switch l.Where {
+	case changes.InStore:
+		err = h.inStores(ctx, store.SegmentKey(o.Cluster.ID, l.Segment.Timeline, v.Segment), &v)
+	case changes.Absent:
+		v.Hole, err = h.holeAt(ctx, o, l)
+	}
+	if err == nil && v.Hole != nil {
+		v.Where = inHole
+	}
+	if err != nil {
+		return nil, err
+	}
+	return answer(v, nil)
+}
+
+// Where else a segment may be than where package changes says.
+const (
+	inSecond = "second" // store alone
+	inHole   = "hole"
+	isLost   = "lost" // recorded, and in no store that can be asked
+)
+
+// inStores says which of the stores has a segment that is recorded to be in the store.
+func (h *Segments) inStores(ctx context.Context, key string, v *api.Located) error {
+	_, err := h.Custody.Store.Stat(ctx, key)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return err
+	}
+	first := err == nil
+	if s := h.Custody.Store.Second(); s != nil {
+		_, err := s.Stat(ctx, key)
+		if has := err == nil; has || errors.Is(err, store.ErrNotFound) {
+			v.InSecond = &has
+		}
+	}
+	switch {
+	case first:
+	case v.InSecond != nil && *v.InSecond:
+		v.Where = inSecond
+	default:
+		v.Where = isLost
+	}
+	return nil
+}
+
+// holeAt is the hole in which a place lies that is not here; nil where capture began later or has not come so far.
+func (h *Segments) holeAt(ctx context.Context, o planner.Opened, l changes.Located) (*api.Hole, error) {
+	f, err := h.Fleet.Of(ctx, o.Cluster.ID)
+	if err != nil {
+		return nil, err
+	}
+	spans, holes := o.Archive.Reach()
+	for _, hole := range f.Holes(o.Cluster, spans, holes) {
+		if hole.Timeline == l.Segment.Timeline && hole.From <= l.LSN && l.LSN < hole.To {
+			return &hole, nil
+		}
+	}
+	return nil, nil
 }
 
 type listSegments struct {
