@@ -370,6 +370,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/clusters/{cluster}/files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give a base backup and the WAL up to a moment as a tar stream, with what a server needs to be started on them */
+        post: operations["restore-files"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/clusters/{cluster}/incidents/{xid}/settle": {
         parameters: {
             query?: never;
@@ -2155,6 +2172,25 @@ export interface components {
             transaction?: number;
             /** @description a condition in SQL that the rows have to meet */
             where?: string;
+        };
+        FilesRequest: {
+            /** @description name of a cluster: lay the files out below the root as Debian does, with the configuration in /etc/postgresql */
+            debian?: string;
+            /** @description in the moment language; a time needs its zone */
+            moment: string;
+            /** @description user and group of the files in the stream */
+            owner?: string;
+            /**
+             * Format: int64
+             * @description of the server; 0 for the original's
+             */
+            port?: number;
+            /** @description directory that the files will be unpacked in, on the machine where the server is to run */
+            root: string;
+            /** @description where tablespaces will lie, by where they lay on the original */
+            tablespaces?: {
+                [key: string]: string;
+            };
         };
         Finding: {
             what: string;
@@ -4737,6 +4773,40 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Deck"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "restore-files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name or id of the cluster */
+                cluster: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FilesRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {

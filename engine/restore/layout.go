@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"hash/crc32"
+	"io"
 	"io/fs"
 	"path/filepath"
 	"slices"
@@ -14,6 +16,7 @@ import (
 
 	"velvetrewind/core/layout"
 	"velvetrewind/core/partial"
+	"velvetrewind/core/pg"
 	"velvetrewind/core/task"
 	"velvetrewind/engine/host"
 	"velvetrewind/engine/store"
@@ -269,4 +272,61 @@ func makeDirs(t Trees, path string) error {
 		return err
 	}
 	return t.MakeDir(path, 0o700)
+}
+
+// Content writes what a file of a base backup holds, in order, and verifies it.
+func Content(ctx context.Context, packs *vault.Packs, key layout.HashKey, f *layout.File, to io.Writer) error {
+	if err := vault.CheckSheets(f); err != nil {
+		return err
+	}
+	n, crc := 0, uint32(0)
+	put := func(content []byte) error {
+		if want := min(f.Size-int64(n)*layout.ExtentSize, layout.ExtentSize); int64(len(content)) != want {
+			return fmt.Errorf("%w: extent %d has %d bytes of %d", layout.ErrCorrupt, n, len(content), want)
+		}
+		n++
+		crc = crc32.Update(crc, pg.Castagnoli, content)
+		_, err := to.Write(content)
+		return err
+	}
+	err := vault.EachSheet(ctx, packs, f, func(_ int, extents []layout.Extent) error {
+		for len(extents) > 0 {
+			run := 1
+			for run < len(extents) && follows(extents[run-1], extents[run]) {
+				run++
+			}
+			if err := readRun(ctx, packs, key, extents[:run], put, func() int64 { return f.Size - int64(n)*layout.ExtentSize }); err != nil {
+				return err
+			}
+			extents = extents[run:]
+		}
+		return nil
+	})
+	if err == nil && f.CRC32C != nil && *f.CRC32C != crc {
+		err = fmt.Errorf("%w: its content has checksum %08X, but %08X was read from the original server", layout.ErrCorrupt, crc, *f.CRC32C)
+	}
+	return err
+}
+
+// readRun reads extents that are read together. left is how many bytes of the file are still to come.
+func readRun(ctx context.Context, packs *vault.Packs, key layout.HashKey, run []layout.Extent, put func([]byte) error,
+	left func() int64) error {
+	if run[0].Zero() {
+		for range run {
+			if err := put(zeroes[:min(left(), layout.ExtentSize)]); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	frames := make([]vault.Frame, len(run))
+	for i, e := range run {
+		frames[i] = vault.Frame{Offset: e.Offset, Length: e.Length}
+	}
+	return packs.Read(ctx, run[0].Pack, frames, func(i int, content []byte, tag layout.Hash) error {
+		if key == nil && tag != run[i].Hash {
+			return fmt.Errorf("%w: an extent is another than its map says", layout.ErrCorrupt)
+		}
+		return put(content)
+	})
 }

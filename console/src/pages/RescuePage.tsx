@@ -82,22 +82,30 @@ export function RescuePage() {
           </button>
           {last && <Compared of={last} />}
         </Step>
-        {last && last.tables!.some((t) => (t.conflicts ?? []).length > 0) && (
+        {last && (
           <Step n={3} title="Settle what stands in the way" says="A row that somebody has changed since is overwritten only if you say so.">
-            <Settle of={last} settled={settled} onChange={setSettled} />
+            {last.tables!.some((t) => (t.conflicts ?? []).length > 0) ? (
+              <Settle of={last} settled={settled} onChange={setSettled} />
+            ) : (
+              <p>Nothing stands in the way.</p>
+            )}
           </Step>
         )}
-        {last && last.state !== "applied" && (
+        {last && (
           <Step n={4} title="Read the SQL" says="The same, for psql: with the rows.">
-            <button
-              className="button"
-              disabled={busy}
-              onClick={() =>
-                scriptOf(copy, { ...all, mode: "try" }, `${k.data.name}-rescue.sql`).then(() => setUnwritten(null), setUnwritten)
-              }
-            >
-              Download the SQL
-            </button>
+            {last.state === "applied" ? (
+              <p>The rows are back: there is nothing left to write.</p>
+            ) : (
+              <button
+                className="button"
+                disabled={busy}
+                onClick={() =>
+                  scriptOf(copy, { ...all, mode: "try" }, `${k.data.name}-rescue.sql`).then(() => setUnwritten(null), setUnwritten)
+                }
+              >
+                Download the SQL
+              </button>
+            )}
           </Step>
         )}
         {last && (
