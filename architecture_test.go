@@ -82,6 +82,7 @@ var rooms = map[string][]string{
 
 	"core/calendar":  {},
 	"core/figures":   {},
+	"core/handover":  {},
 	"core/pg":        {},
 	"core/problem":   {},
 	"core/task":      {},

@@ -23,7 +23,7 @@ import (
 
 	"velvetrewind/api"
 	"velvetrewind/core/figures"
-	"velvetrewind/engine/restore/files"
+	"velvetrewind/core/handover"
 )
 
 func (a *app) restoreFiles() *cobra.Command {
@@ -90,7 +90,7 @@ func (a *app) restoreFiles() *cobra.Command {
 	cmd.Flags().StringVar(&in.Debian, "debian", "", "lay them out as Debian does, as the cluster of this name: its configuration outside")
 	cmd.Flags().IntVar(&in.Port, "port", 0, "port of the server (default: the original's)")
 	cmd.Flags().StringVar(&in.Owner, "owner", "", "user and group of the files; of a directory only where you are root")
-	cmd.Flags().StringArrayVar(&moved, "tablespace", nil, "OLD=NEW: where a tablespace will lie that lay in OLD; may be given several times")
+	cmd.Flags().StringArrayVar(&moved, "tablespace", nil, "OLD=NEW: where a tablespace will lie that lay in OLD; may be repeated")
 	return cmd
 }
 
@@ -177,9 +177,9 @@ func (u *unpacked) all(ctx context.Context, root *os.Root, from *tar.Reader) err
 			return err
 		}
 		switch path.Base(name) {
-		case files.HowToFile:
+		case handover.HowTo:
 			u.howTo = name
-		case files.SumsFile:
+		case handover.Sums:
 			if checked, err = u.check(root, name); err != nil {
 				return err
 			}
@@ -200,7 +200,7 @@ func (u *unpacked) file(root *os.Root, name string, mode fs.FileMode, content io
 	}
 	u.files++
 	u.bytes += n
-	u.lines[files.SumLine(sum.Sum(nil), name)] = true
+	u.lines[handover.SumLine(sum.Sum(nil), name)] = true
 	return errors.Join(err, f.Close())
 }
 

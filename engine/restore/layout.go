@@ -295,7 +295,8 @@ func Content(ctx context.Context, packs *vault.Packs, key layout.HashKey, f *lay
 			for run < len(extents) && follows(extents[run-1], extents[run]) {
 				run++
 			}
-			if err := readRun(ctx, packs, key, extents[:run], put, func() int64 { return f.Size - int64(n)*layout.ExtentSize }); err != nil {
+			left := func() int64 { return f.Size - int64(n)*layout.ExtentSize }
+			if err := readRun(ctx, packs, key, extents[:run], put, left); err != nil {
 				return err
 			}
 			extents = extents[run:]

@@ -63,9 +63,8 @@ func Describe(version string) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	API(version, nil, nil, &Clusters{}, &Readiness{}, &Backups{}, &Copies{}, &Moments{}, &Segments{}, &Files{}, &Changes{}, &Proofs{}, &Rehearsals{}, &Store{},
-		&Keep{}, &Calendar{}, &Tasks{}, &Trail{},
-		&Takeovers{}, &Hosts{}, &Rescues{}).ServeHTTP(w, r)
+	API(version, nil, nil, &Clusters{}, &Readiness{}, &Backups{}, &Copies{}, &Moments{}, &Segments{}, &Files{}, &Changes{}, &Proofs{},
+		&Rehearsals{}, &Store{}, &Keep{}, &Calendar{}, &Tasks{}, &Trail{}, &Takeovers{}, &Hosts{}, &Rescues{}).ServeHTTP(w, r)
 	return w.body, nil
 }
 

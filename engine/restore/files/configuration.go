@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"velvetrewind/core/handover"
 	"velvetrewind/core/layout"
 	"velvetrewind/engine/restore"
 	"velvetrewind/engine/store/vault"
@@ -134,8 +135,9 @@ func (w *Writer) recovery() string {
 	if b.Inclusive {
 		inclusive = "on"
 	}
+	wal := strings.ReplaceAll(w.there(path.Join(w.at.side, walDir)), "%", "%%")
 	lines := []string{"# Recovery to: " + b.Moment,
-		"restore_command = " + quote(fmt.Sprintf(`cp "%s/%%f" "%%p"`, strings.ReplaceAll(w.there(path.Join(w.at.side, walDir)), "%", "%%"))),
+		"restore_command = " + quote(fmt.Sprintf(`cp "%s/%%f" "%%p"`, wal)),
 		"recovery_target = ''", "recovery_target_name = ''", "recovery_target_time = ''", "recovery_target_xid = ''",
 		"recovery_target_lsn = " + quote(b.Stop.String()),
 		"recovery_target_inclusive = " + inclusive,
@@ -175,7 +177,7 @@ func (w *Writer) howTo() string {
 		fmt.Sprintf("%s, as it was at: %s", w.Archive.Cluster.Name, w.Plan.Boundary.Moment),
 		fmt.Sprintf("PostgreSQL %d; base backup %s and the WAL from %s to %s.", w.major, w.Plan.Base, w.Plan.First, w.Plan.Last), "",
 		"1. These files belong in " + w.Want.Root + ".",
-		"   Check them:  cd " + w.Want.Root + " && sha256sum --quiet -c " + path.Join(w.at.side, SumsFile),
+		"   Check them:  cd " + w.Want.Root + " && sha256sum --quiet -c " + path.Join(w.at.side, handover.Sums),
 		"2. Read the configuration, which is the original's, and what it names outside of these directories:",
 		"   " + w.there(path.Join(w.at.config, mainFile)),
 	}

@@ -10,7 +10,6 @@ import (
 	"bytes"
 	"context"
 	"crypto/sha256"
-	"encoding/hex"
 	"fmt"
 	"io"
 	"io/fs"
@@ -18,6 +17,7 @@ import (
 	"strings"
 	"time"
 
+	"velvetrewind/core/handover"
 	"velvetrewind/core/layout"
 	"velvetrewind/core/pg"
 	"velvetrewind/core/plan"
@@ -40,8 +40,6 @@ type Want struct {
 
 // What lies beside the data directory.
 const (
-	SumsFile    = "SHA256SUMS"
-	HowToFile   = "HOW-TO.txt"
 	walDir      = "wal"
 	tablespaces = "tablespaces"
 	elsewhere   = "configuration" // files of the original that lay outside of its data directory, and are not used
@@ -107,7 +105,7 @@ func (w *Writer) Prepare(ctx context.Context) error {
 func (w *Writer) Write(ctx context.Context, to io.Writer) error {
 	w.ctx, w.out, w.made, w.now = ctx, tar.NewWriter(to), make(map[string]bool), time.Now()
 	packs := w.Store.Packs(w.Archive.Cluster.ID)
-	if err := w.put(path.Join(w.at.side, HowToFile), 0o644, []byte(w.howTo())); err != nil {
+	if err := w.put(path.Join(w.at.side, handover.HowTo), 0o644, []byte(w.howTo())); err != nil {
 		return err
 	}
 	if err := w.base(packs); err != nil {
@@ -122,7 +120,7 @@ func (w *Writer) Write(ctx context.Context, to io.Writer) error {
 		return err
 	}
 	sums := bytes.Clone(w.sums.Bytes())
-	if err := w.put(path.Join(w.at.side, SumsFile), 0o644, sums); err != nil {
+	if err := w.put(path.Join(w.at.side, handover.Sums), 0o644, sums); err != nil {
 		return err
 	}
 	return w.out.Close()
@@ -270,15 +268,6 @@ func (w *Writer) file(name string, mode fs.FileMode, size int64, modified time.T
 	if err := write(io.MultiWriter(w.out, sum)); err != nil {
 		return fmt.Errorf("%s: %w", name, err)
 	}
-	w.sums.WriteString(SumLine(sum.Sum(nil), name))
+	w.sums.WriteString(handover.SumLine(sum.Sum(nil), name))
 	return nil
-}
-
-// SumLine is a line of the list of sums, as sha256sum reads and writes it.
-func SumLine(sum []byte, name string) string {
-	mark, escaped := "", strings.NewReplacer(`\`, `\\`, "\n", `\n`).Replace(name)
-	if escaped != name {
-		mark = `\`
-	}
-	return fmt.Sprintf("%s%s  %s\n", mark, hex.EncodeToString(sum), escaped)
 }
