@@ -18,7 +18,7 @@ var promises = [][4]string{
 	{"core/attention", "what is merely young is no need", "TestNeeds", "core/attention"},
 	{"core/blocks", "every page that a record refers to is in the set", "TestSinceIsEnough", "core/blocks"},
 	{"core/calendar", "a time that comes twice is due the first time only", "TestUpcoming", "core/calendar"},
-	{"core/handover", "a line of the list is what sha256sum reads", "TestSumLine", "core/handover"},
+	{"core/handover", "a line of the list is what b2sum reads", "TestSumLine", "core/handover"},
 	{"core/inventory", "what nothing is known of is never called expendable", "TestFindingsAgainstAModel", "core/inventory"},
 	{"core/journal", "nothing of what was rolled back is handed over", "TestJournalAgainstAModel", "core/journal"},
 	{"core/keep", "a cluster never loses its newest base", "TestDecide", "core/keep"},

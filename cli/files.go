@@ -4,10 +4,10 @@ import (
 	"archive/tar"
 	"bytes"
 	"context"
-	"crypto/sha256"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"hash"
 	"io"
 	"io/fs"
 	"net/http"
@@ -33,7 +33,7 @@ func (a *app) restoreFiles() *cobra.Command {
 		Use: "files CLUSTER MOMENT DIRECTORY | -", Short: "Write a base backup and the WAL up to a moment as ordinary files",
 		Long: "Write a base backup and the WAL up to a moment as ordinary files into a new directory, or with - as a tar stream to\n" +
 			"the standard output, for a server that is started elsewhere without Velvet Rewind. With them come the settings that\n" +
-			"lead it to the moment, a HOW-TO.txt to read first, and SHA256SUMS to check them with." + momentHelp,
+			"lead it to the moment, a HOW-TO.txt to read first, and B2SUMS to check them with." + momentHelp,
 		Args: cobra.ExactArgs(3), ValidArgsFunction: a.completeClusters,
 		Example: "  velvet restore files ferries \"before tx 1715\" /srv/ferries\n" +
 			"  velvet restore files ferries latest - --at / --debian ferries --owner postgres | ssh quay tar -C / -x",
@@ -111,7 +111,7 @@ type unpacked struct {
 	files int
 	bytes int64
 	howTo string
-	lines map[string]bool // of the list of sums, as they have to be
+	list  hash.Hash // of the list of sums as it has to be
 }
 
 // unpack writes a stream into a new directory: aside first, and under its name once all of it is there, right, and safe.
@@ -132,7 +132,7 @@ func unpack(ctx context.Context, stream io.Reader, to string) (u unpacked, err e
 	if err != nil {
 		return u, err
 	}
-	u.lines = make(map[string]bool)
+	u.list = handover.NewSum()
 	err = u.all(ctx, root, tar.NewReader(stream))
 	if err = errors.Join(err, root.Close()); err != nil {
 		return u, err
@@ -153,11 +153,11 @@ func flush(dir string, how func(int) error) error {
 
 // all writes every file of a stream, which is whole if it ends in the sums of all others.
 func (u *unpacked) all(ctx context.Context, root *os.Root, from *tar.Reader) error {
-	checked := false
+	whole := false
 	for ctx.Err() == nil {
 		h, err := from.Next()
 		if errors.Is(err, io.EOF) {
-			if !checked {
+			if !whole {
 				return errors.New("the stream ended before all had come: see the service's log")
 			}
 			return nil
@@ -180,9 +180,7 @@ func (u *unpacked) all(ctx context.Context, root *os.Root, from *tar.Reader) err
 		case handover.HowTo:
 			u.howTo = name
 		case handover.Sums:
-			if checked, err = u.check(root, name); err != nil {
-				return err
-			}
+			whole = true
 		}
 	}
 	return ctx.Err()
@@ -193,34 +191,19 @@ func (u *unpacked) file(root *os.Root, name string, mode fs.FileMode, content io
 	if err != nil {
 		return err
 	}
-	sum := sha256.New()
+	sum := handover.NewSum()
 	n, err := io.Copy(io.MultiWriter(f, sum), content)
 	if errors.Is(err, io.ErrUnexpectedEOF) {
 		err = fmt.Errorf("the stream broke off: see the service's log: %w", err)
 	}
 	u.files++
 	u.bytes += n
-	u.lines[handover.SumLine(sum.Sum(nil), name)] = true
+	if path.Base(name) != handover.Sums { // it does not name itself
+		u.list.Write([]byte(handover.SumLine(sum.Sum(nil), name)))
+	} else if err == nil && !bytes.Equal(sum.Sum(nil), u.list.Sum(nil)) {
+		err = errors.New("what was written is not what was sent")
+	}
 	return errors.Join(err, f.Close())
-}
-
-// check compares what was written with the list of what should have been.
-func (u *unpacked) check(root *os.Root, name string) (bool, error) {
-	list, err := root.ReadFile(name)
-	if err != nil {
-		return false, err
-	}
-	listed := 0
-	for line := range strings.Lines(string(list)) {
-		listed++
-		if !u.lines[line] {
-			return false, fmt.Errorf("what was written is not what was sent: %s", strings.TrimSpace(line))
-		}
-	}
-	if listed != len(u.lines)-1 { // it does not name itself
-		return false, fmt.Errorf("the list names %d files, and %d came", listed, len(u.lines)-1)
-	}
-	return true, nil
 }
 
 // own gives a file to the user that the stream names, where there is such a one and we may.

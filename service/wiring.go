@@ -301,7 +301,7 @@ func (w *wiring) nouns() []handlers.Noun {
 		&handlers.Takeovers{Catalog: w.catalog, Logins: w.logins, Planner: w.planner, Taker: w.worker.Taker(), Tasks: w.queue,
 			Now: w.cfg.Now},
 		&handlers.Rescues{Catalog: w.catalog, Worker: w.worker, Tasks: w.queue, Log: w.log},
-		&handlers.Files{Planner: w.planner, Custody: w.custody, Log: w.log},
+		&handlers.Files{Planner: w.planner, Custody: w.custody, Spool: w.cfg.spool(), Log: w.log},
 		&handlers.Segments{Planner: w.planner, Custody: w.custody, Fleet: w.fleet, Log: w.log},
 	}
 }

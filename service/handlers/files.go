@@ -4,6 +4,7 @@ import (
 	"context"
 	"log/slog"
 	"net/http"
+	"os"
 	"path"
 	"regexp"
 	"strings"
@@ -21,6 +22,7 @@ import (
 type Files struct {
 	Planner *planner.Planner
 	Custody *custody.Custody
+	Spool   string // directory, for what is written beside
 	Log     *slog.Logger
 }
 
@@ -48,11 +50,17 @@ func (h *Files) write(ctx context.Context, in *restoreFiles) (*huma.StreamRespon
 	if err != nil {
 		return nil, err
 	}
-	w := &files.Writer{Store: h.Custody.Store, Archive: o.Archive, Plan: p, Want: want}
-	if err := w.Prepare(ctx); err != nil {
+	aside, err := os.CreateTemp(h.Spool, "files-*")
+	if err != nil {
 		return nil, err
 	}
+	_ = os.Remove(aside.Name()) // it goes with its last reader
+	w := &files.Writer{Store: h.Custody.Store, Archive: o.Archive, Plan: p, Want: want, Aside: aside}
+	if err := w.Prepare(ctx); err != nil {
+		return nil, joinClose(err, aside)
+	}
 	return &huma.StreamResponse{Body: func(out huma.Context) {
+		defer func() { _ = aside.Close() }()
 		out.SetHeader("Content-Type", "application/x-tar")
 		if err := w.Write(out.Context(), out.BodyWriter()); err != nil {
 			h.Log.Error("files could not be written to their end", "cluster", o.Cluster.Name, "moment", p.Boundary.Moment, "error", err)

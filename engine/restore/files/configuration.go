@@ -177,7 +177,7 @@ func (w *Writer) howTo() string {
 		fmt.Sprintf("%s, as it was at: %s", w.Archive.Cluster.Name, w.Plan.Boundary.Moment),
 		fmt.Sprintf("PostgreSQL %d; base backup %s and the WAL from %s to %s.", w.major, w.Plan.Base, w.Plan.First, w.Plan.Last), "",
 		"1. These files belong in " + w.Want.Root + ".",
-		"   Check them:  cd " + w.Want.Root + " && sha256sum --quiet -c " + path.Join(w.at.side, handover.Sums),
+		"   Check them:  cd " + w.Want.Root + " && b2sum --quiet -c " + path.Join(w.at.side, handover.Sums),
 		"2. Read the configuration, which is the original's, and what it names outside of these directories:",
 		"   " + w.there(path.Join(w.at.config, mainFile)),
 	}

@@ -1,15 +1,14 @@
 // Package files writes a base backup and the WAL up to a moment as a tar stream of ordinary files, for somebody who starts the
 // server elsewhere, with public tools alone.
 //
-// Invariant: the stream ends in the list of its files' SHA-256 sums, so that one without it is not whole. What lies in it leaves
+// Invariant: the stream ends in the list of its files' sums, so that one without it is not whole. What lies in it leaves
 // the original alone: it archives nothing, follows nobody, and stops before the first transaction that is not wanted.
 package files
 
 import (
 	"archive/tar"
-	"bytes"
+	"bufio"
 	"context"
-	"crypto/sha256"
 	"fmt"
 	"io"
 	"io/fs"
@@ -51,6 +50,7 @@ type Writer struct {
 	Archive *archive.Archive // on the way to the moment
 	Plan    plan.Restore
 	Want    Want
+	Aside   io.ReadWriteSeeker // an empty file, for the list of sums: there may be a million of them
 
 	ctx   context.Context
 	out   *tar.Writer
@@ -58,7 +58,7 @@ type Writer struct {
 	head  layout.Head
 	major int
 	own   configuration
-	sums  bytes.Buffer
+	sums  *bufio.Writer
 	made  map[string]bool // directories
 	now   time.Time
 }
@@ -104,6 +104,7 @@ func (w *Writer) Prepare(ctx context.Context) error {
 // Write writes the stream, once it is prepared.
 func (w *Writer) Write(ctx context.Context, to io.Writer) error {
 	w.ctx, w.out, w.made, w.now = ctx, tar.NewWriter(to), make(map[string]bool), time.Now()
+	w.sums = bufio.NewWriter(w.Aside)
 	packs := w.Store.Packs(w.Archive.Cluster.ID)
 	if err := w.put(path.Join(w.at.side, handover.HowTo), 0o644, []byte(w.howTo())); err != nil {
 		return err
@@ -119,11 +120,28 @@ func (w *Writer) Write(ctx context.Context, to io.Writer) error {
 	if err := w.wal(); err != nil {
 		return err
 	}
-	sums := bytes.Clone(w.sums.Bytes())
-	if err := w.put(path.Join(w.at.side, handover.Sums), 0o644, sums); err != nil {
+	if err := w.list(); err != nil {
 		return err
 	}
 	return w.out.Close()
+}
+
+// list writes the list of sums, the last file.
+func (w *Writer) list() error {
+	if err := w.sums.Flush(); err != nil {
+		return err
+	}
+	size, err := w.Aside.Seek(0, io.SeekCurrent)
+	if err == nil {
+		_, err = w.Aside.Seek(0, io.SeekStart)
+	}
+	if err != nil {
+		return err
+	}
+	return w.file(path.Join(w.at.side, handover.Sums), 0o644, size, w.now, func(to io.Writer) error {
+		_, err := io.Copy(to, w.Aside)
+		return err
+	})
 }
 
 // manifest reads the base's.
@@ -264,10 +282,10 @@ func (w *Writer) file(name string, mode fs.FileMode, size int64, modified time.T
 	if err != nil {
 		return err
 	}
-	sum := sha256.New()
+	sum := handover.NewSum()
 	if err := write(io.MultiWriter(w.out, sum)); err != nil {
 		return fmt.Errorf("%s: %w", name, err)
 	}
-	w.sums.WriteString(handover.SumLine(sum.Sum(nil), name))
-	return nil
+	_, err = w.sums.WriteString(handover.SumLine(sum.Sum(nil), name))
+	return err
 }
