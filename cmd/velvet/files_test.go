@@ -31,8 +31,8 @@ func TestFilesAreStartedByHand(t *testing.T) {
 	s.commit(3)
 	s.captured()
 	owner := s.Host.User()
-	require.NoError(t, s.Host.MakeDir(s.Path("elsewhere"), 0o755))
-	dir, ledger := s.Path("elsewhere", "ferries"), s.Path("ferries", "ledger")
+	require.NoError(t, s.Host.MakeDir(s.Path("else where"), 0o755))
+	dir, ledger := s.Path("else where", "ferries"), s.Path("ferries", "ledger")
 	port, err := s.Host.FreePort()
 	require.NoError(t, err)
 
@@ -47,7 +47,7 @@ func TestFilesAreStartedByHand(t *testing.T) {
 	}
 	s.refused(1, []string{"say with --at"}, "restore", "files", "ferries", "latest", "-")
 
-	moved := s.Path("elsewhere", "moved-ledger")
+	moved := s.Path("else where", "moved-ledger")
 	said := s.service.Must("restore", "files", "ferries", "tx "+last, dir, "--port", fmt.Sprint(port), "--owner", owner,
 		"--tablespace", ledger+"="+moved)
 	assert.Contains(t, said, "HOW-TO.txt")

@@ -3,9 +3,11 @@ package files
 import (
 	"bytes"
 	"fmt"
+	"io/fs"
 	"path"
 	"slices"
 	"strings"
+	"unicode"
 
 	"velvetrewind/core/handover"
 	"velvetrewind/core/layout"
@@ -44,6 +46,9 @@ func (w *Writer) readConfiguration(packs *vault.Packs) error {
 	err := w.manifest(layout.Visit{Head: func(h layout.Head) error { w.head = h; return nil }, File: func(f *layout.File) error {
 		if !isConfiguration(f) || f.Dir || f.Size > mostConfiguration {
 			return nil
+		}
+		if !fs.ValidPath(f.Path) {
+			return leadsOut(f)
 		}
 		var content bytes.Buffer
 		if err := restore.Content(w.ctx, packs, w.Store.HashKey(w.Archive.Cluster.ID), f, &content); err != nil {
@@ -145,7 +150,7 @@ func (w *Writer) recovery() string {
 		"recovery_target_action = 'pause'",
 		"# The original's archive, and the servers that it speaks with, are left alone.",
 		"archive_mode = off", "archive_command = ''", "primary_conninfo = ''", "primary_slot_name = ''", "synchronous_standby_names = ''",
-		"max_logical_replication_workers = 0"}
+		"recovery_end_command = ''", "archive_cleanup_command = ''", "max_logical_replication_workers = 0"}
 	if w.Want.Port != 0 {
 		lines = append(lines, fmt.Sprintf("port = %d", w.Want.Port))
 	}
@@ -170,21 +175,32 @@ func (w *Writer) tablespaceAt(s layout.TablespaceEntry) string {
 
 func quote(s string) string { return "'" + strings.ReplaceAll(s, "'", "''") + "'" }
 
+// shell is a word of a shell's command.
+func shell(s string) string {
+	if strings.IndexFunc(s, func(r rune) bool {
+		return !strings.ContainsRune("/._-", r) && !unicode.IsLetter(r) && !unicode.IsDigit(r)
+	}) < 0 {
+		return s
+	}
+	return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
+}
+
 // howTo is what whoever starts the server reads first.
 func (w *Writer) howTo() string {
-	data := w.there(w.at.data)
+	data := shell(w.there(w.at.data))
 	lines := []string{
 		fmt.Sprintf("%s, as it was at: %s", w.Archive.Cluster.Name, w.Plan.Boundary.Moment),
 		fmt.Sprintf("PostgreSQL %d; base backup %s and the WAL from %s to %s.", w.major, w.Plan.Base, w.Plan.First, w.Plan.Last), "",
 		"1. These files belong in " + w.Want.Root + ".",
-		"   Check them:  cd " + w.Want.Root + " && b2sum --quiet -c " + path.Join(w.at.side, handover.Sums),
+		"   Check them:  cd " + shell(w.Want.Root) + " && b2sum --quiet -c " + path.Join(w.at.side, handover.Sums),
 		"2. Read the configuration, which is the original's, and what it names outside of these directories:",
 		"   " + w.there(path.Join(w.at.config, mainFile)),
 	}
 	n := 3
 	for _, s := range w.head.Tablespaces {
 		if from := w.there(path.Join(w.at.side, tablespaces, fmt.Sprint(s.OID))); w.tablespaceAt(s) != from {
-			lines = append(lines, fmt.Sprintf("%d. Move the tablespace that lay in %s:  mv %s %s", n, s.Location, from, w.tablespaceAt(s)))
+			lines = append(lines, fmt.Sprintf("%d. Move the tablespace that lay in %s:  mv %s %s", n, s.Location, shell(from),
+				shell(w.tablespaceAt(s))))
 			n++
 		}
 	}
@@ -196,7 +212,7 @@ func (w *Writer) howTo() string {
 		fmt.Sprintf("%d. Let all of it belong to the OS user that runs the server, and start it:  %s", n, start),
 		fmt.Sprintf("%d. It replays the WAL, stops at the moment and answers queries, but writes nothing. Look whether it is right.", n+1),
 		fmt.Sprintf("%d. To open it for writing:  SELECT pg_wal_replay_resume();", n+2),
-		"   Then take the lines out of "+path.Join(data, autoFile)+" that begin with \"Recovery to\",",
+		"   Then take the lines out of "+w.there(path.Join(w.at.data, autoFile))+" that begin with \"Recovery to\",",
 		"   and have it archive its WAL again, not to the place of the original.", "")
 	return strings.Join(lines, "\n")
 }

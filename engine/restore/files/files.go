@@ -185,12 +185,16 @@ func (w *Writer) base(packs *vault.Packs) error {
 // place is where a file of the base lies in the stream.
 func (w *Writer) place(f *layout.File) (string, error) {
 	if !fs.ValidPath(f.Path) {
-		return "", fmt.Errorf("%w: the manifest names %q, which leads out of the directory or about in it", layout.ErrCorrupt, f.Path)
+		return "", leadsOut(f)
 	}
 	if below, ok := strings.CutPrefix(f.Path, "pg_tblspc/"); ok {
 		return path.Join(w.at.side, tablespaces, below), nil
 	}
 	return path.Join(w.at.data, f.Path), nil
+}
+
+func leadsOut(f *layout.File) error {
+	return fmt.Errorf("%w: the manifest names %q, which leads out of the directory or about in it", layout.ErrCorrupt, f.Path)
 }
 
 // wal writes the segments that are replayed, and the histories of their timelines.
