@@ -96,6 +96,7 @@ var rooms = map[string][]string{
 	"core/journal":   {"core/blocks", "core/pg", "core/wal"},
 	"core/inventory": {"core/pg", "core/reach"},
 	"core/partial":   {"core/journal", "core/wal"},
+	"core/repair":    {"core/blocks", "core/pg", "core/wal"},
 	"core/moment":    {"core/journal", "core/pg", "core/wal"},
 	"core/plan":      {"core/moment", "core/pg", "core/reach"},
 	"core/proof":     {"core/figures", "core/journal", "core/moment", "core/pg"},

@@ -7,7 +7,7 @@ import (
 // Task is one piece of work.
 type Task struct {
 	ID         string         `json:"id"`
-	Kind       string         `json:"kind" enum:"backup,side copy,step copy,open copy,discard copy,proof,drop backup,keep run,audit,rebuild,second store,rehearsal,takeover,remove what was set aside,rescue,comparison"`
+	Kind       string         `json:"kind" enum:"backup,side copy,step copy,open copy,discard copy,proof,drop backup,keep run,audit,rebuild,second store,rehearsal,takeover,remove what was set aside,rescue,comparison,repair"`
 	Cluster    string         `json:"cluster,omitempty" doc:"name"`
 	Subject    string         `json:"subject,omitempty" doc:"id of the backup or copy it is about"`
 	State      string         `json:"state" enum:"waiting,running,done,failed,cancelled"`

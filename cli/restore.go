@@ -15,7 +15,7 @@ import (
 
 func (a *app) restore() *cobra.Command {
 	c := &cobra.Command{Use: "restore", Short: "Plan a restore, begin it as a side copy, and have one take over"}
-	c.AddCommand(a.restorePlan(), a.restoreStart(), a.restoreFiles(), a.restoreTakeover())
+	c.AddCommand(a.restorePlan(), a.restoreStart(), a.restoreFiles(), a.restoreTakeover(), a.restoreRepair())
 	return c
 }
 

@@ -3580,7 +3580,7 @@ export interface components {
             finishedAt?: string;
             id: string;
             /** @enum {string} */
-            kind: "backup" | "side copy" | "step copy" | "open copy" | "discard copy" | "proof" | "drop backup" | "keep run" | "audit" | "rebuild" | "second store" | "rehearsal" | "takeover" | "remove what was set aside" | "rescue" | "comparison";
+            kind: "backup" | "side copy" | "step copy" | "open copy" | "discard copy" | "proof" | "drop backup" | "keep run" | "audit" | "rebuild" | "second store" | "rehearsal" | "takeover" | "remove what was set aside" | "rescue" | "comparison" | "repair";
             /**
              * Format: double
              * @description seconds that it may still take

@@ -112,6 +112,31 @@ func (s *Set) Since(f Fork, first, end uint32) (changed []uint32, cut uint32) {
 	return p.list(first, uint64(end)), min(cut, max(p.cut, first))
 }
 
+// Knows tells whether anything was gathered of a fork, or of its database as a whole.
+func (s *Set) Knows(f Fork) bool {
+	return s.forks[f] != nil || f.Relation.Database != 0 && s.forks[database(f.Relation.Database)] != nil
+}
+
+// Touches tells whether anything was gathered of a database.
+func (s *Set) Touches(oid uint32) bool {
+	for f := range s.forks {
+		if f.Relation.Database == oid {
+			return true
+		}
+	}
+	return false
+}
+
+// CopiesFiles tells whether a database's files were copied as files.
+func (s *Set) CopiesFiles() bool {
+	for f := range s.forks {
+		if f.Relation.Filenode == 0 {
+			return true
+		}
+	}
+	return false
+}
+
 // Least is how many pages a fork that had so many must have at least after all that was gathered.
 func (s *Set) Least(f Fork, had uint32) uint32 {
 	if s.forks[database(f.Relation.Database)] != nil && f.Relation.Database != 0 {

@@ -1,6 +1,7 @@
 package layout
 
 import (
+	"bytes"
 	"crypto/aes"
 	"crypto/cipher"
 	"encoding/binary"
@@ -44,6 +45,16 @@ func (h *Hasher) Of(content []byte) (sum Hash) {
 	copy(sum[:], h.keyed.Sum(whole[:0]))
 	return sum
 }
+
+// Matches tells whether content is what an extent holds.
+func (h *Hasher) Matches(e Extent, content []byte) bool {
+	if e.Zero() {
+		return bytes.Equal(content, zeroes[:len(content)])
+	}
+	return h.Of(content) == e.Hash
+}
+
+var zeroes [ExtentSize]byte
 
 func keyed(key []byte) *blake3.Hasher {
 	h, err := blake3.NewKeyed(key)

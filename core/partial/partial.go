@@ -52,11 +52,9 @@ func (s *Spec) Needs(n journal.Name) bool {
 // Those of a cluster's first relations and tablespaces that are its users' have oids from here on (FirstNormalObjectId).
 const firstUsers = 16384
 
-const defaultSpace = 1663 // pg_default
-
 // Spares tells whether a copy can do without a file, by everything that it was known as.
 func (s *Spec) Spares(ref wal.RelationRef, names []journal.Name) bool {
-	if len(names) == 0 || ref.Filenode < firstUsers || ref.Database == 0 || ref.Space != defaultSpace && ref.Space < firstUsers {
+	if len(names) == 0 || ref.Filenode < firstUsers || ref.Database == 0 || ref.Space != wal.DefaultSpace && ref.Space < firstUsers {
 		return false
 	}
 	for _, n := range names {

@@ -9,8 +9,8 @@ import (
 
 // The tablespaces that every cluster has (pg_tablespace.dat).
 const (
-	defaultSpace = 1663
-	globalSpace  = 1664
+	DefaultSpace = 1663
+	GlobalSpace  = 1664
 )
 
 // RelationOf tells whose pages the file at a path relative to the data directory holds.
@@ -18,9 +18,9 @@ func RelationOf(name string) (r RelationRef, f pg.RelationFile, ok bool) {
 	if f, ok = pg.ParseRelationFile(name); !ok {
 		return r, f, false
 	}
-	r = RelationRef{Space: defaultSpace, Database: f.Database, Filenode: f.Filenode}
+	r = RelationRef{Space: DefaultSpace, Database: f.Database, Filenode: f.Filenode}
 	if f.Database == 0 {
-		r.Space = globalSpace
+		r.Space = GlobalSpace
 	}
 	if below, ok := strings.CutPrefix(name, "pg_tblspc/"); ok {
 		oid, _, _ := strings.Cut(below, "/")

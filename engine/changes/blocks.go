@@ -5,7 +5,9 @@ import (
 	"fmt"
 
 	"velvetrewind/core/blocks"
+	"velvetrewind/core/journal"
 	"velvetrewind/core/pg"
+	"velvetrewind/core/wal"
 )
 
 // Blocks gathers the pages that the WAL between two LSNs of the newest timeline changes.
@@ -35,6 +37,39 @@ func (j *Journal) Blocks(ctx context.Context, from, to pg.LSN) (*blocks.Set, err
 		}
 	}
 	return set, nil
+}
+
+// Removed lists the files and the databases that transactions remove which end between two LSNs of the newest timeline.
+func (j *Journal) Removed(ctx context.Context, from, to pg.LSN) (files []wal.RelationRef, databases []uint32, err error) {
+	z := j.archive.Cluster.SegmentSize
+	for n := z.Number(from); n <= z.Number(to-1); n++ {
+		s, err := j.segment(ctx, n)
+		if err != nil {
+			return nil, nil, fmt.Errorf("the summary of segment %s: %w", j.archive.SegmentOf(n).Name(z), err)
+		}
+		err = s.Each(func(t *journal.Transaction) error {
+			if t.End > from {
+				files, databases = append(files, t.Dropped...), append(databases, t.DroppedDatabases...)
+			}
+			return nil
+		})
+		if err != nil {
+			return nil, nil, err
+		}
+	}
+	return files, databases, nil
+}
+
+// Told is where the last record ends that was captured.
+func (j *Journal) Told(ctx context.Context) (pg.LSN, error) {
+	if len(j.stretches) == 0 {
+		return 0, nil
+	}
+	s, err := j.segment(ctx, j.stretches[len(j.stretches)-1].Last)
+	if err != nil {
+		return 0, err
+	}
+	return s.State.Next, nil
 }
 
 // Until gathers what is known for sure of the pages that the WAL between two LSNs changes: all of what it cuts off, and the

@@ -32,8 +32,15 @@ type Original struct {
 	Running     bool              `json:"running"`
 	Standby     bool              `json:"standby,omitempty"`     // it follows another
 	Gone        bool              `json:"gone,omitempty"`        // its directory is lost; the rest is as it was last seen
+	Locked      bool              `json:"locked,omitempty"`      // a repair has begun, and is not through: it cannot be started
 	Tablespaces map[uint32]string `json:"tablespaces,omitempty"` // where each lies, by its OID
 }
+
+// The control file, without which no server starts, and its name for as long as a repair keeps one from starting.
+const (
+	controlFile   = "global/pg_control"
+	LockedControl = controlFile + ".velvet-repair"
+)
 
 // server is the original as a server that we start and end.
 func (o Original) server() Server { return Server{Major: o.Major, DataDir: o.DataDir, Log: o.Log} }
@@ -66,7 +73,11 @@ func (h *Host) Inspect(dir string, systemID uint64) (o Original, err error) {
 		return o, err
 	}
 	defer func() { _ = t.Close() }()
-	content, err := t.ReadFile("global/pg_control")
+	content, err := t.ReadFile(controlFile)
+	if errors.Is(err, fs.ErrNotExist) {
+		o.Locked = true
+		content, err = t.ReadFile(LockedControl)
+	}
 	if errors.Is(err, fs.ErrNotExist) {
 		return o, fmt.Errorf("%w: %w", ErrGone, err)
 	}
@@ -338,7 +349,12 @@ func (h *Host) Control(user, dir string) (c pg.Control, err error) {
 		return c, err
 	}
 	defer func() { _ = t.Close() }()
-	content, err := t.ReadFile("global/pg_control")
+	content, err := t.ReadFile(controlFile)
+	if errors.Is(err, fs.ErrNotExist) {
+		if locked, e := t.ReadFile(LockedControl); e == nil {
+			content, err = locked, nil
+		}
+	}
 	if err != nil {
 		return c, err
 	}

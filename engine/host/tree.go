@@ -106,6 +106,18 @@ func (t *Tree) Reopen(name string, mode fs.FileMode) (*os.File, error) {
 	return t.host.settle(f, mode)
 }
 
+// Change opens a plain file of the OS user for reading and writing.
+func (t *Tree) Change(name string) (*os.File, error) {
+	f, err := t.root.OpenFile(name, os.O_RDWR|unix.O_NONBLOCK, 0)
+	if err != nil {
+		return nil, err
+	}
+	if err := t.host.plain(f); err != nil {
+		return nil, errors.Join(err, f.Close())
+	}
+	return f, nil
+}
+
 // Open opens a plain file of the OS user for reading.
 func (t *Tree) Open(name string) (*os.File, error) {
 	return t.host.openPlain(func(how int) (*os.File, error) { return t.root.OpenFile(name, how, 0) })
@@ -150,6 +162,46 @@ func (t *Tree) WriteFile(name string, content []byte, mode fs.FileMode) error {
 
 // Rename gives a file another name in the tree.
 func (t *Tree) Rename(from, to string) error { return t.root.Rename(from, to) }
+
+// SyncDir has the names in a directory of the tree be safe.
+func (t *Tree) SyncDir(name string) error { return t.syncOne(name) }
+
+// MoveTo gives what has a name the same name in another tree of the same file system, where nothing has it, durably. The directories
+// above it are made there.
+func (t *Tree) MoveTo(to *Tree, name string) error {
+	if err := to.makeDirs(filepath.Dir(name)); err != nil {
+		return err
+	}
+	from, err := t.root.OpenFile(filepath.Dir(name), os.O_RDONLY|unix.O_DIRECTORY, 0)
+	if err != nil {
+		return err
+	}
+	in, err := to.root.OpenFile(filepath.Dir(name), os.O_RDONLY|unix.O_DIRECTORY, 0)
+	if err != nil {
+		return errors.Join(err, from.Close())
+	}
+	base := filepath.Base(name)
+	if err = unix.Renameat2(int(from.Fd()), base, int(in.Fd()), base, unix.RENAME_NOREPLACE); err != nil {
+		err = &os.LinkError{Op: "rename", Old: t.Path(name), New: to.Path(name), Err: err}
+	} else {
+		err = errors.Join(in.Sync(), from.Sync())
+	}
+	return errors.Join(err, in.Close(), from.Close())
+}
+
+// makeDirs makes a directory of the tree, and those above it.
+func (t *Tree) makeDirs(name string) error {
+	if name == "." {
+		return nil
+	}
+	if info, err := t.root.Lstat(name); err == nil && info.IsDir() {
+		return nil
+	}
+	if err := t.makeDirs(filepath.Dir(name)); err != nil {
+		return err
+	}
+	return t.MakeDir(name, 0o700)
+}
 
 // Lstat describes what has a name, if it is a link the link itself.
 func (t *Tree) Lstat(name string) (fs.FileInfo, error) { return t.root.Lstat(name) }

@@ -1,7 +1,6 @@
 package restore
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -191,7 +190,7 @@ func (l *laying) stands() func(n int, e layout.Extent) []byte {
 		if _, err := l.out.ReadAt(content, int64(n)*layout.ExtentSize); err != nil {
 			return nil // shorter, or not to be read: written anew
 		}
-		if e.Zero() && bytes.Equal(content, zeroes[:len(content)]) || !e.Zero() && hasher.Of(content) == e.Hash {
+		if hasher.Matches(e, content) {
 			return content
 		}
 		return nil

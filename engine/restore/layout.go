@@ -309,6 +309,31 @@ func Content(ctx context.Context, packs *vault.Packs, key layout.HashKey, f *lay
 	return err
 }
 
+// Some reads some extents of a file of a base backup, by their rising numbers. The content is good until the next.
+func Some(ctx context.Context, packs *vault.Packs, key layout.HashKey, f *layout.File, extents []layout.Extent, which []int,
+	put func(n int, content []byte) error) error {
+	length := func(n int) int64 { return min(f.Size-int64(n)*layout.ExtentSize, layout.ExtentSize) }
+	for len(which) > 0 {
+		run := []layout.Extent{extents[which[0]]}
+		for len(run) < len(which) && follows(run[len(run)-1], extents[which[len(run)]]) {
+			run = append(run, extents[which[len(run)]])
+		}
+		i := 0
+		err := readRun(ctx, packs, key, run, func(content []byte) error {
+			n := which[i]
+			if i++; int64(len(content)) != length(n) {
+				return fmt.Errorf("%w: extent %d has %d bytes of %d", layout.ErrCorrupt, n, len(content), length(n))
+			}
+			return put(n, content)
+		}, func() int64 { return length(which[min(i, len(which)-1)]) })
+		if err != nil {
+			return err
+		}
+		which = which[len(run):]
+	}
+	return nil
+}
+
 // readRun reads extents that are read together. left is how many bytes of the file are still to come.
 func readRun(ctx context.Context, packs *vault.Packs, key layout.HashKey, run []layout.Extent, put func([]byte) error,
 	left func() int64) error {

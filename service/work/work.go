@@ -99,6 +99,13 @@ type (
 		Pause  time.Duration `json:"pause,omitempty"`
 		Open   bool          `json:"open,omitempty"` // the copy, where that must be
 	}
+	// Repair lays right files over wrong ones of a cluster that is stopped.
+	Repair struct {
+		Apply       bool     `json:"apply,omitempty"` // else it only compares
+		Tablespaces []string `json:"tablespaces,omitempty"`
+		Relations   []string `json:"relations,omitempty"`
+		NoStart     bool     `json:"noStart,omitempty"`
+	}
 	// Compare holds tables of a copy, which is its subject, against the live ones.
 	Compare struct {
 		Database string   `json:"database"`
@@ -136,6 +143,7 @@ const (
 	KindClear    = "remove what was set aside"
 	KindRescue   = "rescue"
 	KindCompare  = "comparison"
+	KindRepair   = "repair"
 )
 
 // TaskKind is the kind of task that an order is for.
@@ -186,6 +194,9 @@ func (Rescue) TaskKind() string { return KindRescue }
 // TaskKind is the kind of task that an order is for.
 func (Compare) TaskKind() string { return KindCompare }
 
+// TaskKind is the kind of task that an order is for.
+func (Repair) TaskKind() string { return KindRepair }
+
 // Worker does the work of all kinds.
 type Worker struct {
 	Catalog    *catalog.Catalog
@@ -227,6 +238,8 @@ func (w *Worker) AddTo(q *tasks.Queue) {
 	tasks.Add(q, tasks.Kind[Takeover]{Work: w.takeOver, Undo: w.undoTakeover, Alone: problem.New(problem.Conflict,
 		"Watch it with: velvet task list", "the original was not touched", "a takeover of this cluster is under way")})
 	tasks.Add(q, tasks.Kind[Clear]{Work: w.clear, Undo: leaveAsIs})
+	tasks.Add(q, tasks.Kind[Repair]{Work: w.repair, Undo: w.undoRepair, Alone: problem.New(problem.Conflict,
+		"Watch it with: velvet task list", "nothing was changed", "a repair of this cluster is under way")})
 	tasks.Add(q, tasks.Kind[Compare]{Work: w.compare, Undo: leaveAsIs})
 	tasks.Add(q, tasks.Kind[Rescue]{Work: w.rescue, Undo: w.undoRescue, Alone: problem.New(problem.Conflict,
 		"Watch it with: velvet task list", "nothing was changed", "a rescue of this cluster is under way")})

@@ -257,6 +257,19 @@ func (b *Book) Named(database string, t journal.Table) (list []journal.Name) {
 	return list
 }
 
+// Files are those that a table, or an index of one, has now which is called DATABASE.SCHEMA.NAME, with those of its TOAST table and
+// indexes.
+func (b *Book) Files(called string) (list []wal.RelationRef) {
+	b.mu.RLock()
+	defer b.mu.RUnlock()
+	for ref, versions := range b.files {
+		if n := versions[len(versions)-1].name; n.Database+"."+n.Schema+"."+n.Table == called {
+			list = append(list, ref)
+		}
+	}
+	return list
+}
+
 // Databases are the oids of the databases that were ever called by a name, as far as they were asked, or anything in them was seen.
 func (b *Book) Databases(name string) []uint32 {
 	b.mu.RLock()

@@ -108,6 +108,12 @@ func (w *WAL) End(ctx context.Context, t pg.Timeline, from pg.LSN, captured io.R
 	return 0, context.Cause(ctx)
 }
 
+// Has tells whether a whole file of a segment is there.
+func (w *WAL) Has(seg pg.Segment) bool {
+	is, err := w.files.Look("pg_wal/" + seg.Name(w.z))
+	return err == nil && is.Size == int64(w.z)
+}
+
 // chunk is how much is handed out at once.
 const chunk = 256 << 10
 
