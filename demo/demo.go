@@ -81,6 +81,7 @@ func Run(ctx context.Context, opt Options) (err error) {
 		{"The fares come home as well, but for two that somebody has corrected since.", r.faresHome},
 		{"A table is dropped, with the view on it. Both come back.", r.tableHome},
 		{"Could the cluster be brought back today? That is rehearsed, since the first base backup by itself.", r.rehearse},
+		{"The disk dies that the payments are on. Only what is lost is laid again; nobody goes back in time.", r.repairLedger},
 		{"A migration goes wrong all over. The whole cluster goes back: a copy takes its place; the old files are set aside.",
 			r.backInService},
 		{"And then the disk is lost. Everything that was captured comes back.", r.everythingBack},

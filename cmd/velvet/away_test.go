@@ -18,6 +18,7 @@ import (
 
 	"velvetrewind/api"
 	"velvetrewind/core/pg"
+	"velvetrewind/engine/host"
 	"velvetrewind/testbed"
 )
 
@@ -65,9 +66,29 @@ func TestTakeoverOnAHost(t *testing.T) {
 	takeOverOnAHost(t, testbed.New(t))
 }
 
+// repaired loses the tablespace, and has it repaired by the host's agent.
+func (s *away) repaired() {
+	s.captured()
+	require.NoError(s, s.db.Close(context.Background()))
+	s.ferries.Stop(host.Fast)
+	version, err := filepath.Glob(s.Path("ferries", "ledger", "PG_*"))
+	require.NoError(s, err)
+	require.NoError(s, os.RemoveAll(version[0]))
+	var r api.Repair
+	s.service.JSON(&r, "restore", "repair", "ferries", "--tablespace", s.Path("ferries", "ledger"), "--confirm", "ferries")
+	require.True(s, r.Started)
+	for _, f := range r.Findings {
+		require.True(s, f.Missing && strings.HasPrefix(f.Path, "pg_tblspc/"), "%+v", f)
+	}
+	s.db = s.ferries.Connect("postgres")
+	require.Equal(s, 1000, testbed.One[int](s.Bed, s.db, "select count(*) from payment"))
+	s.streaming()
+}
+
 func takeOverOnAHost(t *testing.T, b *testbed.Bed) {
 	s := newAway(b)
 	s.commit(1)
+	s.repaired()
 	spare := s.spare
 	k := s.rewound("spare")
 	s.refused(1, []string{"does not lie in what host.yaml names as databases"}, "restore", "takeover", k.Name, "--confirm", "ferries")

@@ -136,6 +136,7 @@ func (s *session) handler() http.Handler {
 	s.serveOriginals(mux)
 	wire.LayOut.Serve(mux, s.layOut)
 	wire.LayOutPart.Serve(mux, s.layOut)
+	wire.Repair.Serve(mux, s.repair)
 	mux.HandleFunc(wire.Path(wire.Dial), s.dial)
 	return mux
 }

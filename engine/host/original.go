@@ -408,6 +408,9 @@ func AsideName(at time.Time) string { return setAside + at.UTC().Format("2006010
 
 var asideName = regexp.MustCompile(regexp.QuoteMeta(setAside) + `\d{8}T\d{6}Z$`)
 
+// IsAsideName tells whether a name is what AsideName makes.
+func IsAsideName(suffix string) bool { return asideName.FindString(suffix) == suffix && suffix != "" }
+
 // RemoveAside removes what was set aside, or brought.
 func (h *Host) RemoveAside(dir string) error {
 	if !asideName.MatchString(dir) && !broughtName.MatchString(dir) {

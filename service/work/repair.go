@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 
 	"velvetrewind/core/pg"
 	"velvetrewind/core/problem"
@@ -12,6 +13,8 @@ import (
 	"velvetrewind/engine/catalog"
 	"velvetrewind/engine/host"
 	"velvetrewind/engine/restore/repair"
+	"velvetrewind/engine/store"
+	"velvetrewind/engine/store/place"
 	"velvetrewind/service/events"
 	"velvetrewind/service/shapes"
 )
@@ -85,15 +88,47 @@ func (w *Worker) prepareRepair(ctx context.Context, cluster catalog.Cluster, m h
 	return o, repair.Source{Vault: w.Custody.Store, Segment: opened.Archive.OpenSegment}, err
 }
 
+// repairer is a host that repairs by itself.
+type repairer interface {
+	Repair(ctx context.Context, at place.Place, o repair.Order, tails map[string][]byte, report task.Report) (repair.Outcome, error)
+}
+
 // runRepair has it done where the files are.
 func (w *Worker) runRepair(ctx context.Context, m host.Machine, from repair.Source, o repair.Order, report task.Report) (
 	repair.Outcome, error) {
+	if there, is := m.(repairer); is {
+		tails, err := w.tails(ctx, from, o)
+		if err != nil {
+			return repair.Outcome{}, err
+		}
+		return there.Repair(ctx, w.Copies.Place.For(w.Custody.Store, o.Cluster), o, tails, report)
+	}
 	own, is := m.(*host.Host)
 	if !is {
-		return repair.Outcome{}, problem.New(problem.Conflict, "Make a copy and take over: velvet restore takeover", "nothing was changed",
-			"the cluster is on a host with an agent")
+		return repair.Outcome{}, fmt.Errorf("%T cannot repair", m)
 	}
 	return repair.Run(ctx, own, from, o, report)
+}
+
+// tails reads the segments that are not in the store yet.
+func (w *Worker) tails(ctx context.Context, from repair.Source, o repair.Order) (map[string][]byte, error) {
+	tails := make(map[string][]byte)
+	for _, s := range o.Segments {
+		name := s.Name(o.SegmentSize)
+		_, err := w.Custody.Store.Stat(ctx, store.SegmentKey(o.Cluster, s.Timeline, name))
+		if err == nil {
+			continue
+		}
+		content, err := from.Segment(ctx, s)
+		if err != nil {
+			return nil, err
+		}
+		tails[name], err = io.ReadAll(content)
+		if err := errors.Join(err, content.Close()); err != nil {
+			return nil, err
+		}
+	}
+	return tails, nil
 }
 
 // startRepaired has the server recover, and makes sure that it went on where it was.

@@ -26,6 +26,8 @@ import (
 	"velvetrewind/engine/host/wire"
 	"velvetrewind/engine/restore"
 	"velvetrewind/engine/restore/copies"
+	"velvetrewind/engine/restore/repair"
+	"velvetrewind/engine/store/place"
 )
 
 // Machine is a host that is asked over a connection.
@@ -278,18 +280,9 @@ func (m *Machine) LayOut(ctx context.Context, o copies.LayOrder, report task.Rep
 		lay = wire.LayOutPart // an agent that would leave nothing out does not know it
 	}
 	err = lay.Ask(ctx, m.client, wire.LayOrder{Store: where, Cluster: o.Cluster, Backup: o.Backup, User: o.OSUser, Dir: o.Directory,
-		Over: o.Over, Lacks: o.Lacks, Total: o.Total}, func(l wire.Laying) {
-		switch {
-		case l.Head != nil:
-			complete, laid.Kept = json.Unmarshal(l.Head, &laid.Head) == nil, l.Kept
-		case l.Warn:
-			report.Warn("%s", l.Line)
-		case l.Line != "":
-			report.Log("%s", l.Line)
-		default:
-			report.Progress(l.Done, l.Total, l.Unit, l.Note)
-		}
-	})
+		Over: o.Over, Lacks: o.Lacks, Total: o.Total}, passing(report, func(l wire.Laying) {
+		complete, laid.Kept = json.Unmarshal(l.Head, &laid.Head) == nil, l.Kept
+	}))
 	switch {
 	case errors.Is(err, wire.ErrLacks):
 		return laid, fmt.Errorf("%w: %w", copies.ErrNoStore, err)
@@ -298,6 +291,51 @@ func (m *Machine) LayOut(ctx context.Context, o copies.LayOrder, report task.Rep
 			wire.ErrOutOfReach)
 	}
 	return laid, err
+}
+
+// passing passes on what the host says of its work; end is told of what comes at the end.
+func passing(report task.Report, end func(wire.Laying)) func(wire.Laying) {
+	return func(l wire.Laying) {
+		switch {
+		case l.Head != nil:
+			end(l)
+		case l.Warn:
+			report.Warn("%s", l.Line)
+		case l.Line != "":
+			report.Log("%s", l.Line)
+		default:
+			report.Progress(l.Done, l.Total, l.Unit, l.Note)
+		}
+	}
+}
+
+// Repair has the host repair a cluster itself. tails are segments that are not in the store yet, by their names.
+func (m *Machine) Repair(ctx context.Context, at place.Place, o repair.Order, tails map[string][]byte, report task.Report) (
+	done repair.Outcome, err error) {
+	where, err := json.Marshal(at)
+	if err != nil {
+		return done, err
+	}
+	order, err := json.Marshal(o)
+	if err != nil {
+		return done, err
+	}
+	size := len(order)
+	for _, t := range tails {
+		size += len(t)
+	}
+	if size > wire.MostBytes-len(where)-1<<20 {
+		return done, fmt.Errorf("what the host has to be told is too much: %d bytes; take a base backup, or wait until WAL is stored", size)
+	}
+	complete := false
+	err = wire.Repair.Ask(ctx, m.client, wire.RepairOrder{Store: where, Order: order, Tails: tails}, passing(report, func(l wire.Laying) {
+		complete = json.Unmarshal(l.Head, &done) == nil
+	}))
+	if err == nil && !complete {
+		err = fmt.Errorf("the host %s is out of reach: %w: the connection ended before the repair was through", m.client.Name,
+			wire.ErrOutOfReach)
+	}
+	return done, err
 }
 
 // files are those of a directory there.

@@ -142,14 +142,21 @@ type LayOrder struct {
 	Total           int64
 }
 
-// Laying is how far that is.
+// RepairOrder is a cluster to be repaired by the host itself.
+type RepairOrder struct {
+	Store json.RawMessage   // place.Place
+	Order json.RawMessage   // repair.Order
+	Tails map[string][]byte // segments that are not in the store yet, by their names
+}
+
+// Laying is how far laying out, or a repair, is.
 type Laying struct {
 	Line        string // of the log
 	Warn        bool
 	Note        string
 	Done, Total int64
 	Unit        task.Unit
-	Head        json.RawMessage // layout.Head, at the end
+	Head        json.RawMessage // at the end: layout.Head, or repair.Outcome
 	Kept        int64
 }
 
@@ -204,6 +211,7 @@ const (
 	Walk          = Stream[Place, []Found]("Walk")
 	LayOut        = Stream[LayOrder, Laying]("LayOut")
 	LayOutPart    = Stream[LayOrder, Laying]("LayOutPart")
+	Repair        = Stream[RepairOrder, Laying]("Repair")
 )
 
 // Dial is asked for as a stream of bytes, with the server in the query.

@@ -59,6 +59,8 @@ type Source struct {
 	Vault *vault.Vault
 	// Segment reads a captured segment, or as much of it as there is.
 	Segment func(ctx context.Context, s pg.Segment) (io.ReadCloser, error)
+	// Allowed refuses a directory that must not be changed; nil where there is none such.
+	Allowed func(dir string) error
 }
 
 // Finding is a file that is not as it has to be.

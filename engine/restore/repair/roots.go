@@ -105,6 +105,11 @@ func (r *run) openWAL() error {
 	if err != nil {
 		return fmt.Errorf("%s leads nowhere; make the directory that it names, of the OS user %s: %w", at, r.Original.User, err)
 	}
+	if r.Allowed != nil {
+		if err := r.Allowed(real); err != nil {
+			return err
+		}
+	}
 	own := &root{dir: real}
 	r.roots.below[walDir] = own
 	own.tree, err = r.host.RealTree(real)
