@@ -103,9 +103,12 @@ func drawRepair(w io.Writer, r api.Repair) {
 		list = append(list, "made anew", figures.Of(renewed, "file")+" of transaction states and the like, from the base's by replay: "+
 			"nothing says whether they are right")
 	}
-	if len(r.Segments) > 0 {
-		list = append(list, "WAL files", fmt.Sprintf("%d lacking, or other than captured: %s to %s", len(r.Segments), r.Segments[0],
-			r.Segments[len(r.Segments)-1]))
+	if n := len(r.Segments); n > 0 {
+		which := r.Segments[0]
+		if n > 1 {
+			which += " to " + r.Segments[n-1]
+		}
+		list = append(list, "WAL files", fmt.Sprintf("%d lacking in pg_wal, or other than captured: %s", n, which))
 	}
 	if len(r.Aside) > 0 {
 		list = append(list, "kept beside", strings.Join(r.Aside, "\n"))
@@ -125,6 +128,10 @@ func drawRepair(w io.Writer, r api.Repair) {
 		switch {
 		case f.Removed:
 			written = "moved aside"
+		case f.Bytes == 0 && f.Missing:
+			written = "made"
+		case f.Bytes == 0:
+			written = "cut off"
 		case f.Pages > 0:
 			written = figures.Of(int(f.Pages), "page")
 		}

@@ -56,7 +56,8 @@ func TestRepairs(t *testing.T) {
 // damages are done to a cluster.
 type damages struct {
 	*workload
-	log []string
+	log  []string
+	base string // the newest
 }
 
 func (d *damages) round(n int) {
@@ -64,7 +65,8 @@ func (d *damages) round(n int) {
 		d.log = append(d.log, d.step())
 	}
 	if n%3 == 0 {
-		d.service.Must("backup", "take", "ferries", "--checkpoint", "fast")
+		b, _ := d.take()
+		d.base = b.ID
 	}
 	for range 1 + d.random.IntN(8) {
 		d.log = append(d.log, d.step())
@@ -92,6 +94,7 @@ func (d *damages) round(n int) {
 func (d *damages) unwritten(whole map[string][32]byte, damaged map[string]bool, what string) {
 	var planned, done api.Repair
 	d.service.JSON(&planned, "restore", "repair", "ferries", "--plan")
+	require.Equal(d, d.base, planned.Base)
 	touched := make(map[string]bool)
 	for _, f := range planned.Findings {
 		touched[f.Path] = true
@@ -112,10 +115,10 @@ func (d *damages) unwritten(whole map[string][32]byte, damaged map[string]bool, 
 		require.Equal(d, sum, after[name], "%s was not among the findings, and was changed: %s", name, what)
 	}
 	if done.Strict == "" {
-		for name := range touched {
-			if repair.ClassOf(name) == repair.Pages && !damaged[name] && whole[name] == now[name] {
-				_, was := whole[name]
-				assert.False(d, was, "%s was whole, and was repaired: %s; %+v", name, what, done.Findings)
+		for _, f := range done.Findings { // those of unlogged tables are moved aside before the server empties them
+			if !f.Renewed && repair.ClassOf(f.Path) == repair.Pages && !damaged[f.Path] && whole[f.Path] == now[f.Path] {
+				_, was := whole[f.Path]
+				assert.False(d, was, "%s was whole, and was repaired: %s; %+v", f.Path, what, done.Findings)
 			}
 		}
 	}

@@ -1,6 +1,7 @@
 package repair
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -11,6 +12,7 @@ import (
 
 	"velvetrewind/core/pg"
 	"velvetrewind/core/problem"
+	"velvetrewind/core/reach"
 	"velvetrewind/core/task"
 	"velvetrewind/core/wal"
 	"velvetrewind/engine/archive"
@@ -191,7 +193,7 @@ func (p Past) base(ctx context.Context, o *Order, control pg.Control) error {
 		return err
 	}
 	bases := slices.Clone(a.Bases)
-	slices.Reverse(bases)
+	slices.SortFunc(bases, func(x, y reach.Base) int { return cmp.Compare(y.Start, x.Start) }) // the newest first
 	why := errors.New("there is no base backup of its timeline")
 	for _, b := range bases {
 		if b.Timeline != control.Timeline || b.Stop > told {
