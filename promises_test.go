@@ -58,6 +58,7 @@ var promises = [][4]string{
 	{"engine/retrieve", "if the session or the service dies, nothing was", "TestRescueIsKilled", "cmd/velvet"},
 	{"engine/restore", "every byte was verified", "TestManifestsThatLie", "engine/restore"},
 	{"engine/restore/copies", "a copy never disturbs its original", "TestEndToEnd", "cmd/velvet"},
+	{"engine/restore/leftovers", "what is recorded as somebody's is never removed here", "TestLeftovers", "cmd/velvet"},
 	{"engine/restore/repair", "no server can start on it", "TestARepairIsKilled", "cmd/velvet"},
 	{"engine/restore/files", "one without the list of its files is not whole", "TestFilesThatBreakOff", "cmd/velvet"},
 	{"engine/restore/feed", "not there is only ever said of what is not needed", "TestDeliveryWithoutTheService", "engine/restore/feed"},

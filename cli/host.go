@@ -17,7 +17,7 @@ import (
 // host is about other machines. onHost are the commands that are given there.
 func (a *app) host(onHost []*cobra.Command) *cobra.Command {
 	c := &cobra.Command{Use: "host", Short: "Other machines for copies, each with a host agent"}
-	c.AddCommand(a.hostAdd(), a.hostList(), a.hostShow(), a.hostRemove())
+	c.AddCommand(a.hostAdd(), a.hostList(), a.hostShow(), a.hostRemove(), a.hostLeftovers(), a.hostClear())
 	c.AddCommand(onHost...)
 	return c
 }

@@ -302,6 +302,7 @@ func (w *wiring) nouns() []handlers.Noun {
 			Now: w.cfg.Now},
 		&handlers.Rescues{Catalog: w.catalog, Worker: w.worker, Tasks: w.queue, Log: w.log},
 		&handlers.Files{Planner: w.planner, Custody: w.custody, Spool: w.cfg.spool(), Log: w.log},
+		&handlers.Leftovers{Catalog: w.catalog, Finder: w.worker.Leftovers(), Tasks: w.queue},
 		&handlers.Repairs{Catalog: w.catalog, Tasks: w.queue},
 		&handlers.Segments{Planner: w.planner, Custody: w.custody, Fleet: w.fleet, Log: w.log},
 	}

@@ -627,6 +627,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/clusters/{cluster}/repair": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Lay right files over damaged or lost ones of a stopped cluster, or say what that would do */
+        post: operations["repair"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/clusters/{cluster}/rule": {
         parameters: {
             query?: never;
@@ -950,6 +967,24 @@ export interface paths {
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/leftovers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List what copies, takeovers and repairs hold on hosts */
+        get: operations["list-leftovers"];
+        put?: never;
+        post?: never;
+        /** Remove a directory that is left on a host */
+        delete: operations["remove-leftover"];
         options?: never;
         head?: never;
         patch?: never;
@@ -2423,6 +2458,31 @@ export interface components {
             name: string;
             store: string;
         };
+        Leftover: {
+            /**
+             * Format: int64
+             * @description on disk
+             */
+            bytes: number;
+            /** @description name, where it is known */
+            cluster?: string;
+            /** @description name; none for the service's own */
+            host?: string;
+            /** @description command that removes it */
+            how: string;
+            path: string;
+            /** @description it can be removed with remove-leftover */
+            removable: boolean;
+            /** Format: date-time */
+            since?: string;
+            /** @enum {string} */
+            what: "copy" | "set aside" | "kept by repair" | "not ours";
+        };
+        Leftovers: {
+            list: components["schemas"]["Leftover"][] | null;
+            /** @description what could not be looked at, and why */
+            unseen: string[] | null;
+        };
         Line: {
             /** Format: date-time */
             at: string;
@@ -2940,6 +3000,18 @@ export interface components {
             table: string;
             /** Format: int64 */
             toast: number;
+        };
+        RepairRequest: {
+            /** @description name of the cluster, typed to confirm */
+            confirm?: string;
+            /** @description leave the server stopped afterwards */
+            noStart?: boolean;
+            /** @description only compare, and say what would be done */
+            plan?: boolean;
+            /** @description only these, by the path of their first file, as base/16384/16385, or as DATABASE.SCHEMA.NAME */
+            relations?: string[] | null;
+            /** @description only these, by oid or by where they lie */
+            tablespaces?: string[] | null;
         };
         Report: {
             content: string;
@@ -5379,6 +5451,42 @@ export interface operations {
             };
         };
     };
+    repair: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name or id of the cluster */
+                cluster: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RepairRequest"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Task"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "show-rule": {
         parameters: {
             query?: never;
@@ -6175,6 +6283,71 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Incident"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-leftovers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Leftovers"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-leftover": {
+        parameters: {
+            query?: {
+                /** @description name or id; the service's own if left out */
+                host?: string;
+                /** @description of the directory */
+                path?: string;
+                /** @description last part of the path */
+                confirm?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Task"];
                 };
             };
             /** @description Error */

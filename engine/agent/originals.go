@@ -180,6 +180,12 @@ func (s *session) servePlaces(mux *http.ServeMux) {
 		}
 		return none, s.host.Bring(ctx, b.User, b.From, b.To)
 	})
+	wire.Asides.Serve(mux, func(_ context.Context, dir string) ([]host.Aside, error) {
+		if err := s.ofDatabases(dir); err != nil {
+			return nil, err
+		}
+		return s.host.Asides(dir)
+	})
 	wire.RemoveAside.Serve(mux, func(_ context.Context, dir string) (wire.Nothing, error) {
 		if err := s.ofDatabases(dir); err != nil {
 			return none, err

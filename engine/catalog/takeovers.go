@@ -10,6 +10,7 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 
 	"velvetrewind/core/problem"
+	"velvetrewind/engine/host"
 )
 
 // Steps of a takeover, in their order. Each is recorded before anything of it is done.
@@ -100,6 +101,11 @@ func (c *Catalog) TakeoverOfTask(ctx context.Context, task string) (t Takeover, 
 type Original struct {
 	Original json.RawMessage `db:"original"` // host.Original
 	Host     string          `db:"host_id"`  // "" is the service's own
+}
+
+// Server is how it was run.
+func (o *Original) Server() (was host.Original, err error) {
+	return was, json.Unmarshal(o.Original, &was)
 }
 
 // SaveOriginal records how a cluster's server is run.

@@ -79,6 +79,8 @@ type Originals interface {
 	// Bring copies a directory of an OS user of copies to another file system, under a name that ends as BroughtName says, in place of
 	// what has it, and durably.
 	Bring(ctx context.Context, user, from, to string) error
+	// Asides lists what is set aside of a directory, beside it.
+	Asides(dir string) ([]Aside, error)
 	// RemoveAside removes a directory that has the name of one that is set aside, or brought.
 	RemoveAside(dir string) error
 }

@@ -404,9 +404,53 @@ func (h *Host) Move(from, to string) error {
 const setAside = ".velvet-aside-"
 
 // AsideName is what is appended, at a time, to the names of directories that are set aside.
-func AsideName(at time.Time) string { return setAside + at.UTC().Format("20060102T150405Z") }
+func AsideName(at time.Time) string { return setAside + at.UTC().Format(asideTime) }
+
+const asideTime = "20060102T150405Z"
 
 var asideName = regexp.MustCompile(regexp.QuoteMeta(setAside) + `\d{8}T\d{6}Z$`)
+
+// Aside is a directory that was set aside, or in which a repair has kept what stood where it wrote.
+type Aside struct {
+	Path  string
+	Bytes int64 // on disk
+	At    time.Time
+}
+
+// Asides lists what is set aside of a directory, beside it.
+func (h *Host) Asides(dir string) (list []Aside, err error) {
+	parent, err := h.RealTree(filepath.Dir(dir))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	entries, err := parent.List(".")
+	if err := errors.Join(err, parent.Close()); err != nil {
+		return nil, err
+	}
+	for _, e := range entries {
+		when, is := strings.CutPrefix(e.Name(), filepath.Base(dir)+setAside)
+		if !is || !e.IsDir() || !asideName.MatchString(e.Name()) {
+			continue
+		}
+		a := Aside{Path: filepath.Join(filepath.Dir(dir), e.Name())}
+		if a.At, err = time.Parse(asideTime, when); err != nil {
+			return nil, err
+		}
+		t, err := h.RealTree(a.Path)
+		if err != nil {
+			return nil, err
+		}
+		a.Bytes, err = t.Used()
+		if err := errors.Join(err, t.Close()); err != nil {
+			return nil, err
+		}
+		list = append(list, a)
+	}
+	return list, nil
+}
 
 // IsAsideName tells whether a name is what AsideName makes.
 func IsAsideName(suffix string) bool { return asideName.FindString(suffix) == suffix && suffix != "" }

@@ -64,7 +64,8 @@ func Describe(version string) ([]byte, error) {
 		return nil, err
 	}
 	API(version, nil, nil, &Clusters{}, &Readiness{}, &Backups{}, &Copies{}, &Moments{}, &Segments{}, &Files{}, &Changes{}, &Proofs{},
-		&Rehearsals{}, &Store{}, &Keep{}, &Calendar{}, &Tasks{}, &Trail{}, &Takeovers{}, &Hosts{}, &Rescues{}).ServeHTTP(w, r)
+		&Rehearsals{}, &Store{}, &Keep{}, &Calendar{}, &Tasks{}, &Trail{}, &Takeovers{}, &Hosts{}, &Rescues{}, &Repairs{},
+		&Leftovers{}).ServeHTTP(w, r)
 	return w.body, nil
 }
 

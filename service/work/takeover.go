@@ -13,6 +13,7 @@ import (
 	"velvetrewind/core/proof"
 	"velvetrewind/core/task"
 	"velvetrewind/engine/catalog"
+	"velvetrewind/engine/restore/leftovers"
 	"velvetrewind/engine/restore/takeover"
 	"velvetrewind/service/events"
 )
@@ -21,6 +22,11 @@ import (
 func (w *Worker) Taker() *takeover.Taker {
 	return &takeover.Taker{Catalog: w.Catalog, Copies: w.Copies, Serves: w.serves, Doors: w.doors, Disconnect: w.disconnect,
 		Look: w.Captures.Look}
+}
+
+// Leftovers finds what is left on hosts.
+func (w *Worker) Leftovers() *leftovers.Finder {
+	return &leftovers.Finder{Catalog: w.Catalog, Copies: w.Copies}
 }
 
 // asking asks a cluster's server something.
@@ -222,8 +228,11 @@ func (w *Worker) undoTakeover(ctx context.Context, t catalog.Task) (whole bool, 
 	return w.resume(ctx, record, t.ClusterID.String)
 }
 
-// clear removes what a takeover set aside.
-func (w *Worker) clear(ctx context.Context, t catalog.Task, _ Clear, report task.Report) (any, error) {
+// clear removes what a takeover set aside, or what else is left.
+func (w *Worker) clear(ctx context.Context, t catalog.Task, order Clear, report task.Report) (any, error) {
+	if order.Path != "" {
+		return nil, w.Leftovers().Remove(ctx, order.Host, order.Path)
+	}
 	cluster, err := w.Catalog.Cluster(ctx, t.ClusterID.String)
 	if err != nil {
 		return nil, err

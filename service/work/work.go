@@ -80,8 +80,11 @@ type (
 		HostLost bool `json:"hostLost,omitempty"` // on which the original was
 		Quick    bool `json:"quick,omitempty"`    // after the quick checks alone, where it was not proved
 	}
-	// Clear removes what a takeover set aside. Its subject is the takeover's id.
-	Clear struct{}
+	// Clear removes what a takeover set aside, or what else is left on a host. Its subject is the takeover's id, or the path.
+	Clear struct {
+		Host string `json:"host,omitempty"` // id
+		Path string `json:"path,omitempty"` // "" for what a takeover set aside
+	}
 	// Rescue brings rows back. Its subject is the rescue's id.
 	Rescue struct {
 		Copy       string       `json:"copy"`

@@ -265,6 +265,9 @@ func (m *Machine) Bring(ctx context.Context, user, from, to string) error {
 	return err
 }
 
+// Asides lists what is set aside of a directory.
+func (m *Machine) Asides(dir string) ([]host.Aside, error) { return ask(m, wire.Asides, dir, atLast) }
+
 // RemoveAside removes what was set aside, or brought.
 func (m *Machine) RemoveAside(dir string) error { return do(m, wire.RemoveAside, dir, atLast) }
 

@@ -207,6 +207,7 @@ const (
 	Spot          = Op[string, host.Spot]("Spot")
 	Move          = Op[Moved, Nothing]("Move")
 	Bring         = Op[Brought, Nothing]("Bring")
+	Asides        = Op[string, []host.Aside]("Asides")
 	RemoveAside   = Op[string, Nothing]("RemoveAside")
 	Walk          = Stream[Place, []Found]("Walk")
 	LayOut        = Stream[LayOrder, Laying]("LayOut")

@@ -63,6 +63,12 @@ func (c *Maker) on(host string) (*Maker, error) {
 	return &own, err
 }
 
+// GroundOn is where copies stand on a host, "" for the service's own.
+func (c *Maker) GroundOn(host string) (Ground, error) {
+	own, err := c.on(host)
+	return own.Ground, err
+}
+
 // Hosts lists those that can be asked now, the service's own, "", first.
 func (c *Maker) Hosts() []string {
 	list := []string{""}

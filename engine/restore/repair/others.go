@@ -160,6 +160,7 @@ func (r *run) segment(s pg.Segment) error {
 	missing := errors.Is(err, fs.ErrNotExist)
 	r.mu.Lock()
 	r.out.Segments = append(r.out.Segments, file)
+	r.needs[own.dir] += int64(r.SegmentSize)
 	r.mu.Unlock()
 	if !r.Apply {
 		return nil

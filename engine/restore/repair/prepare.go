@@ -3,7 +3,6 @@ package repair
 import (
 	"cmp"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -121,8 +120,8 @@ func (p Past) knownTablespaces(ctx context.Context, o *Order) error {
 	if err != nil || seen == nil {
 		return err
 	}
-	var was host.Original
-	if err := json.Unmarshal(seen.Original, &was); err != nil {
+	was, err := seen.Server()
+	if err != nil {
 		return err
 	}
 	if was.DataDir != o.Original.DataDir {

@@ -20,8 +20,10 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"velvetrewind/core/blocks"
+	"velvetrewind/core/figures"
 	"velvetrewind/core/layout"
 	"velvetrewind/core/pg"
+	"velvetrewind/core/problem"
 	"velvetrewind/core/repair"
 	"velvetrewind/core/task"
 	"velvetrewind/core/wal"
@@ -103,6 +105,7 @@ type run struct {
 	key    layout.HashKey
 	roots  roots
 	named  map[layout.Hash]bool // paths that the base has
+	needs  map[string]int64     // bytes, by the directory of the root
 	report task.Report
 
 	mu    sync.Mutex
@@ -110,14 +113,28 @@ type run struct {
 	total int64
 }
 
-// Run compares, and repairs if that was ordered. Nothing may run on the directory.
-func Run(ctx context.Context, h *host.Host, from Source, o Order, report task.Report) (Outcome, error) {
+// Run compares, and repairs if that was ordered: then everything is compared once before, so that what cannot be read, or has no room,
+// is known while nothing is changed. Nothing may run on the directory.
+func Run(ctx context.Context, h *host.Host, from Source, o Order, report task.Report) (out Outcome, err error) {
 	own, err := h.As(o.Original.User)
 	if err != nil {
-		return Outcome{}, err
+		return out, err
 	}
+	look := newRun(ctx, own, from, o, report)
+	look.Apply = false
+	if out, err = look.through(look.compare); err != nil || !o.Apply {
+		return out, err
+	}
+	if err := look.room(); err != nil {
+		return out, err
+	}
+	r := newRun(ctx, own, from, o, report)
+	return r.through(r.repair)
+}
+
+func newRun(ctx context.Context, own *host.Host, from Source, o Order, report task.Report) *run {
 	r := &run{Order: o, Source: from, ctx: ctx, host: own, packs: from.Vault.Packs(o.Cluster), key: from.Vault.HashKey(o.Cluster),
-		named: make(map[layout.Hash]bool), report: report}
+		named: make(map[layout.Hash]bool), needs: make(map[string]int64), report: report}
 	r.ground = repair.Ground{Start: o.Start, End: o.End, Changed: new(blocks.Set), Gone: make(map[wal.RelationRef]bool),
 		GoneDatabases: make(map[uint32]bool)}
 	for _, c := range o.Changed {
@@ -129,17 +146,41 @@ func Run(ctx context.Context, h *host.Host, from Source, o Order, report task.Re
 	for _, db := range o.Databases {
 		r.ground.GoneDatabases[db] = true
 	}
+	return r
+}
+
+// through does it with the directories open.
+func (r *run) through(do func() error) (Outcome, error) {
 	if err := r.openRoots(); err != nil {
+		r.roots.close()
 		return r.out, err
 	}
 	defer r.roots.close()
-	if o.Apply {
-		err = r.repair()
-	} else {
-		err = r.compare()
-	}
+	err := do()
 	r.sort()
 	return r.out, err
+}
+
+// room makes sure that what was found has room: new files, and pages that are kept beside, take as much as is written.
+func (r *run) room() error {
+	for dir, need := range r.needs {
+		at := dir
+		for at != "/" { // a tablespace's may be lost
+			if _, err := r.host.Spot(at); err == nil {
+				break
+			}
+			at = filepath.Dir(at)
+		}
+		free, err := r.host.FreeSpace(at)
+		if err != nil {
+			return err
+		}
+		if need > free {
+			return problem.New(problem.Full, "Free space there, and begin again.", title, "%s needs %s more, and %s are free", dir,
+				figures.Size(need), figures.Size(free))
+		}
+	}
+	return nil
 }
 
 // repair changes what has to be.
@@ -321,8 +362,10 @@ func (r *run) selected(name string) bool {
 
 // found notes a file that is not as it has to be.
 func (r *run) found(f Finding) {
+	own, _ := r.roots.find(f.Path)
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	r.needs[own.dir] += f.Bytes
 	if len(r.out.Findings) >= mostListed {
 		r.out.More++
 		return

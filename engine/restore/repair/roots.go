@@ -149,6 +149,9 @@ func (r *roots) keep(own *root) (*host.Tree, error) {
 
 // each visits the roots that are there.
 func (r *roots) each(visit func(*root) error) (err error) {
+	if r.data == nil {
+		return nil
+	}
 	for _, own := range r.below {
 		if own.tree != nil {
 			err = errors.Join(err, visit(own))

@@ -122,7 +122,10 @@ func (p *preparation) inspect(ctx context.Context) {
 // recall tells how the original was run, and on which host, when it was last seen.
 func (p *preparation) recall(ctx context.Context) (was host.Original, on string, ok bool) {
 	seen, err := p.Catalog.Original(ctx, p.cluster.ID)
-	if err != nil || seen == nil || json.Unmarshal(seen.Original, &was) != nil || was.DataDir != p.cluster.DataDirectory {
+	if err != nil || seen == nil {
+		return was, "", false
+	}
+	if was, err = seen.Server(); err != nil || was.DataDir != p.cluster.DataDirectory {
 		return was, "", false
 	}
 	was.Running, was.Gone = false, true
