@@ -168,7 +168,8 @@ func (p Past) end(ctx context.Context, m host.Machine, control pg.Control, o *Or
 		if err == nil {
 			o.End = max(o.End, end)
 		}
-		if o.End == o.Captured || !state.Wanted || time.Since(began) > waits {
+		all := o.End == o.Captured && (control.State != pg.ShutDown || control.Checkpoint < o.End) // what was sent last may be on its way
+		if all || !state.Wanted || time.Since(began) > waits {
 			break
 		}
 		select {

@@ -77,6 +77,11 @@ func (w *WAL) End(ctx context.Context, t pg.Timeline, from pg.LSN, captured io.R
 	seg := pg.Segment{Timeline: t, Number: w.z.Number(from - 1)}
 	start := w.z.Start(seg.Number)
 	first, err := w.open(seg)
+	if errors.Is(err, fs.ErrNotExist) && captured == nil && from == w.z.Start(seg.Number+1) { // it may have the next all the same
+		seg.Number++
+		start = from
+		first, err = w.open(seg)
+	}
 	if errors.Is(err, fs.ErrNotExist) {
 		return from, nil // it has recycled it, which it does with what was received
 	}
