@@ -133,7 +133,7 @@ func (w *Worker) tails(ctx context.Context, from repair.Source, o repair.Order) 
 
 // startRepaired has the server recover, and makes sure that it went on where it was.
 func (w *Worker) startRepaired(ctx context.Context, m host.Machine, o repair.Order, report task.Report) error {
-	report.Progress(0, 0, task.Steps, "the server is started, and recovers to its latest")
+	report.Log("the server is started, and recovers to its latest")
 	if err := m.StartOriginal(ctx, o.Original); err != nil {
 		return fmt.Errorf("every file is as it has to be, but the server did not start: %w", err)
 	}
