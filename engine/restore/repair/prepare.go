@@ -230,7 +230,7 @@ func (p Past) only(_ context.Context, w Wish, o host.Original) (list []string, e
 		found := false
 		for oid, at := range o.Tablespaces {
 			if at == t || strconv.FormatUint(uint64(oid), 10) == t {
-				list, found = append(list, Select(fmt.Sprintf("pg_tblspc/%d", oid), true)), true
+				list, found = append(list, pathOnly(fmt.Sprintf("pg_tblspc/%d", oid), true)), true
 			}
 		}
 		if !found {
@@ -240,7 +240,7 @@ func (p Past) only(_ context.Context, w Wish, o host.Original) (list []string, e
 	}
 	for _, name := range w.Relations {
 		if _, ok := pg.ParseRelationFile(name); ok {
-			list = append(list, Select(name, false))
+			list = append(list, pathOnly(name, false))
 			continue
 		}
 		files := p.Book.Files(name)

@@ -48,7 +48,7 @@ type Order struct {
 	Segments    []pg.Segment      `json:"segments"`  // that replay needs, in order
 	Captured    pg.LSN            `json:"captured"`  // how far they are captured; beyond that the cluster's own are all there is
 	Checksums   bool              `json:"checksums"` // the cluster has data checksums
-	Only        []string          `json:"only"`      // paths as Select gives them; nil for everything
+	Only        []string          `json:"only"`      // paths as pathOnly gives them; nil for everything
 	Apply       bool              `json:"apply"`     // else nothing is changed
 	Aside       string            `json:"aside"`     // what is appended to the names of directories in which is kept what stood there
 }
@@ -338,8 +338,8 @@ func (r *run) measure() error {
 
 func hashOf(name string) layout.Hash { return layout.HashOf([]byte(name)) }
 
-// Select gives a path as Order.Only takes it: of a directory with all below it, or of a relation with all of its files.
-func Select(path string, dir bool) string {
+// pathOnly gives a path as Order.Only takes it: of a directory with all below it, or of a relation with all of its files.
+func pathOnly(path string, dir bool) string {
 	if dir {
 		return strings.TrimSuffix(path, "/") + "/"
 	}
